@@ -1,0 +1,46 @@
+"""Vine Compass: maps, localizes, plans and drives a wheeled robot indoors, and says why when it cannot.
+
+Names are loaded when they are first used, so that importing the package costs next to nothing.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any
+
+__version__ = "0.1.0"
+
+_HOMES = {
+    "vinecompass.errors": ("InputError", "VineCompassError"),
+    "vinecompass.data": ("demo_file",),
+    "vinecompass.robot": ("Command", "Robot", "read_robot"),
+    "vinecompass.runs": (
+        "Run", "Scan", "Track", "Units", "compare_tracks", "import_run", "read_run", "read_track",
+        "write_run", "write_track",
+    ),
+    "vinecompass.grids": ("Grid", "Zone", "clearance", "read_map", "read_zones", "write_map"),
+    "vinecompass.odometry": ("Motion", "dead_reckon"),
+    "vinecompass.costs": ("CostMap", "price_floor"),
+    "vinecompass.simulation": ("Simulator", "Site", "read_site"),
+    "vinecompass.mapping": ("Mapper", "build_map", "measure_map"),
+    "vinecompass.localization": ("ParticleLocalizer", "localize"),
+    "vinecompass.planning": ("Plan", "plan_path"),
+    "vinecompass.following": ("PathFollower",),
+    "vinecompass.navigation": ("Navigator", "Settings", "read_settings"),
+    "vinecompass.rehearsal": ("record_drive", "rehearse"),
+}  # fmt: skip
+_HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
+
+__all__ = ["__version__", *_HOME_OF]  # noqa: PLE0604
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOME_OF:
+        raise AttributeError(f"module 'vinecompass' has no attribute {name!r}")
+    value = getattr(import_module(_HOME_OF[name]), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -1,0 +1,32 @@
+"""Costmap files: an ``.npz`` archive of plain arrays."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+
+from vinecompass.costs.costmap import CostMap
+from vinecompass.errors import InputError
+from vinecompass.files import atomic_write
+
+__all__ = ["write_costmap"]
+
+
+def write_costmap(costmap: CostMap, path: str | Path) -> Path:
+    """Write a costmap, atomically: `prices` and each layer's factors as float32 ``(rows, columns)``, and the grid.
+
+    ``numpy.load(path)`` reads it; `cell_size`, `corner` and `turn` (radians) place it in the site frame, row 0 at
+    the lowest y.
+    """
+    path = Path(path)
+    if path.suffix != ".npz":
+        raise InputError("is not a costmap's name", file=path, expected="a name that ends in .npz")
+    buffer = io.BytesIO()
+    np.savez_compressed(
+        buffer, format=np.array("vinecompass costmap"), version=np.array(1), prices=costmap.prices,
+        cell_size=np.array(costmap.grid.cell_size), corner=np.array(costmap.grid.corner),
+        turn=np.array(costmap.grid.turn), **{f"layer_{name}": factors for name, factors in costmap.layers.items()},
+    )  # fmt: skip
+    return atomic_write(path, buffer.getvalue())

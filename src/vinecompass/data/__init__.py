@@ -1,0 +1,18 @@
+"""The demo data: a robot and a site, both made up."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from vinecompass.errors import InputError
+
+__all__ = ["demo_file"]
+
+
+def demo_file(name: str) -> Path:
+    """Return the path of a shipped demo file, ``robot.toml`` or ``site.toml``; raise `InputError` for another name."""
+    path = Path(__file__).parent / name
+    known = sorted(file.name for file in Path(__file__).parent.glob("*.toml"))
+    if name not in known:
+        raise InputError("no demo file of that name", key="name", value=name, expected=" or ".join(known))
+    return path

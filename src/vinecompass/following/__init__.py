@@ -1,0 +1,5 @@
+"""Floor 3: following a plan."""
+
+from vinecompass.following.path_follower import FollowingSettings, PathFollower
+
+__all__ = ["FollowingSettings", "PathFollower"]

@@ -1,0 +1,18 @@
+"""Floor 0: poses, frames and angles."""
+
+from vinecompass.geometry.poses import (
+    arc,
+    compose,
+    interpolate_poses,
+    inverse,
+    relative,
+    transform_points,
+    twist,
+    wrap_angle,
+)
+from vinecompass.geometry.polylines import distance_along, resample_polyline
+
+__all__ = [
+    "arc", "compose", "distance_along", "interpolate_poses", "inverse",
+    "relative", "resample_polyline", "transform_points", "twist", "wrap_angle",
+]  # fmt: skip

@@ -1,0 +1,131 @@
+"""Poses in the plane: x, y in metres and heading in radians, counter-clockwise, wrapped to (-pi, pi].
+
+Every function takes a single pose ``(3,)`` or a stack ``(..., 3)`` and broadcasts like NumPy.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+__all__ = ["arc", "compose", "interpolate_poses", "inverse", "relative", "transform_points", "twist", "wrap_angle"]
+
+FloatArray = NDArray[np.float64]
+
+
+def wrap_angle(angle: ArrayLike) -> FloatArray:
+    """Wrap angles in radians to (-pi, pi].
+
+    >>> float(wrap_angle(np.pi)) == np.pi and float(wrap_angle(-np.pi)) == np.pi
+    True
+    """
+    return np.asarray(np.pi - np.mod(np.pi - np.asarray(angle, dtype=float), 2.0 * np.pi))
+
+
+def compose(first: ArrayLike, second: ArrayLike) -> FloatArray:
+    """Return `second`, given in the frame `first`, in the frame that `first` is given in.
+
+    >>> compose([1.0, 2.0, np.pi / 2], [3.0, 0.0, 0.0]).round(6).tolist()
+    [1.0, 5.0, 1.570796]
+    """
+    a, b = np.asarray(first, dtype=float), np.asarray(second, dtype=float)
+    cosine, sine = np.cos(a[..., 2]), np.sin(a[..., 2])
+    return np.stack(
+        [
+            a[..., 0] + cosine * b[..., 0] - sine * b[..., 1],
+            a[..., 1] + sine * b[..., 0] + cosine * b[..., 1],
+            wrap_angle(a[..., 2] + b[..., 2]),
+        ],
+        axis=-1,
+    )
+
+
+def inverse(pose: ArrayLike) -> FloatArray:
+    """Return the pose that undoes `pose`: ``compose(pose, inverse(pose))`` is the origin."""
+    p = np.asarray(pose, dtype=float)
+    cosine, sine = np.cos(p[..., 2]), np.sin(p[..., 2])
+    return np.stack(
+        [-cosine * p[..., 0] - sine * p[..., 1], sine * p[..., 0] - cosine * p[..., 1], wrap_angle(-p[..., 2])],
+        axis=-1,
+    )
+
+
+def relative(pose: ArrayLike, frame: ArrayLike) -> FloatArray:
+    """Return `pose` as seen from `frame`, both given in the same outer frame."""
+    return compose(inverse(frame), pose)
+
+
+def transform_points(pose: ArrayLike, points: ArrayLike) -> FloatArray:
+    """Carry points ``(N, 2)``, given in the frame of one `pose` ``(3,)``, to the frame the pose is given in."""
+    p, xy = np.asarray(pose, dtype=float), np.asarray(points, dtype=float)
+    cosine, sine = np.cos(p[2]), np.sin(p[2])
+    return xy @ np.array([[cosine, sine], [-sine, cosine]]) + p[:2]
+
+
+def arc(velocity: ArrayLike, duration: ArrayLike) -> FloatArray:
+    """Return the motion of a body that keeps a constant velocity for a duration (the exponential map of SE(2)).
+
+    Parameters
+    ----------
+    velocity : array_like, (..., 3)
+        Forward speed (m/s), speed to the left (m/s), turn rate (rad/s), in the body's own frame.
+    duration : array_like
+        Seconds; may be negative.
+
+    Returns
+    -------
+    array, (..., 3)
+        The pose reached, in the frame of the pose started from.
+    """
+    twist = np.asarray(velocity, dtype=float) * np.asarray(duration, dtype=float)[..., None]
+    turn = twist[..., 2]
+    # sinc keeps both ratios smooth through zero: sin(a)/a, and (1 - cos a)/a = sin(a/2) sinc(a/2).
+    along = np.sinc(turn / np.pi)
+    across = np.sin(turn / 2.0) * np.sinc(turn / (2.0 * np.pi))
+    return np.stack(
+        [
+            along * twist[..., 0] - across * twist[..., 1],
+            across * twist[..., 0] + along * twist[..., 1],
+            wrap_angle(turn),
+        ],
+        axis=-1,
+    )
+
+
+def twist(motion: ArrayLike, duration: float) -> FloatArray:
+    """Return the constant velocity ``(3,)`` that makes a motion ``(3,)`` in `duration` seconds: the inverse of `arc`."""
+    x, y, turn = np.asarray(motion, dtype=float)
+    along = np.sinc(turn / np.pi)
+    across = np.sin(turn / 2.0) * np.sinc(turn / (2.0 * np.pi))
+    scale = along**2 + across**2
+    return np.array([(along * x + across * y) / scale, (along * y - across * x) / scale, turn]) / duration
+
+
+def interpolate_poses(times: ArrayLike, known_times: ArrayLike, known_poses: ArrayLike) -> FloatArray:
+    """Interpolate a trajectory linearly, headings the short way round; held constant beyond both ends.
+
+    Parameters
+    ----------
+    times : array_like, (M,)
+        Where to look, seconds.
+    known_times : array_like, (N,)
+        Increasing, seconds.
+    known_poses : array_like, (N, 3)
+
+    Returns
+    -------
+    array, (M, 3)
+    """
+    poses = np.asarray(known_poses, dtype=float)
+    stamps = np.asarray(known_times, dtype=float)
+    if len(stamps) == 1:
+        return np.repeat(poses, np.size(times), axis=0)
+    wanted = np.clip(np.asarray(times, dtype=float), stamps[0], stamps[-1])
+    # Only the neighbours of each wanted time are touched, so that a look into an hour-long track costs no more.
+    before = np.clip(np.searchsorted(stamps, wanted, side="right") - 1, 0, len(stamps) - 2)
+    share = ((wanted - stamps[before]) / (stamps[before + 1] - stamps[before]))[:, None]
+    step = poses[before + 1] - poses[before]
+    step[:, 2] = wrap_angle(step[:, 2])
+    result = poses[before] + share * step
+    result[:, 2] = wrap_angle(result[:, 2])
+    return result

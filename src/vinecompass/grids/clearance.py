@@ -1,0 +1,64 @@
+"""Clearance: the distance of every cell to the nearest occupied one, and the likelihood field made of it."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.errors import InputError
+from vinecompass.grids.kernels import squared_distance
+
+__all__ = ["clearance", "likelihood_field"]
+
+
+def clearance(occupied: ArrayLike, cell_size: float) -> NDArray[np.float32]:
+    """Return the exact Euclidean distance from each cell's centre to the centre of the nearest occupied cell.
+
+    Parameters
+    ----------
+    occupied : array_like of bool, (rows, columns)
+    cell_size : float
+        Metres.
+
+    Returns
+    -------
+    array, (rows, columns), float32
+        Metres; 0 in occupied cells, `inf` everywhere if none is occupied.
+
+    Notes
+    -----
+    Two passes, one along each axis, the second over the lower envelope of parabolas (Felzenszwalb and
+    Huttenlocher, 2012, "Distance transforms of sampled functions").
+
+    Examples
+    --------
+    >>> clearance([[True, False, False]], 0.05).round(2).tolist()
+    [[0.0, 0.05000000074505806, 0.10000000149011612]]
+    """
+    mask = np.ascontiguousarray(occupied, dtype=np.bool_)
+    if mask.ndim != 2:
+        raise InputError("is not a table of cells", key="occupied", expected="an array (rows, columns)")
+    return np.sqrt(squared_distance(mask)) * np.float32(cell_size)
+
+
+def likelihood_field(occupied: ArrayLike, cell_size: float, spread: float) -> NDArray[np.float32]:
+    """Return how well a beam that ends in each cell agrees with the map: 1 on a wall, falling off as a Gaussian.
+
+    Parameters
+    ----------
+    occupied : array_like of bool, (rows, columns)
+    cell_size : float
+        Metres.
+    spread : float
+        Standard deviation of the fall, m.
+
+    Returns
+    -------
+    array, (rows, columns), float32
+        Between 0 and 1.
+
+    Notes
+    -----
+    The likelihood field of Thrun, Burgard and Fox (2005), "Probabilistic Robotics", section 6.4.
+    """
+    return np.exp(-0.5 * np.square(clearance(occupied, cell_size) / np.float32(spread)))

@@ -1,0 +1,96 @@
+"""The occupancy grid: square cells that hold the log-odds of being occupied."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.errors import InputError
+from vinecompass.geometry import inverse, transform_points
+
+__all__ = ["DECIDED", "Grid"]
+
+DECIDED = 0.4
+"""Log-odds beyond which a cell reads as free or occupied (a probability of 0.6); in between it is unknown."""
+
+
+@dataclass(frozen=True)
+class Grid:
+    """A rectangle of square cells over the floor of a site.
+
+    Parameters
+    ----------
+    log_odds : array, (rows, columns), float32
+        Log-odds of being occupied, natural logarithm; 0 is "never observed". Row 0 lies at the lowest y.
+    cell_size : float
+        Side of a cell, m.
+    corner : (x, y)
+        The outer corner of cell ``[0, 0]`` in the site frame, m.
+    turn : float
+        Heading of the grid's columns axis in the site frame, radians.
+
+    Examples
+    --------
+    >>> grid = Grid(np.zeros((2, 3), np.float32), cell_size=0.5, corner=(1.0, 2.0))
+    >>> grid.cells_at([[1.1, 2.9]]).tolist()
+    [[1, 0]]
+    >>> grid.points_of([[1, 0]]).tolist()
+    [[1.25, 2.75]]
+    """
+
+    log_odds: NDArray[np.float32]
+    cell_size: float
+    corner: tuple[float, float] = (0.0, 0.0)
+    turn: float = 0.0
+
+    def __post_init__(self) -> None:
+        if self.log_odds.ndim != 2 or self.log_odds.size == 0:
+            raise InputError("is not a table of cells", key="log_odds", expected="an array (rows, columns)")
+        if not (np.isfinite(self.cell_size) and self.cell_size > 0.0):
+            raise InputError("is no size", key="cell_size", value=self.cell_size, expected="metres above 0")
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Rows and columns."""
+        rows, columns = self.log_odds.shape
+        return rows, columns
+
+    @property
+    def frame(self) -> NDArray[np.float64]:
+        """The grid's own frame ``(3,)`` in the site frame: at the corner, turned by `turn`."""
+        return np.array([*self.corner, self.turn])
+
+    @property
+    def occupied(self) -> NDArray[np.bool_]:
+        """Cells ``(rows, columns)`` that read as occupied."""
+        return self.log_odds > DECIDED
+
+    @property
+    def free(self) -> NDArray[np.bool_]:
+        """Cells ``(rows, columns)`` that read as free."""
+        return self.log_odds < -DECIDED
+
+    @property
+    def unknown(self) -> NDArray[np.bool_]:
+        """Cells ``(rows, columns)`` never observed, or observed without a decision."""
+        return np.abs(self.log_odds) <= DECIDED
+
+    def cells_at(self, points: ArrayLike) -> NDArray[np.int64]:
+        """Return row and column ``(N, 2)`` of site points ``(N, 2)``; outside the grid they run on past its edge."""
+        local = transform_points(inverse(self.frame), points) / self.cell_size
+        return np.floor(local[:, ::-1]).astype(np.int64)
+
+    def points_of(self, cells: ArrayLike) -> NDArray[np.float64]:
+        """Return the centres ``(N, 2)`` in the site frame of cells ``(N, 2)`` given as row, column."""
+        local = (np.asarray(cells, dtype=float)[:, ::-1] + 0.5) * self.cell_size
+        return transform_points(self.frame, local)
+
+    def contains(self, cells: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Tell which cells ``(N, 2)`` lie inside the grid."""
+        return np.all((cells >= 0) & (cells < self.shape), axis=-1)
+
+    def occupied_points(self) -> NDArray[np.float64]:
+        """Return the centres ``(N, 2)`` of the occupied cells in the site frame, m."""
+        return self.points_of(np.argwhere(self.occupied))

@@ -1,0 +1,30 @@
+"""Kernels of the particle filter."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+
+@njit(cache=True, nogil=True)
+def weigh_particles(field, particles, points, outside):  # type: ignore[no-untyped-def]
+    """Sum a field of log-likelihoods (rows, columns) over a scan's points for each particle.
+
+    `particles` (N, 3) and `points` (M, 2) are in cells and radians, in the field's own frame; a point off the field
+    counts as `outside`.
+    """
+    rows, columns = field.shape
+    result = np.empty(particles.shape[0])
+    for i in range(particles.shape[0]):
+        x, y = particles[i, 0], particles[i, 1]
+        cosine, sine = np.cos(particles[i, 2]), np.sin(particles[i, 2])
+        total = 0.0
+        for j in range(points.shape[0]):
+            column = int(np.floor(x + cosine * points[j, 0] - sine * points[j, 1]))
+            row = int(np.floor(y + sine * points[j, 0] + cosine * points[j, 1]))
+            if 0 <= row < rows and 0 <= column < columns:
+                total += field[row, column]
+            else:
+                total += outside
+        result[i] = total
+    return result

@@ -1,0 +1,45 @@
+"""The settings file: one table per stage."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from pydantic import Field
+
+from vinecompass.costs import CostSettings
+from vinecompass.files import Model, Positive, read_model
+from vinecompass.following import FollowingSettings
+from vinecompass.localization import LocalizationSettings
+from vinecompass.mapping import MappingSettings
+from vinecompass.navigation.safety import SafetySettings
+from vinecompass.planning import PlanSettings
+
+__all__ = ["NavigationSettings", "Settings", "read_settings"]
+
+
+class NavigationSettings(Model):
+    """The ``[navigation]`` table of the settings."""
+
+    replan_period: Positive = Field(1.0, description="time between two looks at whether to plan anew, s")
+    plan_age: Positive = Field(6.0, description="age at which a plan is made anew although nothing blocks it, s")
+    off_path: Positive = Field(0.4, description="distance from the path at which it is planned anew, m")
+    obstacle_apart: Positive = Field(0.25, description="distance from mapped walls of an obstacle of its own, m")
+    obstacle_memory: Positive = Field(2.0, description="how long an obstacle seen is remembered, s")
+    unsettled_speed: Positive = Field(0.3, description="highest speed until localization has settled, m/s")
+
+
+class Settings(Model):
+    """What can be tuned, stage by stage; every table and key may be left out."""
+
+    mapping: MappingSettings = Field(default_factory=MappingSettings, description="a [mapping] table")
+    localization: LocalizationSettings = Field(default_factory=LocalizationSettings, description="a table")
+    costs: CostSettings = Field(default_factory=CostSettings, description="a [costs] table")
+    planning: PlanSettings = Field(default_factory=PlanSettings, description="a [planning] table")
+    following: FollowingSettings = Field(default_factory=FollowingSettings, description="a [following] table")
+    navigation: NavigationSettings = Field(default_factory=NavigationSettings, description="a [navigation] table")
+    safety: SafetySettings = Field(default_factory=SafetySettings, description="a [safety] table")
+
+
+def read_settings(path: str | Path) -> Settings:
+    """Read a ``settings.toml``; raise `InputError` for an unknown key (naming the nearest known) or a wrong value."""
+    return read_model(path, Settings, kind="settings")

@@ -1,0 +1,50 @@
+"""Why there is no way: the narrowest place of the widest way."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage
+
+from vinecompass.costs import CostMap
+from vinecompass.planning.grid_search import find_grid_path
+
+__all__ = ["Bottleneck", "find_bottleneck"]
+
+
+@dataclass(frozen=True)
+class Bottleneck:
+    """The narrowest place of the widest way: where it is in the site frame, and how wide, all in m."""
+
+    x: float
+    y: float
+    width: float
+
+
+def find_bottleneck(costmap: CostMap, start: tuple[int, int], goal: tuple[int, int]) -> Bottleneck | None:
+    """Find the narrowest place of the widest way between two cells; None if floor that is not forbidden never joins them.
+
+    The width is found by halving: the greatest clearance whose cells still join start and goal.
+    """
+    clearance = costmap.clearance
+    lowest, highest = costmap.grid.cell_size / 2.0, float(min(clearance[start], clearance[goal]))
+    if not _joined(clearance >= lowest, start, goal):
+        return None
+    while highest - lowest > costmap.grid.cell_size / 10.0:
+        middle = 0.5 * (lowest + highest)
+        if _joined(clearance >= middle, start, goal):
+            lowest = middle
+        else:
+            highest = middle
+    path = find_grid_path(np.where(clearance >= lowest, 1.0, np.inf), start, goal)
+    along = clearance[path.cells[:, 0], path.cells[:, 1]]
+    narrowest = int(np.argmin(along))
+    x, y = costmap.grid.points_of(path.cells[narrowest : narrowest + 1])[0]
+    # From centre to centre of the cells on both sides, less half a cell on each: the free width between them.
+    return Bottleneck(float(x), float(y), 2.0 * float(along[narrowest]) - costmap.grid.cell_size)
+
+
+def _joined(open_cells: np.ndarray, start: tuple[int, int], goal: tuple[int, int]) -> bool:
+    labels, _ = ndimage.label(open_cells)
+    return bool(labels[start] != 0 and labels[start] == labels[goal])

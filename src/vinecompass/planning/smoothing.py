@@ -1,0 +1,48 @@
+"""A path over cells made short and smooth, without touching a closed cell."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.planning.kernels import line_price, smooth_points
+
+__all__ = ["shorten", "smooth"]
+
+FloatArray = NDArray[np.float64]
+
+
+def shorten(prices: NDArray[np.float32], points: FloatArray) -> FloatArray:
+    """Replace stretches of a path by straight lines wherever a line is no dearer; return the corners that stay.
+
+    Parameters
+    ----------
+    prices : array, (rows, columns)
+    points : array, (N, 2)
+        Column and row coordinates in cells; neighbours are joined by open straight lines.
+    """
+    along = np.concatenate(
+        [[0.0], np.cumsum([line_price(prices, *a, *b) for a, b in zip(points[:-1], points[1:], strict=True)])]
+    )
+    kept = [0]
+    while kept[-1] < len(points) - 1:
+        here = kept[-1]
+        # Reach out in doubling steps, then fall back by halves to the farthest point still worth a straight line.
+        reach, stride = here + 1, 1
+        while stride:
+            ahead = min(reach + stride, len(points) - 1)
+            price = line_price(prices, *points[here], *points[ahead]) if ahead > reach else np.inf
+            if price <= (along[ahead] - along[here]) * (1.0 + 1e-6):
+                reach, stride = ahead, stride * 2
+            else:
+                stride //= 2
+        kept.append(reach)
+    return points[kept]
+
+
+def smooth(prices: NDArray[np.float32], points: FloatArray, *, rounds: int) -> FloatArray:
+    """Round off a path of evenly spaced points ``(N, 2)`` in cells: each in turn moves towards the middle of its neighbours.
+
+    A point stays where it is if a line to a neighbour would meet a closed cell or the two would get much dearer.
+    """
+    return np.asarray(smooth_points(prices, points.copy(), rounds))

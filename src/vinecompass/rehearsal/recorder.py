@@ -1,0 +1,60 @@
+"""Collects the simulator's readings into a run."""
+
+from __future__ import annotations
+
+from dataclasses import fields
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.robot import Command, Robot
+from vinecompass.runs import Commands, Imu, Run, Scans, Track, Wheels
+from vinecompass.simulation import Readings
+
+__all__ = ["Recorder"]
+
+
+class Recorder:
+    """Keeps everything read and commanded, and what was true, until the drive is over."""
+
+    def __init__(self, robot: Robot, start: NDArray[np.float64]) -> None:
+        self._robot, self._start = robot, np.array(start)
+        self._readings: list[Readings] = []
+        self._commands: list[Command] = []
+
+    def add(self, command: Command, readings: Readings) -> None:
+        """Keep one scan period."""
+        self._commands.append(command)
+        self._readings.append(readings)
+
+    @property
+    def contacts(self) -> int:
+        """Scan periods in which the body touched anything."""
+        return sum(readings.contact for readings in self._readings)
+
+    @property
+    def velocities(self) -> NDArray[np.float64]:
+        """The body's true speeds and turn rates ``(N, 2)`` every 0.01 s."""
+        return np.concatenate([readings.velocities for readings in self._readings])
+
+    def run(self, site_toml: str | None) -> Run:
+        """Return everything kept as a run."""
+        readings = self._readings
+        stamps = np.array([r.scan.t for r in readings])
+        first = Track(np.array([stamps[0]]), self._start[None])
+        return Run(
+            robot=self._robot, start=self._start, site_toml=site_toml,
+            scans=Scans(stamps, np.array([r.scan.ranges for r in readings])),
+            wheels=_joined([Wheels(stamps[:1], np.zeros(1), np.zeros(1)), *(r.wheels for r in readings)]),
+            imu=_joined([r.imu for r in readings]),
+            truth=_joined([first, *(r.truth for r in readings)]),
+            commands=Commands(
+                stamps, np.array([c.speed for c in self._commands]), np.array([c.turn_rate for c in self._commands])
+            ),
+        )  # fmt: skip
+
+
+def _joined(parts: list[Any]) -> Any:
+    kind = type(parts[0])
+    return kind(*(np.concatenate([getattr(part, field.name) for part in parts]) for field in fields(kind)))

@@ -1,0 +1,62 @@
+"""A planar lidar: where it is mounted, where each beam points and when it fires."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import Annotated
+
+import numpy as np
+from annotated_types import Ge
+from numpy.typing import NDArray
+from pydantic import Field, Strict, model_validator
+
+from vinecompass.files import Fraction, Model, NotNegative, Number, Positive
+
+__all__ = ["Lidar"]
+
+FloatArray = NDArray[np.float64]
+
+
+class Lidar(Model):
+    """One ``[[lidar]]`` of a robot file. It spins counter-clockwise, `rate` turns a second, first beam first."""
+
+    name: str = Field(description="a name for the sensor's frame")
+    mount: tuple[Number, Number, Number] = Field(description="[x, y, heading_deg] on the body, m and degrees")
+    first_beam_deg: Number = Field(description="angle of the first beam in the sensor's frame, degrees")
+    last_beam_deg: Number = Field(description="angle of the last beam, degrees, above first_beam_deg")
+    beams: Annotated[int, Strict(), Ge(2)] = Field(description="a whole number of beams, 2 or more")
+    nearest: NotNegative = Field(description="shortest range measured, m")
+    farthest: Positive = Field(description="longest range measured, m, above nearest")
+    rate: Positive = Field(description="scans a second, Hz")
+    range_noise: NotNegative = Field(0.01, description="standard deviation of a range at 0 m, m")
+    range_noise_per_metre: NotNegative = Field(0.0, description="what each metre of range adds to it, m/m")
+    dropout: Fraction = Field(0.0, description="share of beams without a reading, 0 to 1")
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Lidar:
+        if self.farthest <= self.nearest:
+            raise ValueError(f"farthest = {self.farthest} is not above nearest = {self.nearest}")
+        if not 0.0 < self.last_beam_deg - self.first_beam_deg <= 360.0:
+            raise ValueError("the beams do not run counter-clockwise from first_beam_deg to last_beam_deg")
+        return self
+
+    @cached_property
+    def mount_pose(self) -> FloatArray:
+        """The sensor's pose ``(3,)`` in the body frame, m and radians."""
+        x, y, heading_deg = self.mount
+        return np.array([x, y, np.radians(heading_deg)])
+
+    @cached_property
+    def beam_angles(self) -> FloatArray:
+        """The direction of each beam ``(beams,)`` in the sensor frame, radians."""
+        return np.radians(np.linspace(self.first_beam_deg, self.last_beam_deg, self.beams))
+
+    @cached_property
+    def beam_delays(self) -> FloatArray:
+        """How long after the scan's stamp each beam fires ``(beams,)``, seconds."""
+        return (self.beam_angles - self.beam_angles[0]) / (2.0 * np.pi * self.rate)
+
+    @cached_property
+    def beam_directions(self) -> FloatArray:
+        """Unit vectors of the beams ``(beams, 2)`` in the sensor frame."""
+        return np.stack([np.cos(self.beam_angles), np.sin(self.beam_angles)], axis=-1)

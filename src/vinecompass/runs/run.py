@@ -1,0 +1,74 @@
+"""A run: a recorded drive, one stream per sensor, and the robot that made it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.errors import InputError
+from vinecompass.robot import Robot
+from vinecompass.runs.streams import Commands, Imu, Scans, Track, Wheels
+
+__all__ = ["Run"]
+
+
+@dataclass(frozen=True)
+class Run:
+    """A recorded drive. Streams that were not recorded are None.
+
+    Parameters
+    ----------
+    robot : Robot
+        The robot that made it.
+    start : array, (3,)
+        Where the robot stood when the run began, in the site frame, m and radians; the origin if nobody said.
+    scans, wheels, odometry, imu, truth, commands
+        The streams.
+    site_toml : str, optional
+        The simulated site that the run was recorded in, as the text of its file: the truth for maps.
+
+    Raises
+    ------
+    InputError
+        A stream is empty, its stamps do not increase, or the scans have not the lidar's number of beams.
+    """
+
+    robot: Robot
+    start: NDArray[np.float64]
+    scans: Scans | None = None
+    wheels: Wheels | None = None
+    odometry: Track | None = None
+    imu: Imu | None = None
+    truth: Track | None = None
+    commands: Commands | None = None
+    site_toml: str | None = None
+
+    def __post_init__(self) -> None:
+        for name, stream in self.streams().items():
+            if len(stream.t) == 0:
+                raise InputError("has no rows", key=name, expected="at least one reading, or no such table")
+            if not np.all(np.isfinite(stream.t)) or np.any(np.diff(stream.t) <= 0.0):
+                wrong = int(np.argmin(np.concatenate([[1.0], np.diff(stream.t)]) > 0.0))
+                raise InputError(
+                    f"stamps do not increase at row {wrong}", key=f"{name}.t", value=float(stream.t[wrong]),
+                    expected="seconds, each later than the one before",
+                )  # fmt: skip
+        beams = self.robot.scanner.beams
+        if self.scans is not None and self.scans.ranges.shape[1] != beams:
+            raise InputError(
+                "has another number of beams than the robot's lidar", key="scans",
+                value=self.scans.ranges.shape[1], expected=f"{beams} ranges a scan",
+            )  # fmt: skip
+
+    def streams(self) -> dict[str, Scans | Wheels | Track | Imu | Commands]:
+        """Return the recorded streams by name."""
+        names = ("scans", "wheels", "odometry", "imu", "truth", "commands")
+        return {name: getattr(self, name) for name in names if getattr(self, name) is not None}
+
+    def need_scans(self) -> Scans:
+        """Return the scans, or raise `InputError` if there are none."""
+        if self.scans is None:
+            raise InputError("the run has no scans", key="scans", expected="scans.parquet or scans.csv in the run")
+        return self.scans

@@ -1,0 +1,152 @@
+"""Run folders: ``run.toml``, ``robot.toml`` and one table per stream, Parquet or CSV."""
+
+from __future__ import annotations
+
+from dataclasses import fields
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow
+import tomlkit
+from numpy.typing import NDArray
+from pydantic import Field
+
+from vinecompass.errors import InputError
+from vinecompass.files import Model, Number, atomic_folder, atomic_write, read_model, read_text
+from vinecompass.robot import Robot, read_robot
+from vinecompass.runs.run import Run
+from vinecompass.runs.streams import Commands, Imu, Scans, Track, Wheels
+from vinecompass.runs.tables import column, read_table, table_bytes
+
+__all__ = ["STREAMS", "read_run", "read_track", "stream_from_columns", "write_run", "write_track"]
+
+STREAMS: dict[str, type] = {
+    "scans": Scans, "wheels": Wheels, "odometry": Track, "imu": Imu, "truth": Track, "commands": Commands,
+}  # fmt: skip
+
+
+class RunHeader(Model):
+    """What ``run.toml`` holds."""
+
+    start: tuple[Number, Number, Number] = Field((0.0, 0.0, 0.0), description="[x, y, heading_deg] in the site frame")
+
+
+def write_run(run: Run, folder: str | Path, *, tables: Literal["parquet", "csv"] = "parquet") -> Path:
+    """Write a run as a folder, in place only when it is whole; an older run of that name is replaced.
+
+    Parameters
+    ----------
+    run : Run
+    folder : path-like
+    tables : {"parquet", "csv"}
+        How the streams are written.
+
+    Raises
+    ------
+    InputError
+        `folder` exists and is not a run.
+    """
+    x, y, heading = run.start
+    header = {"format": "vinecompass run", "version": 1, "start": [float(x), float(y), float(np.degrees(heading))]}
+    robot = {"format": "vinecompass robot", "version": 1, **run.robot.model_dump(exclude_none=True)}
+    with atomic_folder(folder, marker="run.toml") as target:
+        (target / "run.toml").write_text(tomlkit.dumps(header), encoding="utf-8")
+        (target / "robot.toml").write_text(tomlkit.dumps(robot), encoding="utf-8")
+        if run.site_toml is not None:
+            (target / "site.toml").write_text(run.site_toml, encoding="utf-8")
+        for name, stream in run.streams().items():
+            path = target / f"{name}.{tables}"
+            path.write_bytes(table_bytes(_stream_columns(stream, tables), tables))
+    return Path(folder)
+
+
+def read_run(folder: str | Path) -> Run:
+    """Read a run folder.
+
+    Raises
+    ------
+    InputError
+        Naming the file and column: no run there, a table that cannot be read, a missing column, text where a
+        number belongs, stamps that do not increase, or scans with another number of beams than the robot's.
+    """
+    folder = Path(folder)
+    if not (folder / "run.toml").is_file():
+        raise InputError("is not a run", file=folder, expected="a folder with a run.toml")
+    header = read_model(folder / "run.toml", RunHeader, kind="run")
+    robot = read_robot(folder / "robot.toml")
+    site = folder / "site.toml"
+    streams = {name: stream for name in STREAMS if (stream := _read_stream(folder, name, robot)) is not None}
+    x, y, heading_deg = header.start
+    try:
+        return Run(
+            robot=robot, start=np.array([x, y, np.radians(heading_deg)]),
+            site_toml=read_text(site) if site.is_file() else None, **streams,
+        )  # fmt: skip
+    except InputError as error:
+        raise InputError(
+            error.problem, file=folder, key=error.key, value=error.value, expected=error.expected
+        ) from None
+
+
+def write_track(track: Track, path: str | Path) -> Path:
+    """Write a track as CSV with the columns ``t, x, y, heading``, atomically."""
+    return atomic_write(path, table_bytes(_stream_columns(track, "csv"), "csv"))
+
+
+def read_track(path: str | Path) -> Track:
+    """Read a track from CSV or Parquet with the columns ``t, x, y, heading`` (s, m, radians)."""
+    track = stream_from_columns("odometry", read_table(path), Path(path))
+    assert isinstance(track, Track)
+    return track
+
+
+def _read_stream(folder: Path, name: str, robot: Robot) -> Any:
+    for suffix in (".parquet", ".csv"):
+        path = folder / (name + suffix)
+        if path.is_file():
+            return stream_from_columns(name, read_table(path), path)
+    return None
+
+
+def _stream_columns(stream: Any, tables: str) -> dict[str, Any]:
+    if isinstance(stream, Track):
+        return {"t": stream.t, **dict(zip(("x", "y", "heading"), stream.poses.T, strict=True))}
+    if isinstance(stream, Scans):
+        if tables == "csv":
+            return {"t": stream.t, **{f"r{i}": values for i, values in enumerate(stream.ranges.T)}}
+        values = pyarrow.array(np.ascontiguousarray(stream.ranges).ravel())
+        return {"t": stream.t, "ranges": pyarrow.FixedSizeListArray.from_arrays(values, stream.ranges.shape[1])}
+    return {field.name: getattr(stream, field.name) for field in fields(stream)}
+
+
+def stream_from_columns(name: str, table: pyarrow.Table, path: Path) -> Any:
+    """Make the stream called `name` from a table that has its columns; `path` is named in errors."""
+    kind = STREAMS[name]
+    if kind is Scans:
+        return Scans(column(table, "t", path), _ranges(table, path))
+    if kind is Track:
+        return Track(
+            column(table, "t", path), np.stack([column(table, key, path) for key in ("x", "y", "heading")], axis=-1)
+        )
+    return kind(**{field.name: column(table, field.name, path) for field in fields(kind)})
+
+
+def _ranges(table: pyarrow.Table, path: Path) -> NDArray[np.float32]:
+    """Return ``(N, beams)`` ranges from a list column `ranges`, or from every column after `t` in their order."""
+    if "ranges" not in table.column_names:
+        names = [name for name in table.column_names if name != "t"]
+        if not names:
+            raise InputError("has no ranges", file=path, key="ranges", expected="columns r0, r1, ... after t")
+        beams = [column(table, name, path, finite=False).astype(np.float32) for name in names]
+        return np.ascontiguousarray(np.stack(beams, axis=-1))
+    lists = table.column("ranges").combine_chunks()
+    if not pyarrow.types.is_nested(lists.type):
+        raise InputError("holds no lists", file=path, key="ranges", expected="a list of ranges in each row, m")
+    values = lists.flatten()
+    beams_each, rest = divmod(len(values), max(len(lists), 1))
+    lengths = lists.value_lengths() if not pyarrow.types.is_fixed_size_list(lists.type) else None
+    uneven = lengths is not None and len(set(lengths.to_pylist())) > 1
+    if rest or uneven or not pyarrow.types.is_floating(values.type):
+        raise InputError("holds uneven lists", file=path, key="ranges", expected="as many numbers in each row, m")
+    return np.ascontiguousarray(values.to_numpy(zero_copy_only=False).reshape(-1, beams_each).astype(np.float32))

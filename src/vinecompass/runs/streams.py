@@ -1,0 +1,102 @@
+"""The streams of a run: stamped readings, each a few equally long arrays."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.geometry import distance_along, interpolate_poses
+
+__all__ = ["Commands", "Imu", "Scan", "Scans", "Track", "Wheels"]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Scan:
+    """One sweep of the lidar: stamp of its first beam (s), and `ranges` ``(beams,)``, float32, m.
+
+    `inf` is "nothing within reach", `nan` is "no reading".
+    """
+
+    t: float
+    ranges: NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Scans:
+    """The ``scans`` stream: stamps `t` ``(N,)``, s, and `ranges` ``(N, beams)``, float32, m."""
+
+    t: FloatArray
+    ranges: NDArray[np.float32]
+
+    def __len__(self) -> int:
+        return len(self.t)
+
+    def __iter__(self) -> Iterator[Scan]:
+        return (Scan(float(t), ranges) for t, ranges in zip(self.t, self.ranges, strict=True))
+
+
+@dataclass(frozen=True)
+class Wheels:
+    """The ``wheels`` stream: stamps ``(N,)``, s, and the angles turned so far by the left and right wheel, radians."""
+
+    t: FloatArray
+    left: FloatArray
+    right: FloatArray
+
+
+@dataclass(frozen=True)
+class Imu:
+    """The ``imu`` stream: stamps, s; turn rate, rad/s; accelerations forward and to the left, m/s2. All ``(N,)``."""
+
+    t: FloatArray
+    turn_rate: FloatArray
+    acceleration_x: FloatArray
+    acceleration_y: FloatArray
+
+
+@dataclass(frozen=True)
+class Commands:
+    """The ``commands`` stream: stamps, s; commanded speed, m/s; commanded turn rate, rad/s. All ``(N,)``."""
+
+    t: FloatArray
+    speed: FloatArray
+    turn_rate: FloatArray
+
+
+@dataclass(frozen=True)
+class Track:
+    """A trajectory, as in the ``odometry`` and ``truth`` streams.
+
+    Parameters
+    ----------
+    t : array, (N,)
+        Seconds, increasing.
+    poses : array, (N, 3)
+        x, y in metres, heading in radians.
+
+    Examples
+    --------
+    >>> track = Track(np.array([0.0, 2.0]), np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0]]))
+    >>> track.at([0.5]).tolist(), track.length
+    ([[0.25, 0.0, 0.0]], 1.0)
+    """
+
+    t: FloatArray
+    poses: FloatArray
+
+    def __len__(self) -> int:
+        return len(self.t)
+
+    @property
+    def length(self) -> float:
+        """The way travelled, m."""
+        return float(distance_along(self.poses)[-1])
+
+    def at(self, times: ArrayLike) -> FloatArray:
+        """Return the poses ``(M, 3)`` at `times` ``(M,)``, interpolated, and held constant beyond both ends."""
+        return interpolate_poses(times, self.t, self.poses)

@@ -1,0 +1,54 @@
+"""People on foot: they walk to and fro along a route, wait for the robot, and turn back if it stays."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.geometry import distance_along
+from vinecompass.simulation.site import Person
+
+__all__ = ["Walker"]
+
+ATTENTION = 1.3
+"""Metres. A person waits while the robot's middle is nearer than this and ahead."""
+PATIENCE = 3.0
+"""Seconds of waiting after which a person turns back."""
+
+
+class Walker:
+    """One person's walk.
+
+    Attributes
+    ----------
+    position : array, (2,)
+        Metres, in the site frame.
+    """
+
+    def __init__(self, person: Person, rng: np.random.Generator) -> None:
+        self.radius = person.radius
+        self._points = np.array(person.route)
+        self._along = distance_along(self._points)
+        self._speed = person.speed * rng.uniform(0.9, 1.1)
+        self._travelled = rng.uniform(0.0, self._along[-1])
+        self._direction = 1.0 if rng.random() < 0.5 else -1.0
+        self._waited = 0.0
+        self.position = self._at(self._travelled)
+
+    def walk(self, duration: float, robot: NDArray[np.float64]) -> None:
+        """Walk for `duration` seconds past a robot at `robot` ``(2,)``, m."""
+        travelled = self._travelled + self._direction * self._speed * duration
+        if not 0.0 <= travelled <= self._along[-1]:
+            self._direction = -self._direction
+            travelled = float(np.clip(travelled, 0.0, self._along[-1]))
+        step = self._at(travelled)
+        gap, next_gap = np.hypot(*(self.position - robot)), np.hypot(*(step - robot))
+        if next_gap < ATTENTION and next_gap < gap:
+            self._waited += duration
+            if self._waited > PATIENCE:
+                self._waited, self._direction = 0.0, -self._direction
+            return
+        self._waited, self._travelled, self.position = 0.0, travelled, step
+
+    def _at(self, travelled: float) -> NDArray[np.float64]:
+        return np.array([np.interp(travelled, self._along, column) for column in self._points.T])

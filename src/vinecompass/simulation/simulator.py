@@ -1,0 +1,171 @@
+"""The simulator: a robot that moves, slips and senses in a site."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.errors import InputError
+from vinecompass.geometry import interpolate_poses, wrap_angle
+from vinecompass.robot import Command, Robot
+from vinecompass.runs import Imu, Scan, Track, Wheels
+from vinecompass.simulation.kernels import move_body, touches
+from vinecompass.simulation.people import Walker
+from vinecompass.simulation.ray_casting import cast_beams
+from vinecompass.simulation.site import Site
+
+__all__ = ["Readings", "Simulator"]
+
+STEP = 0.01
+"""Seconds between two steps of the body's motion."""
+
+
+@dataclass(frozen=True)
+class Readings:
+    """What one scan period brought, and what really happened.
+
+    Parameters
+    ----------
+    scan : Scan
+        Begun at the start of the period.
+    wheels : Wheels
+    imu : Imu
+    truth : Track
+        The body's poses in the site frame, every 0.01 s.
+    velocities : array, (N, 2)
+        The body's true speed and turn rate at the truth's stamps, m/s and rad/s.
+    people : array, (P, 3)
+        x, y, radius of each person, m.
+    contact : bool
+        Whether the body touched anything.
+    """
+
+    scan: Scan
+    wheels: Wheels
+    imu: Imu
+    truth: Track
+    velocities: NDArray[np.float64]
+    people: NDArray[np.float64]
+    contact: bool
+
+
+class Simulator:
+    """A robot in a site, advanced one scan period at a time.
+
+    Parameters
+    ----------
+    site : Site
+    robot : Robot
+    start : array_like, (3,), optional
+        Pose in the site frame; the site's own start if not given.
+    seed : int
+        Of all noise, slip and people.
+
+    Raises
+    ------
+    InputError
+        The body does not fit where it starts.
+
+    Examples
+    --------
+    >>> from vinecompass import demo_file, read_robot, read_site
+    >>> simulator = Simulator(read_site(demo_file("site.toml")), read_robot(demo_file("robot.toml")), seed=1)
+    >>> readings = simulator.step(Command(speed=0.5))
+    >>> readings.scan.ranges.shape, readings.contact
+    ((433,), False)
+    """
+
+    def __init__(self, site: Site, robot: Robot, *, start: ArrayLike | None = None, seed: int) -> None:
+        self.site, self.robot = site, robot
+        self.t = 0.0
+        self.period = 1.0 / robot.scanner.rate
+        self._rng = np.random.default_rng(seed)
+        self._walkers = [Walker(person, self._rng) for person in site.person]
+        self._state = np.zeros(13)
+        self._state[:3] = site.start_pose if start is None else np.asarray(start, dtype=float)
+        self._state[9:11] = self._rng.normal(size=2)
+        drive = robot.drive
+        self._limits = np.array([drive.acceleration, drive.braking, drive.turn_acceleration])
+        self._wheels = np.array([drive.track_width, drive.wheel_radius])
+        body = robot.body
+        if touches(body.polygon, body.outer_radius, *self._state[:3], site.segments, np.zeros((0, 3))):
+            x, y, heading = self._state[:3]
+            raise InputError(
+                f"the body of {robot.name} touches a wall or solid there", key="start",
+                value=[round(float(x), 3), round(float(y), 3), round(float(np.degrees(heading)), 1)],
+                expected="a pose [x, y, heading_deg] on free floor",
+            )  # fmt: skip
+
+    @property
+    def pose(self) -> NDArray[np.float64]:
+        """The true pose ``(3,)`` in the site frame, to judge by and never to steer by."""
+        return np.array([*self._state[:2], wrap_angle(self._state[2])])
+
+    @property
+    def people(self) -> NDArray[np.float64]:
+        """The people as discs ``(P, 3)``: x, y, radius, m."""
+        return np.array([[*walker.position, walker.radius] for walker in self._walkers]).reshape(-1, 3)
+
+    def step(self, command: Command) -> Readings:
+        """Hold a command for one scan period and return what the sensors read meanwhile."""
+        steps = round(self.period / STEP)
+        state, body = self._state, self.robot.body
+        before = state.copy()
+        people = self.people
+        path = np.empty((steps, 7))
+        contacts = move_body(
+            state, np.array([command.speed, command.turn_rate]), self._limits, self._wheels, self._grips(),
+            self._rng.normal(size=(steps, 2)), STEP, body.polygon, body.outer_radius, self.site.segments, people, path,
+        )  # fmt: skip
+        start, self.t = self.t, round(self.t + self.period, 9)
+        times = start + STEP * np.arange(1, steps + 1)
+        for walker in self._walkers:
+            walker.walk(self.period, state[:2])
+        return Readings(
+            scan=self._scan(start, np.concatenate([[start], times]), np.vstack([before[:3], path[:, :3]]), people),
+            wheels=self._read_wheels(times, path),
+            imu=self._read_imu(times, path, before[11]),
+            truth=Track(times, np.column_stack([path[:, :2], wrap_angle(path[:, 2])])),
+            velocities=path[:, 5:7].copy(),
+            people=people,
+            contact=contacts > 0,
+        )
+
+    def _grips(self) -> NDArray[np.float64]:
+        x, y, heading = self._state[:3]
+        half = self.robot.drive.track_width / 2.0
+        left = np.array([-np.sin(heading), np.cos(heading)]) * half
+        return np.array([self.site.grip_at(x + left[0], y + left[1]), self.site.grip_at(x - left[0], y - left[1])])
+
+    def _scan(
+        self, t: float, times: NDArray[np.float64], poses: NDArray[np.float64], people: NDArray[np.float64]
+    ) -> Scan:
+        lidar = self.robot.scanner
+        fired_from = interpolate_poses(t + lidar.beam_delays, times, poses)
+        ranges = cast_beams(self.site.segments, fired_from, lidar, people=people)
+        in_reach = np.isfinite(ranges)
+        spread = lidar.range_noise + lidar.range_noise_per_metre * np.where(in_reach, ranges, 0.0)
+        ranges = ranges + spread * self._rng.normal(size=lidar.beams)
+        ranges[ranges > lidar.farthest] = np.inf
+        ranges[(ranges < lidar.nearest) | (self._rng.random(lidar.beams) < lidar.dropout)] = np.nan
+        return Scan(t, ranges.astype(np.float32))
+
+    def _read_wheels(self, times: NDArray[np.float64], path: NDArray[np.float64]) -> Wheels:
+        sensor = self.robot.wheels
+        every = max(round(1.0 / (sensor.rate * STEP)), 1)
+        tick = 2.0 * np.pi / sensor.ticks_per_turn
+        left, right = (np.floor(path[every - 1 :: every, side] / tick) * tick for side in (3, 4))
+        return Wheels(times[every - 1 :: every], left, right)
+
+    def _read_imu(self, times: NDArray[np.float64], path: NDArray[np.float64], speed_before: float) -> Imu:
+        sensor = self.robot.imu
+        every = max(round(1.0 / (sensor.rate * STEP)), 1)
+        speed, turn_rate = path[:, 5], path[:, 6]
+        forward = np.diff(speed, prepend=speed_before) / STEP
+        truth = np.stack([turn_rate, forward, speed * turn_rate])[:, every - 1 :: every]
+        bias = np.array([[sensor.turn_rate_bias], [sensor.acceleration_bias[0]], [sensor.acceleration_bias[1]]])
+        spread = np.array([[sensor.turn_rate_noise], [sensor.acceleration_noise], [sensor.acceleration_noise]])
+        readings = truth + bias + spread * self._rng.normal(size=truth.shape)
+        return Imu(times[every - 1 :: every], *readings)

@@ -1,0 +1,151 @@
+"""The site file: walls, solids, floors, people, zones, stops and routes."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from pathlib import Path
+from typing import TypeVar
+
+import numpy as np
+import shapely
+from numpy.typing import ArrayLike, NDArray
+from pydantic import Field, model_validator
+
+from vinecompass.errors import InputError
+from vinecompass.files import Fraction, Model, Number, Positive, parse_model, read_model
+from vinecompass.grids.zones import Corners, Zone
+
+__all__ = ["Person", "Site", "Stop", "parse_site", "read_site"]
+
+Point = tuple[Number, Number]
+Named = TypeVar("Named", "Stop", "Route")
+
+
+class Wall(Model):
+    """One ``[[wall]]``: a polyline that stops the lidar and the robot."""
+
+    points: list[Point] = Field(min_length=2, description="[[x, y], ...] of 2 points or more, m")
+
+
+class Solid(Corners):
+    """One ``[[solid]]``: a polygon that stops the lidar and the robot."""
+
+    name: str = Field("", description="a name")
+
+
+class Floor(Corners):
+    """One ``[[floor]]``: a polygon whose grip differs from the dry floor's 1."""
+
+    name: str = Field("", description="a name")
+    grip: Fraction = Field(description="0 (wheels spin) to 1 (dry)")
+
+
+class Person(Model):
+    """One ``[[person]]``, walking to and fro along a route."""
+
+    name: str = Field(description="a name")
+    route: list[Point] = Field(min_length=2, description="[[x, y], ...] of 2 points or more, m")
+    speed: Positive = Field(description="m/s")
+    radius: Positive = Field(0.22, description="m")
+
+
+class Stop(Model):
+    """One ``[[stop]]``: a named pose to drive to."""
+
+    name: str = Field(description="a name")
+    pose: tuple[Number, Number, Number] = Field(description="[x, y, heading_deg] in the site frame")
+
+    @property
+    def site_pose(self) -> NDArray[np.float64]:
+        """The pose ``(3,)``, m and radians."""
+        x, y, heading_deg = self.pose
+        return np.array([x, y, np.radians(heading_deg)])
+
+
+class Route(Model):
+    """One ``[[route]]``: a polyline to record a drive along."""
+
+    name: str = Field(description="a name")
+    points: list[Point] = Field(min_length=2, description="[[x, y], ...] of 2 points or more, m")
+
+
+class Site(Model):
+    """A place to drive in. `read_site` makes one from a ``site.toml``."""
+
+    name: str = Field(description="a name")
+    start: tuple[Number, Number, Number] = Field(description="[x, y, heading_deg], where the robot is parked")
+    wall: list[Wall] = Field(default_factory=list, description="[[wall]] tables")
+    solid: list[Solid] = Field(default_factory=list, description="[[solid]] tables")
+    floor: list[Floor] = Field(default_factory=list, description="[[floor]] tables")
+    person: list[Person] = Field(default_factory=list, description="[[person]] tables")
+    zone: list[Zone] = Field(default_factory=list, description="[[zone]] tables")
+    stop: list[Stop] = Field(default_factory=list, description="[[stop]] tables")
+    route: list[Route] = Field(default_factory=list, description="[[route]] tables")
+
+    @model_validator(mode="after")
+    def _has_something_to_see(self) -> Site:
+        if not self.wall and not self.solid:
+            raise ValueError("a site needs at least one [[wall]] or [[solid]]")
+        return self
+
+    @cached_property
+    def segments(self) -> NDArray[np.float64]:
+        """Every edge of every wall and solid ``(N, 4)``: x, y of one end and x, y of the other, m."""
+        lines = [wall.points for wall in self.wall]
+        lines += [[*solid.polygon, solid.polygon[0]] for solid in self.solid]
+        return np.concatenate([np.hstack([np.array(line[:-1]), np.array(line[1:])]) for line in lines])
+
+    @cached_property
+    def surfaces(self) -> shapely.MultiLineString:
+        """The same edges as one Shapely geometry, to measure distances to."""
+        return shapely.MultiLineString(list(self.segments.reshape(-1, 2, 2)))
+
+    @property
+    def start_pose(self) -> NDArray[np.float64]:
+        """Where the robot is parked ``(3,)``, m and radians."""
+        x, y, heading_deg = self.start
+        return np.array([x, y, np.radians(heading_deg)])
+
+    def distances_to_surface(self, points: ArrayLike) -> NDArray[np.float64]:
+        """Return the distance of each point ``(N, 2)`` to the nearest wall or solid's edge ``(N,)``, m."""
+        lines = shapely.get_parts(self.surfaces)
+        return np.asarray(shapely.STRtree(lines).query_nearest(
+            shapely.points(points), return_distance=True, all_matches=False
+        )[1])  # fmt: skip
+
+    def grip_at(self, x: float, y: float) -> float:
+        """Return the grip of the floor at a point, 0 to 1; the lowest where floors overlap."""
+        point = shapely.Point(x, y)
+        return min((floor.grip for floor, shape in self._floor_shapes if shape.contains(point)), default=1.0)
+
+    @cached_property
+    def _floor_shapes(self) -> list[tuple[Floor, shapely.Polygon]]:
+        shapes = [(floor, shapely.Polygon(floor.polygon)) for floor in self.floor]
+        for _, shape in shapes:
+            shapely.prepare(shape)
+        return shapes
+
+    def find_stop(self, name: str) -> Stop:
+        """Return the stop of that name, or raise `InputError` that lists the known ones."""
+        return self._find(self.stop, name, "stop")
+
+    def find_route(self, name: str) -> Route:
+        """Return the route of that name, or raise `InputError` that lists the known ones."""
+        return self._find(self.route, name, "route")
+
+    def _find(self, items: list[Named], name: str, kind: str) -> Named:
+        for item in items:
+            if item.name == name:
+                return item
+        known = ", ".join(item.name for item in items) or "none"
+        raise InputError(f"no {kind} of that name in {self.name}", key=kind, value=name, expected=f"one of: {known}")
+
+
+def read_site(path: str | Path) -> Site:
+    """Read a site file; raise `InputError` naming file, key, value and expectation for what is wrong in it."""
+    return read_model(path, Site, kind="site")
+
+
+def parse_site(text: str) -> Site:
+    """Make a `Site` from the text of a site file, as a simulated run carries it."""
+    return parse_model(text, Site, kind="site", file="site.toml")
