@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
+from scipy import ndimage
 
 from vinecompass.costs.costmap import CostMap
 from vinecompass.costs.kernels import first_touch
@@ -12,6 +13,9 @@ from vinecompass.geometry import relative, transform_points
 from vinecompass.robot import Robot
 
 __all__ = ["body_clearance", "body_touches"]
+
+FARTHEST = 1.5
+"""Metres beyond which clearance is not measured: nothing is decided by it there."""
 
 
 def body_touches(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[np.int64]:
@@ -38,20 +42,29 @@ def body_touches(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[np
 def body_clearance(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[np.float64]:
     """Return the distance from the body's outline to the nearest forbidden cell at each pose ``(N, 3)``, m.
 
-    0 where it touches; at most 1.5 m is looked for, and farther counts as 1.5 m.
+    0 where it touches; farther than 1.5 m counts as 1.5 m.
     """
-    grid, reach = costmap.grid, robot.body.outer_radius + 1.5
-    forbidden = np.argwhere(costmap.forbidden & (costmap.clearance < grid.cell_size))
-    centres, half = grid.points_of(forbidden), grid.cell_size / 2.0
-    square = np.array([[-half, -half], [half, -half], [half, half], [-half, half]])
-    tree = shapely.STRtree(
-        shapely.polygons(centres[:, None] + transform_points([0.0, 0.0, grid.turn], square))
-    )  # fmt: skip
-    result = np.full(len(np.reshape(poses, (-1, 3))), 1.5)
-    for i, pose in enumerate(np.asarray(poses, dtype=float).reshape(-1, 3)):
-        found = tree.query_nearest(
-            shapely.Polygon(transform_points(pose, robot.body.polygon)), max_distance=reach, return_distance=True
-        )[1]
-        if len(found):
-            result[i] = min(float(found[0]), 1.5)
+    stack = np.asarray(poses, dtype=float).reshape(-1, 3)
+    result = np.full(len(stack), FARTHEST)
+    squares = _forbidden_squares(costmap, stack[:, :2], robot.body.outer_radius + FARTHEST)
+    if len(squares) == 0:
+        return result
+    tree = shapely.STRtree(squares)
+    bodies = shapely.polygons(np.stack([transform_points(pose, robot.body.polygon) for pose in stack]))
+    (which, _), distances = tree.query_nearest(
+        bodies, max_distance=FARTHEST, return_distance=True, all_matches=False
+    )
+    result[which] = distances
     return result
+
+
+def _forbidden_squares(costmap: CostMap, points: NDArray[np.float64], reach: float) -> NDArray[np.object_]:
+    """Return the outermost forbidden cells about some points as Shapely squares in the site frame."""
+    grid = costmap.grid
+    cells, margin = grid.cells_at(points), int(np.ceil(reach / grid.cell_size))
+    first, last = np.maximum(cells.min(0) - margin, 0), np.minimum(cells.max(0) + margin + 1, grid.shape)
+    block = costmap.forbidden[first[0] : last[0], first[1] : last[1]]
+    outermost = block & ~ndimage.binary_erosion(block)
+    half = grid.cell_size / 2.0
+    square = transform_points([0.0, 0.0, grid.turn], [[-half, -half], [half, -half], [half, half], [-half, half]])
+    return np.asarray(shapely.polygons(grid.points_of(np.argwhere(outermost) + first)[:, None] + square))

@@ -57,8 +57,15 @@ def read_zones(path: str | Path) -> list[Zone]:
 
 def cells_inside(grid: Grid, polygon: list[tuple[float, float]]) -> NDArray[np.bool_]:
     """Tell which cells ``(rows, columns)`` of a grid have their centre in a polygon given in the site frame."""
-    rows, columns = np.indices(grid.shape)
+    inside = np.zeros(grid.shape, dtype=bool)
+    # Only the cells about the polygon's corners are asked; a grid is large and a zone is small.
+    corners = grid.cells_at(polygon)
+    first, last = np.maximum(corners.min(0), 0), np.minimum(corners.max(0) + 1, grid.shape)
+    if np.any(first >= last):
+        return inside
+    rows, columns = np.mgrid[first[0] : last[0], first[1] : last[1]]
     centres = grid.points_of(np.stack([rows.ravel(), columns.ravel()], axis=-1))
     shape = shapely.Polygon(polygon)
     shapely.prepare(shape)
-    return np.asarray(shapely.contains_xy(shape, centres[:, 0], centres[:, 1])).reshape(grid.shape)
+    inside[rows, columns] = np.reshape(shapely.contains_xy(shape, centres[:, 0], centres[:, 1]), rows.shape)
+    return inside

@@ -20,21 +20,25 @@ from vinecompass.runs import Scan
 __all__ = ["Estimate", "LocalizationSettings", "ParticleLocalizer"]
 
 FloatArray = NDArray[np.float64]
+BLUR = 0.2
+"""Share of the cloud's standard deviation by which resampled particles are set apart."""
 
 
 class LocalizationSettings(Model):
     """The ``[localization]`` table of the settings."""
 
     particles: Whole = Field(800, description="a whole number")
+    start_particles: Whole = Field(4000, description="how many until settled, a whole number")
     beams: Whole = Field(90, description="how many beams of a scan are weighed, a whole number")
     start_spread: Positive = Field(0.5, description="standard deviation of the initial position, m")
     start_spread_deg: Positive = Field(15.0, description="standard deviation of the initial heading, degrees")
-    distance_noise: NotNegative = Field(0.25, description="odometry's error along the way, m per m")
+    distance_noise: NotNegative = Field(0.6, description="odometry's error along the way, m per m")
     turn_noise: NotNegative = Field(0.25, description="odometry's error in turning, rad per rad")
-    turn_noise_per_metre: NotNegative = Field(0.15, description="odometry's error in heading, rad per m")
+    turn_noise_per_metre: NotNegative = Field(0.4, description="odometry's error in heading, rad per m")
     field_spread: Positive = Field(0.07, description="standard deviation of a beam's end about the wall, m")
     stray_share: Fraction = Field(0.2, description="share of beams that end on nothing mapped, 0 to 1")
     beam_trust: Fraction = Field(0.3, description="how far neighbouring beams count as independent, 0 to 1")
+    settled_scans: Whole = Field(10, description="scans in a row that must find the particles drawn together")
     settled_spread: Positive = Field(0.08, description="standard deviation at which the position is settled, m")
     settled_spread_deg: Positive = Field(2.0, description="standard deviation at which the heading is, degrees")
 
@@ -124,9 +128,10 @@ class ParticleLocalizer:
         self._agreement_field = field
         self._log_field = np.log((1.0 - s.stray_share) * field + s.stray_share).astype(np.float32)
         spread = np.array([s.start_spread, s.start_spread, np.radians(s.start_spread_deg)])
-        self.particles = pose + spread * self._rng.normal(size=(s.particles, 3))
-        self.weights = np.full(s.particles, 1.0 / s.particles)
+        self.particles = pose + spread * self._rng.normal(size=(s.start_particles, 3))
+        self.weights = np.full(s.start_particles, 1.0 / s.start_particles)
         self._last: Motion | None = None
+        self._drawn_together = 0
         self._settled = False
 
     def update(self, scan: Scan, odometry: Motion) -> Estimate:
@@ -141,8 +146,10 @@ class ParticleLocalizer:
             self.weights = _tempered(self.weights, gained * self._settings.beam_trust)
         sample_size = 1.0 / float(np.sum(self.weights**2))
         estimate = self._estimate(scan.t, sample_size, points)
-        if sample_size < 0.5 * len(self.weights):
-            self._resample()
+        if estimate.settled and len(self.weights) > self._settings.particles:
+            self._resample(self._settings.particles, estimate.covariance)
+        elif sample_size < 0.5 * len(self.weights):
+            self._resample(len(self.weights), estimate.covariance)
         return estimate
 
     def _move(self, step: FloatArray) -> None:
@@ -172,24 +179,29 @@ class ParticleLocalizer:
         away[:, 2] = wrap_angle(away[:, 2])
         covariance = (weights[:, None] * away).T @ away
         spread = np.sqrt(max(covariance[0, 0], covariance[1, 1]))
-        if spread < s.settled_spread and np.sqrt(covariance[2, 2]) < np.radians(s.settled_spread_deg):
-            self._settled = True
+        close = spread < s.settled_spread and np.sqrt(covariance[2, 2]) < np.radians(s.settled_spread_deg)
+        self._drawn_together = self._drawn_together + 1 if close else 0
+        self._settled = self._settled or self._drawn_together >= s.settled_scans
         agreement = float("nan")
         if len(points):
             agreement = float(self._sums(self._agreement_field, pose[None], points, 0.0)[0]) / len(points)
         return Estimate(t, pose, covariance, self._settled, sample_size, agreement)
 
-    def _resample(self) -> None:
-        """Draw as many particles anew, evenly spaced through the cumulated weights (low-variance sampler)."""
-        count = len(self.weights)
+    def _resample(self, count: int, covariance: FloatArray) -> None:
+        """Draw `count` particles anew, evenly spaced through the cumulated weights, and blur them a little.
+
+        The low-variance sampler copies good particles; the blur, a small share of the cloud's own spread, sets the
+        copies apart (the regularised particle filter of Musso, Oudjane and Le Gland, 2001).
+        """
         positions = (self._rng.random() + np.arange(count)) / count
-        chosen = np.minimum(np.searchsorted(np.cumsum(self.weights), positions), count - 1)
-        self.particles = self.particles[chosen]
+        chosen = np.minimum(np.searchsorted(np.cumsum(self.weights), positions), len(self.weights) - 1)
+        blur = BLUR * np.sqrt(np.diagonal(covariance)) * self._rng.normal(size=(count, 3))
+        self.particles = self.particles[chosen] + blur
         self.weights = np.full(count, 1.0 / count)
 
 
 def _tempered(weights: FloatArray, log_likelihoods: FloatArray) -> FloatArray:
-    """Multiply weights by likelihoods, flattened by halves until a tenth of the particles still counts.
+    """Multiply weights by likelihoods, flattened by halves until a twentieth of the particles still counts.
 
     A scan that leaves but a handful of particles says that they lie too far apart for how sharp it is, not that
     these few are right.
@@ -198,6 +210,6 @@ def _tempered(weights: FloatArray, log_likelihoods: FloatArray) -> FloatArray:
     while True:
         result = weights * np.exp(gained)
         result /= result.sum()
-        if 1.0 / np.sum(result**2) >= 0.1 * len(weights):
+        if 1.0 / np.sum(result**2) >= 0.05 * len(weights):
             return np.asarray(result)
         gained = gained / 2.0
