@@ -25,6 +25,8 @@ FEWEST_POINTS = 30
 
 SLIP_DISTANCE, SLIP_TURN = 0.02, 0.012
 """Metres and radians between odometry and match within one scan period beyond which the wheels are not believed."""
+SLIP_PATIENCE = 6.0
+"""How many times farther apart keyframes are while the wheels slip: a bent scan spoils more than it adds."""
 
 
 class MappingSettings(Model):
@@ -112,16 +114,17 @@ class Mapper:
         self._last_motion = odometry
         velocity = odometry.velocity
         points = deskewed_hits(scan.ranges, self._lidar, velocity)
-        self.agreement = float("nan")
+        self.agreement, slips = float("nan"), False
         if self._field is not None and last is not None and len(points) >= FEWEST_POINTS:
             match = self._match(points, self._field)
             off = relative(match.pose, self.pose)
-            if np.hypot(off[0], off[1]) > SLIP_DISTANCE or abs(off[2]) > SLIP_TURN:
+            slips = bool(np.hypot(off[0], off[1]) > SLIP_DISTANCE or abs(off[2]) > SLIP_TURN)
+            if slips:
                 # The wheels slip: their velocity has bent the scan too, so straighten it by the motion just matched.
                 velocity = twist(relative(match.pose, before), odometry.t - last.t)
                 match = self._match(deskewed_hits(scan.ranges, self._lidar, velocity), self._field)
             self.pose, self.agreement = match.pose, match.agreement
-        if self._is_keyframe():
+        if self._is_keyframe(patience=SLIP_PATIENCE if slips else 1.0):
             self._add(scan, velocity)
         return self.pose
 
@@ -135,13 +138,13 @@ class Mapper:
         # Weak: a plain aisle leaves its own direction to the odometry, everything else to the scan.
         return match_scan(points, field, self.pose, window=window, prior_weights=(0.05, 0.05, 0.05))
 
-    def _is_keyframe(self) -> bool:
+    def _is_keyframe(self, *, patience: float) -> bool:
         if self._keyframe is None:
             return True
         s = self._settings
         moved = np.hypot(*(self.pose[:2] - self._keyframe[:2]))
         turned = abs(float(wrap_angle(self.pose[2] - self._keyframe[2])))
-        return bool(moved > s.keyframe_distance or turned > np.radians(s.keyframe_turn_deg))
+        return bool(max(moved / s.keyframe_distance, turned / np.radians(s.keyframe_turn_deg)) > patience)
 
     def _add(self, scan: Scan, velocity: NDArray[np.float64]) -> None:
         s, lidar = self._settings, self._lidar

@@ -1,0 +1,5 @@
+"""Run the command line with ``python -m vinecompass``."""
+
+from vinecompass.cli import main
+
+main()

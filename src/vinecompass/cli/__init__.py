@@ -1,0 +1,63 @@
+"""Floor 8: the command line. One file a command; each imports what it needs only when it is run."""
+
+from __future__ import annotations
+
+import json
+import sys
+
+import click
+
+from vinecompass import __version__
+from vinecompass.cli.demo import demo
+from vinecompass.cli.drive import drive
+from vinecompass.cli.import_run import import_command
+from vinecompass.cli.locate import locate
+from vinecompass.cli.map import map_command
+from vinecompass.cli.plan import plan
+from vinecompass.cli.price import price
+from vinecompass.cli.simulate import simulate
+from vinecompass.errors import VineCompassError
+
+__all__ = ["main"]
+
+
+class InOrder(click.Group):
+    """Lists its commands in the order of the job, not of the alphabet."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """Return the names as they were added."""
+        return list(self.commands)
+
+
+@click.group(cls=InOrder, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="vinecompass")
+def cli() -> None:
+    """Map, localize, plan and drive a wheeled robot indoors, and hear why when it cannot.
+
+    Start with `vinecompass demo -o demo-out`. Exit status: 0 done; 1 done, and the answer is no; 2 wrong input.
+    """
+
+
+for command in (demo, simulate, import_command, map_command, locate, price, plan, drive):
+    cli.add_command(command)
+
+
+def main() -> None:
+    """Run the command line; every wrong input ends in one line on standard error and exit status 2."""
+    try:
+        status = cli.main(prog_name="vinecompass", standalone_mode=False)
+    except click.ClickException as error:
+        _fail(error.format_message().replace("\n", " "))
+    except VineCompassError as error:
+        _fail(str(error))
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("vinecompass: stopped", err=True)
+        sys.exit(130)
+    sys.exit(status if isinstance(status, int) else 0)
+
+
+def _fail(message: str) -> None:
+    if "--json" in sys.argv:
+        click.echo(json.dumps({"error": message}))
+    click.echo(f"vinecompass: {message}", err=True)
+    sys.exit(2)

@@ -1,0 +1,135 @@
+"""What the commands share: options, poses on the command line, progress, and how an outcome is told."""
+
+from __future__ import annotations
+
+import json
+import math
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from vinecompass.errors import InputError
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from vinecompass.grids import Zone
+    from vinecompass.navigation import Settings
+    from vinecompass.simulation import Site
+
+__all__ = [
+    "FILE", "Outcome", "find_pose", "json_option", "load_settings", "load_zones", "picture_option", "progress_bar",
+    "robot_option", "seed_option", "settings_option", "tell",
+]  # fmt: skip
+
+FILE = click.Path(path_type=Path)
+
+json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object and nothing else.")
+seed_option = click.option("--seed", type=int, default=0, show_default=True, help="Same seed, same result.")
+robot_option = click.option("--robot", type=FILE, required=True, help="The robot's file.")
+settings_option = click.option("--settings", type=FILE, help="A settings file; whatever it leaves out keeps its default.")
+picture_option = click.option("--picture", type=FILE, help="Draw the result into this PNG file.")
+
+
+@dataclass
+class Outcome:
+    """What a command found: one line for people, and the same in numbers.
+
+    Keys of `quality` and `truth` end with their unit; `files` are those written; `hint` says what to run next.
+    """
+
+    command: str
+    line: str
+    quality: dict[str, Any] = field(default_factory=dict)
+    truth: dict[str, Any] = field(default_factory=dict)
+    files: dict[str, str] = field(default_factory=dict)
+    hint: str = ""
+    done: bool = True
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return what ``--json`` prints."""
+        return {
+            "command": self.command, "done": self.done, "message": self.line,
+            "quality": _plain(self.quality), "truth": _plain(self.truth), "files": self.files,
+        }  # fmt: skip
+
+
+def _plain(value: Any) -> Any:
+    """Round numbers to 6 digits after the point; what is not finite has no JSON form and becomes null."""
+    if isinstance(value, dict):
+        return {key: _plain(item) for key, item in value.items()}
+    if hasattr(value, "item"):
+        value = value.item()
+    if isinstance(value, float):
+        return round(value, 6) if math.isfinite(value) else None
+    return value
+
+
+def tell(outcome: Outcome, as_json: bool) -> int:
+    """Print an outcome and return the exit status: 0 if done, 1 if the answer is no."""
+    if as_json:
+        click.echo(json.dumps(outcome.as_dict(), allow_nan=False))
+    else:
+        click.echo(f"{outcome.command}: {outcome.line}")
+        if outcome.files:
+            click.echo(f"  wrote {', '.join(outcome.files.values())}")
+        if outcome.hint:
+            click.echo(f"  next: {outcome.hint}")
+    return 0 if outcome.done else 1
+
+
+@contextmanager
+def progress_bar() -> Iterator[Callable[[float, str], None] | None]:
+    """Yield a callback that draws a progress bar on a terminal, and None where there is no terminal."""
+    if not sys.stderr.isatty():
+        yield None
+        return
+    from rich.console import Console
+    from rich.progress import Progress
+
+    with Progress(console=Console(stderr=True), transient=True) as progress:
+        task = progress.add_task("", total=1.0)
+        yield lambda share, word: progress.update(task, completed=share, description=word)
+
+
+def load_settings(path: Path | None) -> Settings:
+    """Read a settings file, or take the defaults."""
+    from vinecompass.navigation import Settings, read_settings
+
+    return Settings() if path is None else read_settings(path)
+
+
+def load_zones(path: Path | None) -> list[Zone]:
+    """Read the zones of a zones file or of a site file."""
+    from vinecompass.files import read_text
+    from vinecompass.grids import read_zones
+    from vinecompass.simulation import read_site
+
+    if path is None:
+        return []
+    return read_site(path).zone if '"vinecompass site"' in read_text(path) else read_zones(path)
+
+
+def find_pose(text: str, *, option: str, site: Site | None = None) -> NDArray[np.float64]:
+    """Return a pose given as ``x,y,heading_deg`` or as the name of one of the site's stops."""
+    import numpy as np
+
+    parts = text.split(",")
+    if len(parts) == 3:
+        try:
+            x, y, heading_deg = (float(part) for part in parts)
+        except ValueError:
+            pass
+        else:
+            if np.all(np.isfinite([x, y, heading_deg])):
+                return np.array([x, y, np.radians(heading_deg)])
+    if site is not None and len(parts) == 1:
+        return site.find_stop(text).site_pose
+    wish = "x,y,heading_deg" + (" or the name of a stop" if site is not None else " (names need --site)")
+    raise InputError("is not a pose", key=option, value=text, expected=wish)

@@ -1,0 +1,94 @@
+"""vinecompass demo: the whole job on the shipped data."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import time
+from pathlib import Path
+
+import click
+
+from vinecompass.cli.common import FILE, Outcome, json_option, seed_option
+
+__all__ = ["demo"]
+
+RECORDING, SECOND, STOP = "grand tour", "press round", "rack 4"
+
+
+@click.command(short_help="Do the whole job on shipped data, from recording to arriving.")
+@click.option("-o", "--out", type=FILE, required=True, help="The folder to write everything to.")
+@seed_option
+@json_option
+def demo(out: Path, seed: int, as_json: bool) -> int:
+    """Simulate, map, locate, price, plan, drive and report, in a made-up cellar and press house.
+
+    Writes every file that the single commands would, so that each step can be done again by hand.
+    """
+    from vinecompass.data import demo_file
+    from vinecompass.errors import InputError
+    from vinecompass.figures.report import write_report
+    from vinecompass.simulation import read_site
+
+    begun = time.perf_counter()
+    if out.exists() and not out.is_dir():
+        raise InputError("is a file", file=out, expected="a folder, or a new name")
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise InputError(f"cannot be made ({error.strerror})", file=out, expected="a folder") from None
+    site, robot = out / "site.toml", out / "robot.toml"
+    for path in (site, robot):
+        shutil.copyfile(demo_file(path.name), path)
+    start = read_site(site).start
+    # Half a metre and 15 degrees off, as a person would point at a map.
+    rough = f"{start[0] + 0.4:.2f},{start[1] - 0.3:.2f},{start[2] + 15.0:.1f}"
+    exact = ",".join(f"{value:g}" for value in start)
+
+    def picture(name: str) -> Path:
+        return out / f"{name}.png"
+
+    cellar = out / "cellar.png"
+    from vinecompass.cli.drive import run_drive
+    from vinecompass.cli.locate import run_locate
+    from vinecompass.cli.map import run_map
+    from vinecompass.cli.plan import run_plan
+    from vinecompass.cli.price import run_price
+    from vinecompass.cli.simulate import run_simulate
+
+    steps = (
+        lambda: run_simulate(site, robot, RECORDING, out / "recording", seed=seed, picture=picture("1-simulate")),
+        lambda: run_map(out / "recording", cellar, picture=picture("2-map")),
+        lambda: _second_run(site, robot, out, seed + 1),
+        lambda: run_locate(
+            cellar, out / "second-run", rough, out / "track.csv", seed=seed, picture=picture("3-locate")
+        ),
+        lambda: run_price(cellar, robot, site, out / "costmap.npz", picture=picture("4-price")),
+        lambda: run_plan(cellar, robot, exact, STOP, site, out / "plan.csv", picture=picture("5-plan")),
+        lambda: run_drive(
+            site, robot, cellar, STOP, out / "mission", at=rough, seed=seed + 2, picture=picture("6-drive")
+        ),
+    )  # fmt: skip
+    outcomes: list[Outcome] = []
+    for number, step in enumerate(steps, start=1):
+        outcome = step()
+        outcomes.append(outcome)
+        click.echo(f"{number}. {outcome.command}: {outcome.line}", err=as_json)
+    report = write_report([outcome.as_dict() for outcome in outcomes], out / "report.html")
+    seconds = time.perf_counter() - begun
+    done = all(outcome.done for outcome in outcomes)
+    click.echo(f"{len(steps) + 1}. report: {report}, after {seconds:.0f} s in all", err=as_json)
+    if as_json:
+        result = {
+            "command": "demo", "done": done, "duration_s": round(seconds, 3),
+            "steps": [outcome.as_dict() for outcome in outcomes], "files": {"report": str(report)},
+        }  # fmt: skip
+        click.echo(json.dumps(result, allow_nan=False))
+    return 0 if done else 1
+
+
+def _second_run(site: Path, robot: Path, out: Path, seed: int) -> Outcome:
+    """Record another drive, along another route, to localize in the map of the first."""
+    from vinecompass.cli.simulate import run_simulate
+
+    return run_simulate(site, robot, SECOND, out / "second-run", seed=seed, picture=None)

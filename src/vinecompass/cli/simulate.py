@@ -1,0 +1,78 @@
+"""vinecompass simulate: record a drive in a simulated site."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+import click
+
+from vinecompass.cli.common import (
+    FILE, Outcome, json_option, picture_option, progress_bar, robot_option, seed_option, tell,
+)  # fmt: skip
+
+__all__ = ["run_simulate", "simulate"]
+
+
+@click.command(short_help="Record a drive in a simulated site.")
+@click.argument("site", type=FILE)
+@robot_option
+@click.option("--route", required=True, help="Name of the route in the site file to drive along.")
+@click.option("-o", "--out", type=FILE, required=True, help="The run folder to write.")
+@click.option("--tables", type=click.Choice(["parquet", "csv"]), default="parquet", show_default=True)
+@seed_option
+@picture_option
+@json_option
+def simulate(
+    site: Path, robot: Path, route: str, out: Path, tables: Literal["parquet", "csv"], seed: int,
+    picture: Path | None, as_json: bool,
+) -> int:  # fmt: skip
+    """Drive the robot along a route of SITE, by sight, and save what its sensors read, with the truth, as a run."""
+    return tell(run_simulate(site, robot, route, out, tables=tables, seed=seed, picture=picture), as_json)
+
+
+def run_simulate(
+    site_path: Path, robot_path: Path, route: str, out: Path, *, tables: Literal["parquet", "csv"] = "parquet",
+    seed: int, picture: Path | None,
+) -> Outcome:  # fmt: skip
+    """Do what the command does."""
+    import numpy as np
+
+    from vinecompass.files import read_text
+    from vinecompass.geometry import compose
+    from vinecompass.odometry import odometry_track
+    from vinecompass.rehearsal import record_drive
+    from vinecompass.robot import read_robot
+    from vinecompass.runs import Track, compare_tracks, write_run
+    from vinecompass.simulation import read_site
+
+    site, robot = read_site(site_path), read_robot(robot_path)
+    points = site.find_route(route).points
+    with progress_bar() as progress:
+        run = record_drive(site, robot, points, seed=seed, site_toml=read_text(site_path), progress=progress)
+    scans = run.need_scans()
+    assert run.truth is not None
+    reckoned = odometry_track(run)
+    drift = compare_tracks(Track(reckoned.t, compose(run.start, reckoned.poses)), run.truth)
+    write_run(run, out, tables=tables)
+    files = {"run": str(out)}
+    if picture is not None:
+        from vinecompass.figures import draw_run, save_figure
+
+        files["picture"] = str(save_figure(draw_run(run), picture))
+    duration = float(scans.t[-1] - scans.t[0])
+    return Outcome(
+        "simulate",
+        f"{duration:.0f} s and {run.truth.length:.0f} m along {route!r}, {len(scans)} scans; "
+        f"the wheels alone end {drift.position[-1]:.1f} m and {abs(np.degrees(drift.heading[-1])):.0f} degrees off",
+        quality={
+            "duration_s": duration, "scans": len(scans), "beams": robot.scanner.beams,
+            "beams_returned_share": np.mean(np.isfinite(scans.ranges)),
+        },
+        truth={
+            "way_m": run.truth.length, "odometry_end_error_m": drift.position[-1],
+            "odometry_end_error_deg": np.degrees(drift.heading[-1]),
+        },
+        files=files,
+        hint=f"vinecompass map {out} -o map.png",
+    )  # fmt: skip

@@ -1,0 +1,11 @@
+"""Floor 7: figures. Each function returns a Matplotlib figure; `save_figure` writes it as PNG."""
+
+from vinecompass.figures.canvas import save_figure
+from vinecompass.figures.cost_figure import draw_costs
+from vinecompass.figures.drive_figure import draw_drive
+from vinecompass.figures.localization_figure import draw_localization
+from vinecompass.figures.map_figure import draw_mapping
+from vinecompass.figures.plan_figure import draw_plan
+from vinecompass.figures.run_figure import draw_run
+
+__all__ = ["draw_costs", "draw_drive", "draw_localization", "draw_mapping", "draw_plan", "draw_run", "save_figure"]

@@ -1,0 +1,144 @@
+"""What every figure shares: the sheet, the colours, and how maps, robots and tracks are drawn on it."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.colors import to_rgba
+from matplotlib.figure import Figure
+from matplotlib.lines import Line2D
+from matplotlib.patches import Patch, Polygon, Rectangle
+from matplotlib.transforms import Affine2D
+from numpy.typing import NDArray
+
+from vinecompass.files import atomic_write
+from vinecompass.geometry import transform_points
+from vinecompass.grids import Grid
+from vinecompass.robot import Robot
+
+__all__ = [
+    "AUBERGINE", "BURGUNDY", "CHARCOAL", "CORAL", "GREY", "OLIVE", "PAPER", "RUST", "SAFFRON", "SAND", "SLATE",
+    "STRAW", "TEAL", "add_side_axes", "draw_grid", "draw_image", "draw_robot", "draw_truth", "new_sheet",
+    "save_figure", "write_side",
+]  # fmt: skip
+
+PAPER, SAND, AUBERGINE = "#FBF7F0", "#DDD3C2", "#2E1A2F"
+STRAW, RUST, BURGUNDY = "#F2D98B", "#C7643A", "#6B1E3A"
+SLATE, OLIVE, TEAL, SAFFRON, CORAL = "#3B6FB5", "#7A9A3B", "#0F6E6E", "#E39B1D", "#E06C5A"
+CHARCOAL, GREY = "#333333", "#A8A29A"
+
+SIDE = 0.745
+"""Where the column for legend and numbers begins, as a share of the sheet's width."""
+
+
+def new_sheet(title: str) -> tuple[Figure, Axes]:
+    """Return a sheet of 1280 x 800 pixels with one map axes on its left, under a title that states the finding."""
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor=PAPER)
+    FigureCanvasAgg(figure)
+    figure.text(0.03, 0.955, title, fontsize=14.5, fontweight="bold", color=AUBERGINE, va="center")
+    axes = figure.add_axes((0.05, 0.07, SIDE - 0.075, 0.845))
+    axes.set_aspect("equal", adjustable="box", anchor="NW")
+    axes.set_facecolor(PAPER)
+    axes.set_xlabel("x, m")
+    axes.set_ylabel("y, m")
+    axes.tick_params(colors=CHARCOAL, labelsize=9)
+    for spine in axes.spines.values():
+        spine.set_color(GREY)
+    return figure, axes
+
+
+def add_side_axes(figure: Figure, bottom: float, height: float, *, xlabel: str, ylabel: str) -> Axes:
+    """Add a small axes for a curve in the column on the right."""
+    axes = figure.add_axes((SIDE + 0.045, bottom, 0.195, height))
+    axes.set_facecolor(PAPER)
+    axes.set_xlabel(xlabel, fontsize=9)
+    axes.set_ylabel(ylabel, fontsize=9)
+    axes.tick_params(labelsize=8)
+    for name in ("top", "right"):
+        axes.spines[name].set_visible(False)
+    return axes
+
+
+def write_side(figure: Figure, handles: Sequence[Line2D | Patch], numbers: Sequence[tuple[str, str]]) -> None:
+    """Fill the column on the right: the legend on top, and below it the numbers, a name and a value each."""
+    legend = figure.legend(
+        handles=handles, loc="upper left", bbox_to_anchor=(SIDE, 0.925), frameon=False, fontsize=10,
+        handlelength=2.0, labelspacing=0.6, borderaxespad=0.0,
+    )  # fmt: skip
+    legend.set_in_layout(False)
+    top = 0.925 - 0.0345 * len(handles) - 0.04
+    for line, (name, value) in enumerate(numbers):
+        y = top - 0.031 * line
+        figure.text(SIDE + 0.005, y, name, fontsize=10, color=CHARCOAL, va="center")
+        figure.text(0.985, y, value, fontsize=10, color=CHARCOAL, va="center", ha="right", fontweight="bold")
+
+
+def draw_image(axes: Axes, grid: Grid, colours: NDArray[np.float32]) -> None:
+    """Lay an image ``(rows, columns, 4)`` over the floor that a grid covers, with the grid's turn."""
+    rows, columns = grid.shape
+    width, height = columns * grid.cell_size, rows * grid.cell_size
+    image = axes.imshow(colours, origin="lower", extent=(0.0, width, 0.0, height), interpolation="nearest", zorder=1)
+    place = Affine2D().rotate(grid.turn).translate(*grid.corner)
+    image.set_transform(place + axes.transData)
+    corners = transform_points(grid.frame, [[0.0, 0.0], [width, 0.0], [width, height], [0.0, height]])
+    (left, bottom), (right, top) = corners.min(0), corners.max(0)
+    axes.add_patch(Rectangle(
+        (left - 1.0, bottom - 1.8), right - left + 2.0, top - bottom + 2.8,
+        facecolor=SAND, edgecolor="#C9BCA6", hatch="////", linewidth=0.0, zorder=0,
+    ))  # fmt: skip
+    axes.set_xlim(left - 1.0, right + 1.0)
+    axes.set_ylim(bottom - 1.8, top + 1.0)
+    _draw_scale_bar(axes)
+
+
+def draw_grid(axes: Axes, grid: Grid) -> list[Patch]:
+    """Draw a map: free is paper, occupied aubergine, unknown hatched sand. Returns its legend."""
+    colours = np.zeros((*grid.shape, 4), np.float32)
+    colours[grid.free] = to_rgba(PAPER)
+    colours[grid.occupied] = to_rgba(AUBERGINE)
+    draw_image(axes, grid, colours)
+    return [
+        Patch(facecolor=AUBERGINE, label="occupied"),
+        Patch(facecolor=PAPER, edgecolor=GREY, label="free"),
+        Patch(facecolor=SAND, edgecolor="#C9BCA6", hatch="////", linewidth=0.0, label="unknown"),
+    ]
+
+
+def draw_robot(axes: Axes, robot: Robot, pose: NDArray[np.float64], *, label: str = "robot") -> Line2D:
+    """Draw the body's outline at a pose with a nose that shows its heading. Returns its legend."""
+    outline = transform_points(pose, robot.body.polygon)
+    axes.add_patch(Polygon(outline, closed=True, fill=False, edgecolor=CHARCOAL, linewidth=1.6, zorder=8))
+    nose = transform_points(pose, [[0.0, 0.0], [robot.body.outer_radius * 1.5, 0.0]])
+    axes.plot(*nose.T, color=CHARCOAL, linewidth=1.6, zorder=8, solid_capstyle="round")
+    return Line2D([], [], color=CHARCOAL, linewidth=1.6, label=label)
+
+
+def draw_truth(axes: Axes, poses: NDArray[np.float64]) -> Line2D:
+    """Draw the true way as a dashed black line. Returns its legend."""
+    axes.plot(poses[:, 0], poses[:, 1], color="black", linestyle=(0, (4, 2.5)), linewidth=1.2, zorder=7)
+    return Line2D([], [], color="black", linestyle=(0, (4, 2.5)), linewidth=1.2, label="truth")
+
+
+def _draw_scale_bar(axes: Axes, length: float = 5.0) -> None:
+    left, right = axes.get_xlim()
+    bottom, top = axes.get_ylim()
+    if right - left < 3.0 * length:
+        length = 1.0
+    x, y = right - length - 0.03 * (right - left), bottom + 0.022 * (top - bottom)
+    axes.plot([x, x + length], [y, y], color=CHARCOAL, linewidth=3.0, solid_capstyle="butt", zorder=9)
+    axes.text(
+        x + length / 2.0, y + 0.008 * (top - bottom), f"{length:g} m", ha="center", va="bottom", fontsize=9, zorder=9,
+        bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 1.0, "alpha": 0.8},
+    )  # fmt: skip
+
+
+def save_figure(figure: Figure, path: str | Path) -> Path:
+    """Write a figure as PNG, atomically and with the same bytes each time."""
+    buffer = io.BytesIO()
+    figure.savefig(buffer, format="png", facecolor=figure.get_facecolor(), metadata={"Software": None})
+    return atomic_write(path, buffer.getvalue())
