@@ -47,7 +47,7 @@ def draw_localization(grid: Grid, run: Run, localization: Localization) -> Figur
     legend.append(Line2D([], [], color=TEAL, linewidth=1.4, label="estimate"))
     if run.truth is not None:
         legend.append(draw_truth(axes, run.truth.poses))
-    points = deskewed_hits(run.need_scans().ranges[-1], run.robot.scanner, np.zeros(3))
+    points = deskewed_hits(run.need_scans().ranges[-1], run.robot.scanner, np.zeros((run.robot.scanner.beams, 3)))
     axes.scatter(*transform_points(track.poses[-1], points).T, s=3.0, color=SLATE, linewidths=0.0, zorder=5)
     legend.append(Line2D([], [], color=SLATE, marker=".", linestyle="", label="last scan"))
     legend.append(draw_robot(axes, run.robot, track.poses[-1]))

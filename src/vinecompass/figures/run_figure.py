@@ -61,7 +61,7 @@ def draw_run(run: Run) -> Figure:
     write_side(figure, legend, numbers)
     scan_axes = add_side_axes(figure, 0.07, 0.34, xlabel="ahead, m", ylabel="to the left, m")
     scan_axes.set_aspect("equal", adjustable="datalim")
-    points = deskewed_hits(ranges[middle], run.robot.scanner, np.zeros(3))
+    points = deskewed_hits(ranges[middle], run.robot.scanner, np.zeros((run.robot.scanner.beams, 3)))
     scan_axes.scatter(*points.T, s=3.0, color=SLATE, linewidths=0.0)
     draw_robot(scan_axes, run.robot, np.zeros(3))
     reach = transform_points(run.robot.scanner.mount_pose, np.zeros((1, 2)))

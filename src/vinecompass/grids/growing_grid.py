@@ -38,6 +38,8 @@ class GrowingGrid:
         The likelihood field of the grid as it is now, renewed only where a scan changed something, and cut off at
         three times its spread. Unlike `vinecompass.grids.likelihood_field`, each occupied cell counts from the mean of
         the beams that ended in it, not from its centre: matching against it is not drawn to the raster.
+    hit_sums : array, (rows, columns, 3), float32
+        Where in each cell the hits so far lie: the sums of x and y, in cells from its corner, and how many.
     corner : array, (2,)
         The outer corner of cell ``[0, 0]``, m.
     """
@@ -50,7 +52,7 @@ class GrowingGrid:
         self._steps = (np.float32(occupied_step), np.float32(free_step), np.float32(bound))
         self._stamps = np.zeros((0, 0), np.int32)
         self._scans = 0
-        self._hit_sums = np.zeros((0, 0, 3), np.float32)
+        self.hit_sums = np.zeros((0, 0, 3), np.float32)
         self._spread = spread / cell_size
 
     def add(self, hits: NDArray[np.float64], origins: NDArray[np.float64], ends: NDArray[np.float64]) -> int:
@@ -76,14 +78,14 @@ class GrowingGrid:
         self._scans += 1
         scale = 1.0 / self.cell_size
         walked = integrate_rays(
-            self.log_odds, self._hit_sums, self._stamps, self._scans,
+            self.log_odds, self.hit_sums, self._stamps, self._scans,
             (hits - self.corner) * scale, (origins - self.corner) * scale, (ends - self.corner) * scale, *self._steps,
         )  # fmt: skip
         reach = int(np.ceil(3.0 * self._spread))
         first = np.maximum(np.floor((lowest - self.corner) * scale).astype(int) - reach, 0)[::-1]
         last = np.minimum(np.floor((highest - self.corner) * scale).astype(int)[::-1] + reach + 1, self.log_odds.shape)
         smear(
-            self.log_odds, self._hit_sums, self.likelihood, np.float32(DECIDED), np.float32(self._spread), reach,
+            self.log_odds, self.hit_sums, self.likelihood, np.float32(DECIDED), np.float32(self._spread), reach,
             first[0], last[0], first[1], last[1],
         )  # fmt: skip
         return int(walked)
@@ -119,6 +121,6 @@ class GrowingGrid:
         pad = ((before[1], after[1]), (before[0], after[0]))
         self.log_odds = np.pad(self.log_odds, pad)
         self.likelihood = np.pad(self.likelihood, pad)
-        self._hit_sums = np.pad(self._hit_sums, (*pad, (0, 0)))
+        self.hit_sums = np.pad(self.hit_sums, (*pad, (0, 0)))
         self._stamps = np.pad(self._stamps, pad)
         self.corner = self.corner - before * self.cell_size

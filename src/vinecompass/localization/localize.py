@@ -80,12 +80,11 @@ def localize(
     scans, odometry = run.need_scans(), odometry_track(run)
     localizer = ParticleLocalizer(grid, run.robot, initial_pose, settings=settings, seed=seed)
     clouds = [(float(scans.t[0]), localizer.particles)]
-    sweep = float(run.robot.scanner.beam_delays[-1])
     travelled = distance_along(odometry.at(scans.t))
     next_cloud = 2.0
     estimates = []
     for i, scan in enumerate(scans):
-        estimates.append(localizer.update(scan, motion_at(odometry, scan.t, duration=sweep)))
+        estimates.append(localizer.update(scan, motion_at(odometry, scan.t, run.robot.scanner)))
         if travelled[i] >= next_cloud:
             clouds.append((scan.t, localizer.particles))
             next_cloud += 8.0

@@ -139,7 +139,7 @@ class ParticleLocalizer:
         if self._last is not None:
             self._move(relative(odometry.pose, self._last.pose))
         self._last = odometry
-        points = deskewed_hits(scan.ranges, self._lidar, odometry.velocity)
+        points = deskewed_hits(scan.ranges, self._lidar, odometry.sweep)
         points = points[:: max(len(points) // self._settings.beams, 1)]
         if len(points):
             gained = self._sums(self._log_field, self.particles, points, float(np.log(self._settings.stray_share)))

@@ -10,9 +10,9 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import Field as Key
 
 from vinecompass.files import Model, NotNegative, Positive
-from vinecompass.geometry import compose, relative, transform_points, twist, wrap_angle
+from vinecompass.geometry import arc, compose, relative, transform_points, wrap_angle
 from vinecompass.grids import Grid, GrowingGrid
-from vinecompass.matching import Field, Match, SearchWindow, match_scan
+from vinecompass.matching import Match, SearchWindow, match_scan
 from vinecompass.odometry import Motion, deskewed_ends, deskewed_hits, motion_at, odometry_track
 from vinecompass.robot import Robot
 from vinecompass.runs import Run, Scan, Track
@@ -25,7 +25,9 @@ FEWEST_POINTS = 30
 
 SLIP_DISTANCE, SLIP_TURN = 0.02, 0.012
 """Metres and radians between odometry and match within one scan period beyond which the wheels are not believed."""
-SLIP_PATIENCE = 6.0
+SLIP_PERIOD = 1.0
+"""Seconds after such a moment for which they are not: slip comes and goes."""
+SLIP_PATIENCE = 15.0
 """How many times farther apart keyframes are while the wheels slip: a bent scan spoils more than it adds."""
 
 
@@ -99,8 +101,8 @@ class Mapper:
         self._grid = GrowingGrid(
             s.cell_size, occupied_step=s.occupied_step, free_step=s.free_step, bound=s.bound, spread=s.field_spread
         )  # fmt: skip
-        self._field: Field | None = None
         self._last_motion: Motion | None = None
+        self._slips_until = -np.inf
         self._keyframe: NDArray[np.float64] | None = None
         self.pose = np.asarray(start, dtype=float)
         self.agreement = float("nan")
@@ -112,31 +114,36 @@ class Mapper:
         if last is not None:
             self.pose = compose(before, relative(odometry.pose, last.pose))
         self._last_motion = odometry
-        velocity = odometry.velocity
-        points = deskewed_hits(scan.ranges, self._lidar, velocity)
-        self.agreement, slips = float("nan"), False
-        if self._field is not None and last is not None and len(points) >= FEWEST_POINTS:
-            match = self._match(points, self._field)
+        sweep, lidar = odometry.sweep, self._lidar
+        returned = (scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)
+        self.agreement = float("nan")
+        if self.keyframes and last is not None and np.sum(returned) >= FEWEST_POINTS:
+            points = deskewed_hits(scan.ranges, lidar, sweep)
+            match = self._match(points, lidar.beam_delays[returned], doubt_sweep=False)
             off = relative(match.pose, self.pose)
-            slips = bool(np.hypot(off[0], off[1]) > SLIP_DISTANCE or abs(off[2]) > SLIP_TURN)
-            if slips:
-                # The wheels slip: their velocity has bent the scan too, so straighten it by the motion just matched.
-                velocity = twist(relative(match.pose, before), odometry.t - last.t)
-                match = self._match(deskewed_hits(scan.ranges, self._lidar, velocity), self._field)
+            if np.hypot(off[0], off[1]) > SLIP_DISTANCE or abs(off[2]) > SLIP_TURN:
+                self._slips_until = scan.t + SLIP_PERIOD
+            if scan.t <= self._slips_until:
+                # The wheels slip, and their word for the motion during the sweep has bent the scan: straighten it.
+                match = self._match(points, lidar.beam_delays[returned], doubt_sweep=True)
+                error = np.array([match.speed_error, 0.0, match.turn_rate_error])
+                sweep = compose(arc(error, lidar.beam_delays), sweep)
             self.pose, self.agreement = match.pose, match.agreement
-        if self._is_keyframe(patience=SLIP_PATIENCE if slips else 1.0):
-            self._add(scan, velocity)
+        if self._is_keyframe(patience=SLIP_PATIENCE if scan.t <= self._slips_until else 1.0):
+            self._add(scan, sweep)
         return self.pose
 
     def snapshot(self) -> Grid:
         """Return the map so far, cropped to the floor observed; raise `InputError` if nothing was."""
         return self._grid.snapshot()
 
-    def _match(self, points: NDArray[np.float64], field: Field) -> Match:
+    def _match(self, points: NDArray[np.float64], delays: NDArray[np.float64], *, doubt_sweep: bool) -> Match:
         s = self._settings
         window = SearchWindow(s.search_reach, np.radians(s.search_turn_deg), np.radians(0.5))
         # Weak: a plain aisle leaves its own direction to the odometry, everything else to the scan.
-        return match_scan(points, field, self.pose, window=window, prior_weights=(0.05, 0.05, 0.05))
+        return match_scan(
+            points, delays, self._grid, self.pose, window=window, prior_points=1.0, doubt_sweep=doubt_sweep
+        )
 
     def _is_keyframe(self, *, patience: float) -> bool:
         if self._keyframe is None:
@@ -146,22 +153,21 @@ class Mapper:
         turned = abs(float(wrap_angle(self.pose[2] - self._keyframe[2])))
         return bool(max(moved / s.keyframe_distance, turned / np.radians(s.keyframe_turn_deg)) > patience)
 
-    def _add(self, scan: Scan, velocity: NDArray[np.float64]) -> None:
+    def _add(self, scan: Scan, sweep: NDArray[np.float64]) -> None:
         s, lidar = self._settings, self._lidar
         returned = (scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)
         if not np.any(returned):
             return
-        origins, ends = deskewed_ends(np.where(returned, scan.ranges, 0.0), lidar, velocity)
+        origins, ends = deskewed_ends(np.where(returned, scan.ranges, 0.0), lidar, sweep)
         hits = transform_points(self.pose, ends[returned])
         # Short of its end by what ranges scatter: else each wall would be eaten away on the side it is seen from,
         # the map would grow outwards, and the robot, which mostly sees what lies ahead, would drift forwards.
         passed = np.where(returned, scan.ranges - s.clear_margin, min(s.clear_reach, lidar.farthest))
         clears = (returned & (passed > 0.0)) | np.isposinf(scan.ranges)
-        _, ends = deskewed_ends(np.where(clears, passed, 0.0), lidar, velocity)
+        _, ends = deskewed_ends(np.where(clears, passed, 0.0), lidar, sweep)
         self._grid.add(hits, transform_points(self.pose, origins[clears]), transform_points(self.pose, ends[clears]))
         self._keyframe = self.pose
         self.keyframes += 1
-        self._field = Field(self._grid.likelihood, s.cell_size, self._grid.corner)
 
 
 def build_map(run: Run, *, settings: MappingSettings | None = None, progress: Progress | None = None) -> Mapping:
@@ -187,9 +193,8 @@ def build_map(run: Run, *, settings: MappingSettings | None = None, progress: Pr
     scans, odometry = run.need_scans(), odometry_track(run)
     mapper = Mapper(run.robot, start=run.start, settings=settings)
     poses, agreements = np.empty((len(scans), 3)), np.empty(len(scans))
-    sweep = float(run.robot.scanner.beam_delays[-1])
     for i, scan in enumerate(scans):
-        poses[i] = mapper.update(scan, motion_at(odometry, scan.t, duration=sweep))
+        poses[i] = mapper.update(scan, motion_at(odometry, scan.t, run.robot.scanner))
         agreements[i] = mapper.agreement
         if progress and i % 50 == 0:
             progress(i / len(scans), "mapping")

@@ -1,5 +1,5 @@
-"""Floor 2: matching a scan against a likelihood field."""
+"""Floor 2: matching a scan against a growing grid."""
 
-from vinecompass.matching.scan_matching import Field, Match, SearchWindow, match_scan
+from vinecompass.matching.scan_matching import Match, SearchWindow, match_scan
 
-__all__ = ["Field", "Match", "SearchWindow", "match_scan"]
+__all__ = ["Match", "SearchWindow", "match_scan"]

@@ -38,70 +38,126 @@ def best_offset(field, points, guess, turns, steps):  # type: ignore[no-untyped-
 
 
 @njit(cache=True, nogil=True)
-def normal_equations(field, points, pose):  # type: ignore[no-untyped-def]
-    """Gauss-Newton sums for the residuals 1 - field at each point, the field read bilinearly between cell centres.
+def wall_near(log_odds, hit_sums, threshold, x, y, reach):  # type: ignore[no-untyped-def]
+    """The wall near a point (cells): a point on it and its unit normal, from the mean hits of occupied cells about it.
 
-    Returns the matrix (3, 3), the right-hand side (3,) and the mean agreement.
+    The occupied cell with the mean hit nearest to the point is sought within `reach` cells; the wall is the line
+    through the mean hits about that cell that fits them best. Returns (found, wall x, wall y, normal x, normal y);
+    too few cells, or cells that do not lie along a line, are no wall.
     """
-    rows, columns = field.shape
-    matrix, right = np.zeros((3, 3)), np.zeros(3)
-    agreement = 0.0
-    cosine, sine = np.cos(pose[2]), np.sin(pose[2])
-    gradient = np.empty(3)
-    for i in range(points.shape[0]):
-        dx = cosine * points[i, 0] - sine * points[i, 1]
-        dy = sine * points[i, 0] + cosine * points[i, 1]
-        x, y = pose[0] + dx - 0.5, pose[1] + dy - 0.5
-        column, row = int(np.floor(x)), int(np.floor(y))
-        if not (0 <= row < rows - 1 and 0 <= column < columns - 1):
-            continue
-        u, v = x - column, y - row
-        f00, f01 = field[row, column], field[row, column + 1]
-        f10, f11 = field[row + 1, column], field[row + 1, column + 1]
-        value = (1 - v) * ((1 - u) * f00 + u * f01) + v * ((1 - u) * f10 + u * f11)
-        gradient[0] = (1 - v) * (f01 - f00) + v * (f11 - f10)
-        gradient[1] = (1 - u) * (f10 - f00) + u * (f11 - f01)
-        gradient[2] = gradient[1] * dx - gradient[0] * dy
-        agreement += value
-        for a in range(3):
-            right[a] += gradient[a] * (1.0 - value)
-            for b in range(3):
-                matrix[a, b] += gradient[a] * gradient[b]
-    return matrix, right, agreement / max(points.shape[0], 1)
+    rows, columns = log_odds.shape
+    column, row = int(np.floor(x)), int(np.floor(y))
+    best, best_row, best_column = (reach + 0.5) ** 2, -1, -1
+    for r in range(max(row - reach, 0), min(row + reach + 1, rows)):
+        for c in range(max(column - reach, 0), min(column + reach + 1, columns)):
+            if log_odds[r, c] > threshold:
+                count = hit_sums[r, c, 2]
+                away = (c + hit_sums[r, c, 0] / count - x) ** 2 + (r + hit_sums[r, c, 1] / count - y) ** 2
+                if away < best:
+                    best, best_row, best_column = away, r, c
+    if best_row < 0:
+        return False, 0.0, 0.0, 0.0, 0.0
+    total, mx, my, xx, yy, xy, cells = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0
+    for r in range(max(best_row - reach, 0), min(best_row + reach + 1, rows)):
+        for c in range(max(best_column - reach, 0), min(best_column + reach + 1, columns)):
+            if log_odds[r, c] > threshold:
+                count = hit_sums[r, c, 2]
+                hx, hy = c - best_column + hit_sums[r, c, 0] / count, r - best_row + hit_sums[r, c, 1] / count
+                # A cell hit often is known better, but not without bound: its hits share the poses they came from.
+                weight = min(count, 20.0)
+                total += weight
+                mx += weight * hx
+                my += weight * hy
+                xx += weight * hx * hx
+                yy += weight * hy * hy
+                xy += weight * hx * hy
+                cells += 1
+    if cells < 3:
+        return False, 0.0, 0.0, 0.0, 0.0
+    mx, my = mx / total, my / total
+    xx, yy, xy = xx / total - mx * mx, yy / total - my * my, xy / total - mx * my
+    middle, spread = 0.5 * (xx + yy), np.sqrt(0.25 * (xx - yy) ** 2 + xy * xy)
+    if middle - spread > 0.15 * (middle + spread):
+        return False, 0.0, 0.0, 0.0, 0.0
+    # The normal is the eigenvector of the smaller eigenvalue, at right angles to the wall's direction.
+    angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
+    return True, best_column + mx, best_row + my, -np.sin(angle), np.cos(angle)
 
 
 @njit(cache=True, nogil=True)
-def refine(field, points, first, guess, weights, most_iterations):  # type: ignore[no-untyped-def]
-    """Levenberg-Marquardt from pose `first`, with a quadratic pull of `weights` (3,) towards `guess`.
+def solve_in_place(matrix, right):  # type: ignore[no-untyped-def]
+    """Solve a small symmetric positive definite system by Cholesky's method; the solution takes the place of `right`."""
+    size = right.shape[0]
+    for i in range(size):
+        for j in range(i + 1):
+            total = matrix[i, j]
+            for k in range(j):
+                total -= matrix[i, k] * matrix[j, k]
+            matrix[i, j] = np.sqrt(total) if i == j else total / matrix[j, j]
+    for i in range(size):
+        for k in range(i):
+            right[i] -= matrix[i, k] * right[k]
+        right[i] /= matrix[i, i]
+    for i in range(size - 1, -1, -1):
+        for k in range(i + 1, size):
+            right[i] -= matrix[k, i] * right[k]
+        right[i] /= matrix[i, i]
 
-    Returns the pose and the mean agreement there. 1 - agreement stands in for the mean squared residual: it falls
-    where that falls, and is at hand.
+
+@njit(cache=True, nogil=True)
+def align_to_walls(log_odds, hit_sums, threshold, points, delays, first, weights, reach, scatter, most_iterations):  # type: ignore[no-untyped-def]
+    """Gauss-Newton on the distances of points (N, 2) to the walls near them.
+
+    Sought are five numbers: the pose, and what is wrong with the speed and turn rate that the points, seen `delays`
+    (N,) after the stamp, were straightened by. `first` (5,) is where to start and `weights` (5,) pull back to it, as
+    so many points would. A point `scatter` cells off its wall counts half (Cauchy weights). Returns the five
+    numbers and how many points had a wall.
     """
-    pose = first.copy()
-    damping = 1e-3
-    matrix, right, agreement = normal_equations(field, points, pose)
-    cost = points.shape[0] * (1.0 - agreement) + 0.5 * np.sum(weights * (pose - guess) ** 2)
+    solution = first.copy()
+    matrix, step, row = np.empty((5, 5)), np.empty(5), np.empty(5)
+    matched = 0
     for _ in range(most_iterations):
-        # Solve (M + damping diag M) step = right for the symmetric 3 x 3 matrix, by cofactors.
-        a = (matrix[0, 0] + weights[0]) * (1.0 + damping) + 1e-9
-        b = (matrix[1, 1] + weights[1]) * (1.0 + damping) + 1e-9
-        c = (matrix[2, 2] + weights[2]) * (1.0 + damping) + 1e-9
-        d, e, f = matrix[1, 2], matrix[0, 2], matrix[0, 1]
-        u, v, w = right - weights * (pose - guess)
-        ca, cb, cc = b * c - d * d, a * c - e * e, a * b - f * f
-        cd, ce, cf = e * f - a * d, d * f - b * e, d * e - c * f
-        determinant = a * ca + f * cf + e * ce
-        step = np.array([ca * u + cf * v + ce * w, cf * u + cb * v + cd * w, ce * u + cd * v + cc * w]) / determinant
-        candidate = pose + step
-        new_matrix, new_right, new_agreement = normal_equations(field, points, candidate)
-        new_cost = points.shape[0] * (1.0 - new_agreement) + 0.5 * np.sum(weights * (candidate - guess) ** 2)
-        if new_cost < cost:
-            pose, cost, matrix, right, agreement = candidate, new_cost, new_matrix, new_right, new_agreement
-            damping = max(damping * 0.3, 1e-6)
-            if np.hypot(step[0], step[1]) < 0.01 and abs(step[2]) < 1e-4:
-                break
-        else:
-            damping *= 8.0
-            if damping > 1e3:
-                break
-    return pose, agreement
+        matrix[:] = 0.0
+        for k in range(5):
+            matrix[k, k] = weights[k]
+            step[k] = weights[k] * (first[k] - solution[k])
+        cosine, sine = np.cos(solution[2]), np.sin(solution[2])
+        matched = 0
+        for i in range(points.shape[0]):
+            turn, advance = solution[4] * delays[i], solution[3] * delays[i]
+            px = points[i, 0] + advance - turn * points[i, 1]
+            py = points[i, 1] + turn * points[i, 0]
+            dx, dy = cosine * px - sine * py, sine * px + cosine * py
+            x, y = solution[0] + dx, solution[1] + dy
+            found, wall_x, wall_y, nx, ny = wall_near(log_odds, hit_sums, threshold, x, y, reach)
+            if not found:
+                continue
+            matched += 1
+            distance = nx * (x - wall_x) + ny * (y - wall_y)
+            weight = 1.0 / (1.0 + (distance / scatter) ** 2)
+            row[0], row[1], row[2] = nx, ny, ny * dx - nx * dy
+            row[3] = delays[i] * (nx * cosine + ny * sine)
+            row[4] = delays[i] * row[2]
+            for j in range(5):
+                step[j] -= weight * row[j] * distance
+                for k in range(j + 1):
+                    matrix[j, k] += weight * row[j] * row[k]
+        solve_in_place(matrix, step)
+        solution += step
+        if abs(step[0]) + abs(step[1]) < 0.004 and abs(step[2]) < 2e-5:
+            break
+    return solution, matched
+
+
+@njit(cache=True, nogil=True)
+def mean_agreement(field, points, pose):  # type: ignore[no-untyped-def]
+    """Mean of the field in the cells that points (N, 2) fall in from a pose; 0 off the field."""
+    rows, columns = field.shape
+    total = 0.0
+    cosine, sine = np.cos(pose[2]), np.sin(pose[2])
+    for i in range(points.shape[0]):
+        column = int(np.floor(pose[0] + cosine * points[i, 0] - sine * points[i, 1]))
+        row = int(np.floor(pose[1] + sine * points[i, 0] + cosine * points[i, 1]))
+        if 0 <= row < rows and 0 <= column < columns:
+            total += field[row, column]
+    return total / max(points.shape[0], 1)

@@ -1,4 +1,4 @@
-"""Scan matching: where a scan fits best on a likelihood field, near a first guess."""
+"""Scan matching: where a scan fits best on a growing grid, near a first guess."""
 
 from __future__ import annotations
 
@@ -8,33 +8,17 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import wrap_angle
-from vinecompass.matching.kernels import best_offset, refine
+from vinecompass.grids import DECIDED, GrowingGrid
+from vinecompass.matching.kernels import align_to_walls, best_offset, mean_agreement
 
-__all__ = ["Field", "Match", "SearchWindow", "match_scan"]
+__all__ = ["Match", "SearchWindow", "match_scan"]
 
 FloatArray = NDArray[np.float64]
-MOST_ITERATIONS = 12
+MOST_ITERATIONS = 15
 SEARCH_POINTS = 120
-"""Points that the search over the window looks at; the refinement uses them all."""
-
-
-@dataclass(frozen=True)
-class Field:
-    """A likelihood field over the floor.
-
-    Parameters
-    ----------
-    values : array, (rows, columns), float32
-        Agreement with the map, 0 to 1.
-    cell_size : float
-        Metres.
-    corner : array, (2,)
-        The outer corner of cell ``[0, 0]``, m.
-    """
-
-    values: NDArray[np.float32]
-    cell_size: float
-    corner: FloatArray
+"""Points that the search over the window looks at; the alignment uses them all."""
+WALL_REACH, WALL_SCATTER = 0.2, 0.05
+"""Metres about a point within which its wall is sought, and off the wall at which the point counts half."""
 
 
 @dataclass(frozen=True)
@@ -53,51 +37,73 @@ class Match:
     Parameters
     ----------
     pose : array, (3,)
-        The body's pose in the field's outer frame, m and radians.
+        The body's pose at the scan's stamp in the grid's frame, m and radians.
+    speed_error, turn_rate_error : float
+        What the sweep lacked, m/s and rad/s: by so much the body was faster, and turned faster, than the points
+        were straightened for. Nearly 0 unless the match was allowed to doubt the odometry.
     agreement : float
-        Mean of the field at the scan's points, 0 to 1.
+        Mean of the grid's likelihood field at the scan's points, 0 to 1.
+    matched : int
+        Points that lie by a wall of the grid.
     """
 
     pose: FloatArray
+    speed_error: float
+    turn_rate_error: float
     agreement: float
+    matched: int
 
 
 def match_scan(
-    points: FloatArray, field: Field, guess: ArrayLike, *, window: SearchWindow, prior_weights: ArrayLike
-) -> Match:
-    """Fit a scan to a likelihood field: a correlative search over a window, then Gauss-Newton.
+    points: FloatArray, delays: FloatArray, grid: GrowingGrid, guess: ArrayLike, *, window: SearchWindow,
+    prior_points: float, doubt_sweep: bool,
+) -> Match:  # fmt: skip
+    """Fit a scan to a grid: a correlative search over a window, then an alignment of points to walls.
 
     Parameters
     ----------
     points : array, (N, 2)
-        What the beams hit, in the body frame, m.
-    field : Field
+        What the beams hit, in the body frame at the scan's stamp, m.
+    delays : array, (N,)
+        How long after the stamp each of them fired, s.
+    grid : GrowingGrid
     guess : array_like, (3,)
         The body's pose as the odometry has it.
     window : SearchWindow
-    prior_weights : array_like, (3,)
-        How firmly the refinement holds on to the guess, relative to the scan: per point, in 1/m2, 1/m2 and 1/rad2.
-        It decides only where the scan itself does not (along a plain aisle).
+    prior_points : float
+        How firmly the alignment holds on to the guess: as so many points 2 m away would. It decides only where
+        the scan itself does not (along a plain aisle).
+    doubt_sweep : bool
+        Whether the odometry may be wrong about the motion during the sweep, as when wheels slip. Then the scan
+        may be bent, and speed and turn rate are fitted with the pose.
 
     Notes
     -----
-    The search follows Olson (2009), "Real-time correlative scan matching"; the refinement is the least-squares
-    fit to a smooth field of Biber and Strasser (2003) and later authors.
+    The search follows Olson (2009), "Real-time correlative scan matching"; the alignment is point-to-line
+    (Censi, 2008), the lines being fitted to the mean hits in the grid's cells, so that neither the raster nor the
+    sparse hits on far walls draw the scan along a wall.
     """
-    scale = 1.0 / field.cell_size
+    scale = 1.0 / grid.cell_size
     cells = np.asarray(points, dtype=float) * scale
-    first = np.asarray(guess, dtype=float).copy()
-    first[:2] = (first[:2] - field.corner) * scale
+    first = np.zeros(5)
+    first[:3] = np.asarray(guess, dtype=float)
+    first[:2] = (first[:2] - grid.corner) * scale
     every = max(len(cells) // SEARCH_POINTS, 1)
-    steps = int(np.ceil(window.reach * scale))
     turn_steps = int(np.ceil(window.turn / window.turn_step))
-    pose, _ = best_offset(
-        field.values, np.ascontiguousarray(cells[::every]), first,
-        np.arange(-turn_steps, turn_steps + 1) * window.turn_step, steps,
+    first[:3], _ = best_offset(
+        grid.likelihood, np.ascontiguousarray(cells[::every]), first[:3],
+        np.arange(-turn_steps, turn_steps + 1) * window.turn_step, int(np.ceil(window.reach * scale)),
     )  # fmt: skip
-    weights = len(cells) * np.asarray(prior_weights, dtype=float) / np.array([scale**2, scale**2, 1.0])
-    pose, agreement = refine(field.values, cells, pose, first, weights, MOST_ITERATIONS)
-    pose[:2] = pose[:2] * field.cell_size + field.corner
-    pose[2] = wrap_angle(pose[2])
-    return Match(pose, float(agreement))
-
+    # One point of the prior is as sure as a beam: 0.02 m, against 0.3 m/s and 0.5 rad/s where the sweep is in doubt.
+    sweep_weights = [(0.02 / 0.3) ** 2, (0.02 * scale / 0.5) ** 2] if doubt_sweep else [1e9, 1e9]
+    weights = np.array([prior_points, prior_points, prior_points * (2.0 * scale) ** 2, *sweep_weights])
+    solution, matched = align_to_walls(
+        grid.log_odds, grid.hit_sums, np.float32(DECIDED), cells, delays, first, weights,
+        int(np.ceil(WALL_REACH * scale)), WALL_SCATTER * scale, MOST_ITERATIONS,
+    )  # fmt: skip
+    # Judge the scan as straightened, not as it came.
+    shift = np.column_stack([solution[3] - solution[4] * cells[:, 1], solution[4] * cells[:, 0]])
+    agreement = mean_agreement(grid.likelihood, cells + delays[:, None] * shift, solution[:3])
+    x, y = solution[:2] * grid.cell_size + grid.corner
+    pose = np.array([x, y, wrap_angle(solution[2])])
+    return Match(pose, float(solution[3] / scale), float(solution[4]), float(agreement), int(matched))

@@ -76,7 +76,6 @@ class Navigator:
         self._follower = PathFollower(robot, settings=s.following)
         self._outline = guard_outline(robot, s.safety.margin)
         self._command = Command()
-        self._sweep = float(robot.scanner.beam_delays[-1])
         self._last_look = self._last_plan = -np.inf
         self.state: State = "driving"
         self.reason = ""
@@ -123,11 +122,11 @@ class Navigator:
             self.state, self.reason = "stale", f"scan {t - scan.t:.2f} s old, odometry {t - odometry.t[-1]:.2f} s old"
             self._command = limit_command(Command(), self._command, period, self._robot.drive)
             return self._command
-        motion = motion_at(odometry, scan.t, duration=self._sweep)
+        motion = motion_at(odometry, scan.t, self._robot.scanner)
         self.estimate = self._localizer.update(scan, motion)
         since_scan = relative(odometry.poses[-1], motion.pose)
         self.pose = compose(self.estimate.pose, since_scan)
-        seen = deskewed_hits(scan.ranges, self._robot.scanner, motion.velocity)
+        seen = deskewed_hits(scan.ranges, self._robot.scanner, motion.sweep)
         self._obstacles.add(t, transform_points(self.estimate.pose, seen))
         if t - self._last_look >= self._settings.navigation.replan_period - 1e-9 and self._follower.phase != "aligning":
             self._last_look = t

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import arc, compose
+from vinecompass.geometry import compose
 from vinecompass.robot import Lidar
 
 __all__ = ["deskewed_ends", "deskewed_hits"]
@@ -13,7 +13,7 @@ __all__ = ["deskewed_ends", "deskewed_hits"]
 FloatArray = NDArray[np.float64]
 
 
-def deskewed_ends(ranges: ArrayLike, lidar: Lidar, velocity: ArrayLike) -> tuple[FloatArray, FloatArray]:
+def deskewed_ends(ranges: ArrayLike, lidar: Lidar, sweep: ArrayLike) -> tuple[FloatArray, FloatArray]:
     """Return where every beam of a scan started and ended, in the body frame at the scan's stamp.
 
     Parameters
@@ -21,21 +21,21 @@ def deskewed_ends(ranges: ArrayLike, lidar: Lidar, velocity: ArrayLike) -> tuple
     ranges : array_like, (beams,)
         Metres, finite.
     lidar : Lidar
-    velocity : array_like, (3,)
-        The body's velocity during the sweep, taken as constant.
+    sweep : array_like, (beams, 3)
+        The body's pose as each beam fired, seen from its pose at the stamp.
 
     Returns
     -------
     origins, ends : array, (beams, 2)
         Metres.
     """
-    sensor = compose(arc(np.asarray(velocity, dtype=float), lidar.beam_delays), lidar.mount_pose)
+    sensor = compose(sweep, lidar.mount_pose)
     angles = sensor[:, 2] + lidar.beam_angles
     reach = np.asarray(ranges, dtype=float)[:, None]
     return sensor[:, :2], sensor[:, :2] + reach * np.stack([np.cos(angles), np.sin(angles)], axis=-1)
 
 
-def deskewed_hits(ranges: NDArray[np.float32], lidar: Lidar, velocity: ArrayLike) -> FloatArray:
+def deskewed_hits(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike) -> FloatArray:
     """Return the points ``(N, 2)`` that the returning beams of a scan hit, in the body frame at its stamp, m."""
     returned = (ranges >= lidar.nearest) & (ranges <= lidar.farthest)
-    return deskewed_ends(np.where(returned, ranges, 0.0), lidar, velocity)[1][returned]
+    return deskewed_ends(np.where(returned, ranges, 0.0), lidar, sweep)[1][returned]

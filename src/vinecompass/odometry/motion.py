@@ -1,4 +1,4 @@
-"""What the odometry says at one moment: pose in the track frame, and velocity."""
+"""What the odometry says about one scan: where it began, and how the body moved while it was swept."""
 
 from __future__ import annotations
 
@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.geometry import relative, twist
+from vinecompass.geometry import relative
+from vinecompass.robot import Lidar
 from vinecompass.runs import Track
 
 __all__ = ["Motion", "motion_at"]
@@ -15,24 +16,24 @@ __all__ = ["Motion", "motion_at"]
 
 @dataclass(frozen=True)
 class Motion:
-    """A reading of the odometry.
+    """The odometry during one scan.
 
     Parameters
     ----------
     t : float
-        Seconds.
+        The scan's stamp, s.
     pose : array, (3,)
-        In the track frame, m and radians.
-    velocity : array, (3,)
-        Forward and sideways speed, m/s, and turn rate, rad/s, in the body frame.
+        The body's pose at the stamp in the track frame, m and radians.
+    sweep : array, (beams, 3)
+        Its pose as each beam fired, seen from its pose at the stamp.
     """
 
     t: float
     pose: NDArray[np.float64]
-    velocity: NDArray[np.float64]
+    sweep: NDArray[np.float64]
 
 
-def motion_at(track: Track, t: float, *, duration: float) -> Motion:
-    """Return the motion at time `t`, its velocity averaged over the `duration` (s) that follows."""
-    here, later = track.at([t, t + duration])
-    return Motion(float(t), here, twist(relative(later, here), duration))
+def motion_at(track: Track, t: float, lidar: Lidar) -> Motion:
+    """Return the motion during the scan with stamp `t`, read from a track that covers it."""
+    poses = track.at(np.append(t, t + lidar.beam_delays))
+    return Motion(float(t), poses[0], relative(poses[1:], poses[0]))

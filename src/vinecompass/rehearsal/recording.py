@@ -12,7 +12,7 @@ from vinecompass.following import FollowingSettings, PathFollower
 from vinecompass.geometry import distance_along, relative, resample_polyline, transform_points
 from vinecompass.navigation import safe_command
 from vinecompass.navigation.safety import guard_outline
-from vinecompass.odometry import deskewed_hits
+from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.rehearsal.recorder import Recorder
 from vinecompass.robot import Command, Robot
 from vinecompass.runs import Run
@@ -70,9 +70,9 @@ def record_drive(
     while follower.phase != "arrived":
         readings = simulator.step(command)
         recorder.add(command, readings)
-        speed, turn_rate = readings.velocities[-1]
-        seen = deskewed_hits(readings.scan.ranges, robot.scanner, [speed, 0.0, turn_rate])
-        seen = transform_points(relative(readings.truth.poses[0], simulator.pose), seen)
+        motion = motion_at(readings.truth, readings.scan.t, robot.scanner)
+        seen = deskewed_hits(readings.scan.ranges, robot.scanner, motion.sweep)
+        seen = transform_points(relative(motion.pose, simulator.pose), seen)
         wanted = follower.step(simulator.pose, command, simulator.period)
         command = safe_command(
             wanted, command, seen, robot, outline, duration=simulator.period, delay=simulator.period
