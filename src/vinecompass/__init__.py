@@ -31,7 +31,7 @@ _HOMES = {
 }  # fmt: skip
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 
-__all__ = ["__version__", *_HOME_OF]  # noqa: PLE0604
+__all__ = ["__version__", *_HOME_OF]
 
 
 def __getattr__(name: str) -> Any:

@@ -33,7 +33,7 @@ FILE = click.Path(path_type=Path)
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object and nothing else.")
 seed_option = click.option("--seed", type=int, default=0, show_default=True, help="Same seed, same result.")
 robot_option = click.option("--robot", type=FILE, required=True, help="The robot's file.")
-settings_option = click.option("--settings", type=FILE, help="A settings file; whatever it leaves out keeps its default.")
+settings_option = click.option("--settings", type=FILE, help="A settings file; what it leaves out keeps its default.")
 picture_option = click.option("--picture", type=FILE, help="Draw the result into this PNG file.")
 
 

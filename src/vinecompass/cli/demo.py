@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import click
@@ -56,7 +57,7 @@ def demo(out: Path, seed: int, as_json: bool) -> int:
     from vinecompass.cli.price import run_price
     from vinecompass.cli.simulate import run_simulate
 
-    steps = (
+    steps: tuple[Callable[[], Outcome], ...] = (
         lambda: run_simulate(site, robot, RECORDING, out / "recording", seed=seed, picture=picture("1-simulate")),
         lambda: run_map(out / "recording", cellar, picture=picture("2-map")),
         lambda: _second_run(site, robot, out, seed + 1),

@@ -7,8 +7,17 @@ from pathlib import Path
 import click
 
 from vinecompass.cli.common import (
-    FILE, Outcome, find_pose, json_option, load_settings, picture_option, progress_bar, robot_option, seed_option,
-    settings_option, tell,
+    FILE,
+    Outcome,
+    find_pose,
+    json_option,
+    load_settings,
+    picture_option,
+    progress_bar,
+    robot_option,
+    seed_option,
+    settings_option,
+    tell,
 )  # fmt: skip
 
 __all__ = ["drive", "run_drive"]
@@ -19,7 +28,7 @@ __all__ = ["drive", "run_drive"]
 @robot_option
 @click.option("--map", "map_path", type=FILE, required=True, help="The map to drive by.")
 @click.option("--to", "goal", required=True, help="Name of a stop, or x,y,heading_deg.")
-@click.option("--from", "start", help="Where it truly starts: a stop or x,y,heading_deg; the site's start if not given.")
+@click.option("--from", "start", help="Where it truly starts, a stop or x,y,heading_deg; the site's start by default.")
 @click.option("--at", help="Where it is told that it starts, x,y,heading_deg; the true start if not given.")
 @click.option("--time-limit", type=click.FloatRange(min=1.0), default=300.0, show_default=True, help="Seconds.")
 @click.option("-o", "--out", type=FILE, help="The run folder to write the mission's record to.")

@@ -7,7 +7,15 @@ from pathlib import Path
 import click
 
 from vinecompass.cli.common import (
-    FILE, Outcome, find_pose, json_option, load_settings, picture_option, progress_bar, seed_option, settings_option,
+    FILE,
+    Outcome,
+    find_pose,
+    json_option,
+    load_settings,
+    picture_option,
+    progress_bar,
+    seed_option,
+    settings_option,
     tell,
 )  # fmt: skip
 

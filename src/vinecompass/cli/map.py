@@ -7,7 +7,14 @@ from pathlib import Path
 import click
 
 from vinecompass.cli.common import (
-    FILE, Outcome, json_option, load_settings, picture_option, progress_bar, settings_option, tell,
+    FILE,
+    Outcome,
+    json_option,
+    load_settings,
+    picture_option,
+    progress_bar,
+    settings_option,
+    tell,
 )  # fmt: skip
 
 __all__ = ["map_command", "run_map"]

@@ -7,7 +7,15 @@ from pathlib import Path
 import click
 
 from vinecompass.cli.common import (
-    FILE, Outcome, find_pose, json_option, load_settings, load_zones, picture_option, robot_option, settings_option,
+    FILE,
+    Outcome,
+    find_pose,
+    json_option,
+    load_settings,
+    load_zones,
+    picture_option,
+    robot_option,
+    settings_option,
     tell,
 )  # fmt: skip
 

@@ -7,7 +7,15 @@ from pathlib import Path
 import click
 
 from vinecompass.cli.common import (
-    FILE, Outcome, json_option, load_settings, load_zones, picture_option, robot_option, settings_option, tell,
+    FILE,
+    Outcome,
+    json_option,
+    load_settings,
+    load_zones,
+    picture_option,
+    robot_option,
+    settings_option,
+    tell,
 )  # fmt: skip
 
 __all__ = ["price", "run_price"]

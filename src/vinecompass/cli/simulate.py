@@ -8,7 +8,14 @@ from typing import Literal
 import click
 
 from vinecompass.cli.common import (
-    FILE, Outcome, json_option, picture_option, progress_bar, robot_option, seed_option, tell,
+    FILE,
+    Outcome,
+    json_option,
+    picture_option,
+    progress_bar,
+    robot_option,
+    seed_option,
+    tell,
 )  # fmt: skip
 
 __all__ = ["run_simulate", "simulate"]

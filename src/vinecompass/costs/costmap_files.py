@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -24,9 +25,10 @@ def write_costmap(costmap: CostMap, path: str | Path) -> Path:
     if path.suffix != ".npz":
         raise InputError("is not a costmap's name", file=path, expected="a name that ends in .npz")
     buffer = io.BytesIO()
+    arrays: dict[str, Any] = {f"layer_{name}": factors for name, factors in costmap.layers.items()}
+    grid = costmap.grid
     np.savez_compressed(
         buffer, format=np.array("vinecompass costmap"), version=np.array(1), prices=costmap.prices,
-        cell_size=np.array(costmap.grid.cell_size), corner=np.array(costmap.grid.corner),
-        turn=np.array(costmap.grid.turn), **{f"layer_{name}": factors for name, factors in costmap.layers.items()},
+        cell_size=np.array(grid.cell_size), corner=np.array(grid.corner), turn=np.array(grid.turn), **arrays,
     )  # fmt: skip
     return atomic_write(path, buffer.getvalue())

@@ -11,7 +11,17 @@ from matplotlib.patches import Patch
 
 from vinecompass.costs import CostMap
 from vinecompass.figures.canvas import (
-    AUBERGINE, BURGUNDY, CHARCOAL, GREY, PAPER, RUST, SAND, STRAW, draw_image, new_sheet, write_side,
+    AUBERGINE,
+    BURGUNDY,
+    CHARCOAL,
+    GREY,
+    PAPER,
+    RUST,
+    SAND,
+    STRAW,
+    draw_image,
+    new_sheet,
+    write_side,
 )  # fmt: skip
 from vinecompass.robot import Robot
 
@@ -68,7 +78,7 @@ def draw_prices(axes: Axes, costmap: CostMap) -> list[Patch]:
     return [
         Patch(facecolor=PAPER, edgecolor=GREY, label="clear floor, price 1"),
         Patch(facecolor=RUST, edgecolor=CHARCOAL, linewidth=0.3, label="dear floor"),
-        Patch(facecolor=BURGUNDY, edgecolor="#A8637B", hatch="xxxx", linewidth=0.0, label="closed to the body's origin"),
+        Patch(facecolor=BURGUNDY, edgecolor="#A8637B", hatch="xxxx", linewidth=0.0, label="closed to its origin"),
         Patch(facecolor=AUBERGINE, label="occupied"),
         Patch(facecolor=SAND, edgecolor="#C9BCA6", hatch="////", linewidth=0.0, label="unknown"),
     ]

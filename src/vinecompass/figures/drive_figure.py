@@ -8,7 +8,16 @@ from matplotlib.lines import Line2D
 from numpy.typing import NDArray
 
 from vinecompass.figures.canvas import (
-    GREY, RUST, SLATE, TEAL, add_side_axes, draw_grid, draw_robot, draw_truth, new_sheet, write_side,
+    GREY,
+    RUST,
+    SLATE,
+    TEAL,
+    add_side_axes,
+    draw_grid,
+    draw_robot,
+    draw_truth,
+    new_sheet,
+    write_side,
 )  # fmt: skip
 from vinecompass.grids import Grid
 from vinecompass.rehearsal import Rehearsal

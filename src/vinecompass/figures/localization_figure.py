@@ -10,7 +10,15 @@ from matplotlib.lines import Line2D
 from numpy.typing import NDArray
 
 from vinecompass.figures.canvas import (
-    OLIVE, SLATE, TEAL, add_side_axes, draw_grid, draw_robot, draw_truth, new_sheet, write_side,
+    OLIVE,
+    SLATE,
+    TEAL,
+    add_side_axes,
+    draw_grid,
+    draw_robot,
+    draw_truth,
+    new_sheet,
+    write_side,
 )  # fmt: skip
 from vinecompass.geometry import distance_along, transform_points
 from vinecompass.grids import Grid
@@ -48,7 +56,8 @@ def draw_localization(grid: Grid, run: Run, localization: Localization) -> Figur
     if run.truth is not None:
         legend.append(draw_truth(axes, run.truth.poses))
     points = deskewed_hits(run.need_scans().ranges[-1], run.robot.scanner, np.zeros((run.robot.scanner.beams, 3)))
-    axes.scatter(*transform_points(track.poses[-1], points).T, s=3.0, color=SLATE, linewidths=0.0, zorder=5)
+    points = transform_points(track.poses[-1], points)
+    axes.scatter(points[:, 0], points[:, 1], s=3.0, color=SLATE, linewidths=0.0, zorder=5)
     legend.append(Line2D([], [], color=SLATE, marker=".", linestyle="", label="last scan"))
     legend.append(draw_robot(axes, run.robot, track.poses[-1]))
     numbers = [

@@ -9,7 +9,15 @@ from matplotlib.lines import Line2D
 
 from vinecompass.errors import InputError
 from vinecompass.figures.canvas import (
-    AUBERGINE, GREY, RUST, SLATE, add_side_axes, draw_robot, draw_truth, new_sheet, write_side,
+    AUBERGINE,
+    GREY,
+    RUST,
+    SLATE,
+    add_side_axes,
+    draw_robot,
+    draw_truth,
+    new_sheet,
+    write_side,
 )  # fmt: skip
 from vinecompass.geometry import compose, transform_points
 from vinecompass.odometry import deskewed_hits, odometry_track
@@ -62,7 +70,7 @@ def draw_run(run: Run) -> Figure:
     scan_axes = add_side_axes(figure, 0.07, 0.34, xlabel="ahead, m", ylabel="to the left, m")
     scan_axes.set_aspect("equal", adjustable="datalim")
     points = deskewed_hits(ranges[middle], run.robot.scanner, np.zeros((run.robot.scanner.beams, 3)))
-    scan_axes.scatter(*points.T, s=3.0, color=SLATE, linewidths=0.0)
+    scan_axes.scatter(points[:, 0], points[:, 1], s=3.0, color=SLATE, linewidths=0.0)
     draw_robot(scan_axes, run.robot, np.zeros(3))
     reach = transform_points(run.robot.scanner.mount_pose, np.zeros((1, 2)))
     scan_axes.plot(*reach.T, marker="+", color=GREY)

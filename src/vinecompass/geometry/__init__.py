@@ -1,5 +1,6 @@
 """Floor 0: poses, frames and angles."""
 
+from vinecompass.geometry.polylines import distance_along, resample_polyline
 from vinecompass.geometry.poses import (
     arc,
     compose,
@@ -10,7 +11,6 @@ from vinecompass.geometry.poses import (
     twist,
     wrap_angle,
 )
-from vinecompass.geometry.polylines import distance_along, resample_polyline
 
 __all__ = [
     "arc", "compose", "distance_along", "interpolate_poses", "inverse",

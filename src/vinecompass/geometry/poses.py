@@ -93,7 +93,7 @@ def arc(velocity: ArrayLike, duration: ArrayLike) -> FloatArray:
 
 
 def twist(motion: ArrayLike, duration: float) -> FloatArray:
-    """Return the constant velocity ``(3,)`` that makes a motion ``(3,)`` in `duration` seconds: the inverse of `arc`."""
+    """Return the constant velocity ``(3,)`` that makes a motion ``(3,)`` in `duration` seconds, undoing `arc`."""
     x, y, turn = np.asarray(motion, dtype=float)
     along = np.sinc(turn / np.pi)
     across = np.sin(turn / 2.0) * np.sinc(turn / (2.0 * np.pi))

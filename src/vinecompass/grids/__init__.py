@@ -7,5 +7,6 @@ from vinecompass.grids.map_files import read_map, write_map
 from vinecompass.grids.zones import Zone, cells_inside, read_zones
 
 __all__ = [
-    "DECIDED", "Grid", "GrowingGrid", "Zone", "cells_inside", "clearance", "likelihood_field", "read_map", "read_zones", "write_map",
+    "DECIDED", "Grid", "GrowingGrid", "Zone", "cells_inside", "clearance", "likelihood_field",
+    "read_map", "read_zones", "write_map",
 ]  # fmt: skip

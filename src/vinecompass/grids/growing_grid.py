@@ -44,7 +44,9 @@ class GrowingGrid:
         The outer corner of cell ``[0, 0]``, m.
     """
 
-    def __init__(self, cell_size: float, *, occupied_step: float, free_step: float, bound: float, spread: float) -> None:
+    def __init__(
+        self, cell_size: float, *, occupied_step: float, free_step: float, bound: float, spread: float
+    ) -> None:
         self.cell_size = cell_size
         self.log_odds: NDArray[np.float32] = np.zeros((0, 0), np.float32)
         self.likelihood = self.log_odds.copy()

@@ -114,7 +114,7 @@ def integrate_rays(log_odds, hit_sums, stamps, stamp, hits, origins, ends, occup
 
 @njit(cache=True, nogil=True)
 def smear(log_odds, hit_sums, field, threshold, spread, reach, first_row, last_row, first_column, last_column):  # type: ignore[no-untyped-def]
-    """Renew a block of a likelihood field: a Gaussian about the mean hit in every cell above `threshold`, the highest kept.
+    """Renew a block of a likelihood field: a Gaussian about the mean hit in each cell above `threshold`, highest kept.
 
     `spread` and `reach`, where the Gaussian is cut off, are in cells. The block runs to the last row and column
     exclusively, and comes out as it would had all of the field been renewed.

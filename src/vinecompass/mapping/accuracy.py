@@ -65,7 +65,7 @@ def measure_map(grid: Grid, site: Site, run: Run) -> MapAccuracy:
     occupied = grid.occupied_points()
     distances = site.distances_to_surface(occupied)
     cells = _seen_wall_cells(grid, site, run)
-    walls = (cells + 0.5) * grid.cell_size
+    walls = np.asarray((cells + 0.5) * grid.cell_size, dtype=float)
     tree = KDTree(occupied)
     found = tree.query(walls, distance_upper_bound=NEAR)[0] <= NEAR
     return MapAccuracy(

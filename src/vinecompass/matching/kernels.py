@@ -10,12 +10,12 @@ from numba import njit
 def best_offset(field, points, guess, turns, steps):  # type: ignore[no-untyped-def]
     """Try every turn and every offset in x and y about a guess; return the best pose and its mean agreement.
 
-    `points` (N, 2) in the body frame; `turns` (T,) radians are added to the guess, and whole cells up to `steps` each way.
-    Each point is read from the cell it falls in; points off the field agree with nothing. Ties go to the first.
+    `points` (N, 2) in the body frame; `turns` (T,) radians and whole cells up to `steps` each way are added to the
+    guess. Each point is read from the cell it falls in; points off the field agree with nothing. Ties go to the first.
     """
     rows, columns = field.shape
     best = guess.copy()
-    best_sum = -1.0
+    best_sum = np.float32(-1.0)
     turned_columns = np.empty(points.shape[0], np.int64)
     turned_rows = np.empty(points.shape[0], np.int64)
     for turn in turns:
@@ -86,7 +86,7 @@ def wall_near(log_odds, hit_sums, threshold, x, y, reach):  # type: ignore[no-un
 
 @njit(cache=True, nogil=True)
 def solve_in_place(matrix, right):  # type: ignore[no-untyped-def]
-    """Solve a small symmetric positive definite system by Cholesky's method; the solution takes the place of `right`."""
+    """Solve a small symmetric positive definite system by Cholesky's method; the solution replaces `right`."""
     size = right.shape[0]
     for i in range(size):
         for j in range(i + 1):

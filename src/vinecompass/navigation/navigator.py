@@ -147,7 +147,8 @@ class Navigator:
             off_path = np.hypot(*(ahead[0, :2] - self.pose[:2])) > s.off_path
             if not off_path and np.all(body_touches(costmap, self._robot, ahead)[:, 0] < 0):
                 return
-        self.plan = plan_path(costmap, self._robot, self._free_start(costmap), self._goal, settings=self._settings.planning)
+        start = self._free_start(costmap)
+        self.plan = plan_path(costmap, self._robot, start, self._goal, settings=self._settings.planning)
         self.plans += 1
         self._last_plan = t
         if self.plan.found:
@@ -171,7 +172,7 @@ class Navigator:
             poses = poses[body_touches(costmap, self._robot, poses)[:, 0] < 0] if len(poses) else poses
             if len(poses):
                 away = np.hypot(*(poses[:, :2] - self.pose[:2]).T)
-                return np.asarray(poses[int(np.argmin(away))])
+                return np.asarray(poses[int(np.argmin(away))], dtype=float)
         return self.pose
 
     def _gaps(self, costmap: CostMap, poses: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -23,7 +23,7 @@ class Bottleneck:
 
 
 def find_bottleneck(costmap: CostMap, start: tuple[int, int], goal: tuple[int, int]) -> Bottleneck | None:
-    """Find the narrowest place of the widest way between two cells; None if floor that is not forbidden never joins them.
+    """Find the narrowest place of the widest way between two cells; None if nothing but forbidden floor joins them.
 
     The width is found by halving: the greatest clearance whose cells still join start and goal.
     """

@@ -39,7 +39,7 @@ def cheapest_path(prices, start, goal, lowest, bucket_width, bucket_count):  # t
     whole before the next, and the search ends with the goal's bucket, so the path is a cheapest one.
     Returns the path's flat indices from start to goal (empty if there is none) and the number of cells expanded.
     """
-    rows, columns = prices.shape
+    columns = prices.shape[1]
     price = prices.ravel()
     best = np.full(price.size, np.inf, np.float32)
     came_by = np.zeros(price.size, np.int8)
@@ -134,7 +134,7 @@ def cheapest_path(prices, start, goal, lowest, bucket_width, bucket_count):  # t
 
 @njit(cache=True, nogil=True)
 def line_price(prices, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
-    """Integral of the price along a straight line between two points in cells (column, row); inf if it meets a closed one.
+    """Integral of the price along a line between two points in cells (column, row); inf if it meets a closed cell.
 
     Every cell that the line passes is visited (Amanatides and Woo, 1987); through a corner it passes both sides.
     """
@@ -176,7 +176,7 @@ def line_price(prices, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def smooth_points(prices, points, rounds):  # type: ignore[no-untyped-def]
-    """Move each inner point (N, 2) halfway to the middle of its neighbours, in turn, where that stays open and cheap."""
+    """Move each inner point (N, 2) halfway to the middle of its neighbours, in turn, where that is open and cheap."""
     for _ in range(rounds):
         for i in range(1, points.shape[0] - 1):
             x = 0.5 * points[i, 0] + 0.25 * (points[i - 1, 0] + points[i + 1, 0])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import Literal
 
 import numpy as np
@@ -167,13 +168,13 @@ def _short_and_smooth(
     settings: PlanSettings,
 ) -> FloatArray:  # fmt: skip
     """Return points ``(N, 2)`` in cells, column before row, evenly spaced, exactly from start to goal."""
-    points = cells[:, ::-1] + 0.5
+    points = cells[:, ::-1].astype(float) + 0.5
     ends = transform_points(inverse(costmap.grid.frame), np.stack([start[:2], goal[:2]])) / costmap.grid.cell_size
-    points = np.vstack([ends[:1], points[1:-1], ends[1:]])
+    points = np.asarray(np.vstack([ends[:1], points[1:-1], ends[1:]]), dtype=float)
     corners = shorten(prices, points)
     # Leg by leg, so that the corners stay: a chord across one might meet a closed cell.
     spacing = settings.spacing / costmap.grid.cell_size
-    legs = [resample_polyline(leg, spacing) for leg in zip(corners[:-1], corners[1:], strict=True)]
+    legs = [resample_polyline(leg, spacing) for leg in pairwise(corners)]
     even = np.vstack([corners[:1], *(leg[1:] for leg in legs)])
     return smooth(prices, even, rounds=settings.smoothing_rounds)
 
@@ -188,7 +189,7 @@ def _with_headings(costmap: CostMap, points: FloatArray, start: FloatArray, goal
 
 
 def _cost_of(costmap: CostMap, points: FloatArray) -> float:
-    lines = zip(points[:-1], points[1:], strict=True)
+    lines = pairwise(points)
     return costmap.grid.cell_size * float(sum(line_price(costmap.prices, *a, *b) for a, b in lines))
 
 

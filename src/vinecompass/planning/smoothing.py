@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -22,7 +24,7 @@ def shorten(prices: NDArray[np.float32], points: FloatArray) -> FloatArray:
         Column and row coordinates in cells; neighbours are joined by open straight lines.
     """
     along = np.concatenate(
-        [[0.0], np.cumsum([line_price(prices, *a, *b) for a, b in zip(points[:-1], points[1:], strict=True)])]
+        [[0.0], np.cumsum([line_price(prices, *a, *b) for a, b in pairwise(points)])]
     )
     kept = [0]
     while kept[-1] < len(points) - 1:
@@ -41,7 +43,7 @@ def shorten(prices: NDArray[np.float32], points: FloatArray) -> FloatArray:
 
 
 def smooth(prices: NDArray[np.float32], points: FloatArray, *, rounds: int) -> FloatArray:
-    """Round off a path of evenly spaced points ``(N, 2)`` in cells: each in turn moves towards the middle of its neighbours.
+    """Round off a path of evenly spaced points ``(N, 2)`` in cells: each moves towards the middle of its neighbours.
 
     A point stays where it is if a line to a neighbour would meet a closed cell or the two would get much dearer.
     """

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.robot import Command, Robot
-from vinecompass.runs import Commands, Imu, Run, Scans, Track, Wheels
+from vinecompass.runs import Commands, Run, Scans, Track, Wheels
 from vinecompass.simulation import Readings
 
 __all__ = ["Recorder"]

@@ -62,7 +62,8 @@ class Rehearsal:
         speed, turn_rate = self.velocities.T
         step = float(np.median(np.diff(self.run.truth.t))) if self.run.truth is not None else 0.01
         change = np.diff(np.abs(speed)) / step
-        return float(max(change.max(), 0.0)), float(max(-change.min(), 0.0)), float(np.abs(np.diff(turn_rate)).max() / step)
+        turning = np.abs(np.diff(turn_rate)).max() / step
+        return float(max(change.max(), 0.0)), float(max(-change.min(), 0.0)), float(turning)
 
 
 def rehearse(

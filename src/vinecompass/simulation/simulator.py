@@ -90,8 +90,8 @@ class Simulator:
         self._limits = np.array([drive.acceleration, drive.braking, drive.turn_acceleration])
         self._wheels = np.array([drive.track_width, drive.wheel_radius])
         body = robot.body
-        if touches(body.polygon, body.outer_radius, *self._state[:3], site.segments, np.zeros((0, 3))):
-            x, y, heading = self._state[:3]
+        x, y, heading = self._state[:3]
+        if touches(body.polygon, body.outer_radius, x, y, heading, site.segments, np.zeros((0, 3))):
             raise InputError(
                 f"the body of {robot.name} touches a wall or solid there", key="start",
                 value=[round(float(x), 3), round(float(y), 3), round(float(np.degrees(heading)), 1)],
@@ -120,7 +120,7 @@ class Simulator:
             self._rng.normal(size=(steps, 2)), STEP, body.polygon, body.outer_radius, self.site.segments, people, path,
         )  # fmt: skip
         start, self.t = self.t, round(self.t + self.period, 9)
-        times = start + STEP * np.arange(1, steps + 1)
+        times = start + STEP * np.arange(1.0, steps + 1.0)
         for walker in self._walkers:
             walker.walk(self.period, state[:2])
         return Readings(

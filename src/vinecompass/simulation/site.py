@@ -110,7 +110,7 @@ class Site(Model):
         """Return the distance of each point ``(N, 2)`` to the nearest wall or solid's edge ``(N,)``, m."""
         lines = shapely.get_parts(self.surfaces)
         return np.asarray(shapely.STRtree(lines).query_nearest(
-            shapely.points(points), return_distance=True, all_matches=False
+            shapely.points(np.asarray(points, dtype=float)), return_distance=True, all_matches=False
         )[1])  # fmt: skip
 
     def grip_at(self, x: float, y: float) -> float:
