@@ -39,8 +39,10 @@ class Zone(Corners):
 
     @model_validator(mode="after")
     def _factor_is_for_dear(self) -> Zone:
-        if (self.kind == "dear") != ("factor" in self.model_fields_set):
-            raise ValueError("factor belongs to a dear zone, and to no other")
+        if self.kind == "dear" and "factor" not in self.model_fields_set:
+            raise ValueError("a dear zone needs its factor")
+        if self.kind == "closed" and self.factor != 1.0:
+            raise ValueError("factor belongs to dear zones only")
         return self
 
 

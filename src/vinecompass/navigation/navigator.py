@@ -177,7 +177,7 @@ class Navigator:
 
     def _gaps(self, costmap: CostMap, poses: NDArray[np.float64]) -> NDArray[np.float64]:
         cells = self._grid.cells_at(poses[:, :2])
-        return costmap.clearance[cells[:, 0], cells[:, 1]] - self._robot.body.inner_radius
+        return costmap.clearance[cells[:, 0], cells[:, 1]].astype(float) - self._robot.body.inner_radius
 
     def _decide(self, points: NDArray[np.float64], period: float) -> Command:
         s = self._settings

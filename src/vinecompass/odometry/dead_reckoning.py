@@ -51,4 +51,6 @@ def odometry_track(run: Run) -> Track:
         return run.odometry
     if run.wheels is not None:
         return dead_reckon(run.wheels, run.robot.drive)
-    raise InputError("the run has neither odometry nor wheels", key="odometry", expected="a table of one of them")
+    raise InputError(
+        "the run has neither odometry nor wheels", file=run.folder, key="odometry", expected="a table of one of them"
+    )

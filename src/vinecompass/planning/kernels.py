@@ -185,6 +185,6 @@ def smooth_points(prices, points, rounds):  # type: ignore[no-untyped-def]
             before += line_price(prices, points[i, 0], points[i, 1], points[i + 1, 0], points[i + 1, 1])
             after = line_price(prices, points[i - 1, 0], points[i - 1, 1], x, y)
             after += line_price(prices, x, y, points[i + 1, 0], points[i + 1, 1])
-            if after <= 1.05 * before:
+            if after <= before:
                 points[i, 0], points[i, 1] = x, y
     return points

@@ -45,6 +45,6 @@ def shorten(prices: NDArray[np.float32], points: FloatArray) -> FloatArray:
 def smooth(prices: NDArray[np.float32], points: FloatArray, *, rounds: int) -> FloatArray:
     """Round off a path of evenly spaced points ``(N, 2)`` in cells: each moves towards the middle of its neighbours.
 
-    A point stays where it is if a line to a neighbour would meet a closed cell or the two would get much dearer.
+    A point stays where it is if a line to a neighbour would meet a closed cell or the two lines would get dearer.
     """
     return np.asarray(smooth_points(prices, points.copy(), rounds))

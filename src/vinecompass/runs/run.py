@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +29,8 @@ class Run:
         The streams.
     site_toml : str, optional
         The simulated site that the run was recorded in, as the text of its file: the truth for maps.
+    folder : Path, optional
+        Where the run was read from, to be named in errors.
 
     Raises
     ------
@@ -44,6 +47,7 @@ class Run:
     truth: Track | None = None
     commands: Commands | None = None
     site_toml: str | None = None
+    folder: Path | None = None
 
     def __post_init__(self) -> None:
         for name, stream in self.streams().items():
@@ -70,5 +74,7 @@ class Run:
     def need_scans(self) -> Scans:
         """Return the scans, or raise `InputError` if there are none."""
         if self.scans is None:
-            raise InputError("the run has no scans", key="scans", expected="scans.parquet or scans.csv in the run")
+            raise InputError(
+                "the run has none", file=self.folder, key="scans", expected="a table scans.parquet or scans.csv"
+            )
         return self.scans

@@ -81,7 +81,7 @@ def read_run(folder: str | Path) -> Run:
     try:
         return Run(
             robot=robot, start=np.array([x, y, np.radians(heading_deg)]),
-            site_toml=read_text(site) if site.is_file() else None, **streams,
+            site_toml=read_text(site) if site.is_file() else None, folder=folder, **streams,
         )  # fmt: skip
     except InputError as error:
         raise InputError(

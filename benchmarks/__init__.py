@@ -1,0 +1,1 @@
+"""Speed claims as ratios against a general-purpose yardstick on the same work in the same run."""

@@ -1,0 +1,157 @@
+"""The pieces of work that are measured, each beside its yardstick."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+from skimage.graph import MCP_Geometric
+
+from vinecompass.grids import clearance
+from vinecompass.grids.kernels import integrate_rays
+from vinecompass.localization.kernels import weigh_particles
+from vinecompass.planning import find_grid_path
+from vinecompass.planning.kernels import line_price
+from vinecompass.planning.smoothing import shorten
+
+ROUNDS = 5
+FloatArray = NDArray[np.float64]
+
+
+def measured(work: str, yardstick: str, ours: Callable[[], Any], theirs: Callable[[], Any], note: str) -> dict[str, Any]:
+    """Time both in turn, after a warm-up of ours, and compare the medians: load on the machine meets both alike."""
+    ours()
+    times = np.zeros((ROUNDS, 2))
+    for row in times:
+        for column, call in enumerate((ours, theirs)):
+            begun = time.perf_counter()
+            call()
+            row[column] = 1000.0 * (time.perf_counter() - begun)
+    mine, other = np.median(times, axis=0)
+    return {
+        "work": work, "yardstick": yardstick, "ours_ms": float(mine), "yardstick_ms": float(other),
+        "ratio": float(np.median(times[:, 1] / times[:, 0])), "note": note,
+    }  # fmt: skip
+
+
+def building(side: int, seed: int) -> NDArray[np.bool_]:
+    """Return a made-up building as occupied cells: eight by eight rooms, a door in every wall, and furniture."""
+    rng = np.random.default_rng(seed)
+    occupied = np.zeros((side, side), dtype=bool)
+    room, door = side // 8, max(side // 48, 14)
+    for wall in range(0, side, room):
+        occupied[max(wall - 1, 0) : wall + 2, :] = occupied[:, max(wall - 1, 0) : wall + 2] = True
+    occupied[-2:, :] = occupied[:, -2:] = True
+    for wall in range(room, side - 5, room):
+        for begin in range(0, side - room + 1, room):
+            for across in (True, False):
+                place = begin + int(rng.integers(room // 5, 4 * room // 5))
+                cells = (slice(wall - 1, wall + 2), slice(place - door // 2, place + door // 2))
+                occupied[cells if across else cells[::-1]] = False
+    for _ in range(60):
+        row, column = rng.integers(5, side - side // 20 - 5, 2)
+        occupied[row : row + side // 60, column : column + side // 20] = True
+    return occupied
+
+
+def path_cases() -> Iterator[dict[str, Any]]:
+    """A* against scikit-image's minimum-cost path, plain and priced."""
+    for side in (1000, 2000):
+        distance = clearance(building(side, seed=0), 1.0)
+        closed = distance < 6.0
+        free = np.argwhere(~closed)
+        start, goal = (tuple(int(v) for v in free[pick(free.sum(axis=1))]) for pick in (np.argmin, np.argmax))
+        priced = 1.0 + 5.0 * np.clip((20.0 - distance) / 14.0, 0.0, 1.0) ** 2
+        for kind, prices in (("plain", np.ones_like(distance)), ("priced", priced)):
+            ours = np.where(closed, np.inf, prices).astype(np.float32)
+            theirs = np.where(closed, -1.0, prices).astype(np.float64)
+            path = find_grid_path(ours, start, goal)
+            cost = float(MCP_Geometric(theirs).find_costs([start], [goal])[0][goal])
+            corners = shorten(ours, path.cells[:, ::-1] + 0.5)
+            short = sum(line_price(ours, *a, *b) for a, b in zip(corners[:-1], corners[1:], strict=True))
+            yield measured(
+                f"A* on a {kind} building, {side} x {side}", "scikit-image MCP_Geometric",
+                lambda ours=ours: find_grid_path(ours, start, goal),
+                lambda theirs=theirs: MCP_Geometric(theirs).find_costs([start], [goal]),
+                f"cost {100.0 * (path.cost / cost - 1.0):+.4f} %, shortened {100.0 * (short / cost - 1.0):+.2f} %, "
+                f"{path.expanded} cells expanded",
+            )  # fmt: skip
+
+
+def clearance_case() -> dict[str, Any]:
+    """Clearance against SciPy's exact Euclidean distance transform."""
+    occupied = building(2000, seed=1)
+    most = np.abs(clearance(occupied, 1.0) - ndimage.distance_transform_edt(~occupied)).max()
+    return measured(
+        "clearance, 2000 x 2000", "SciPy distance_transform_edt",
+        lambda: clearance(occupied, 1.0), lambda: ndimage.distance_transform_edt(~occupied),
+        f"largest difference {most:.1e} cells",
+    )  # fmt: skip
+
+
+def integration_case() -> dict[str, Any]:
+    """Ray integration against the same update in vectorised NumPy."""
+    rng, shape, beams = np.random.default_rng(2), (800, 800), 433
+    angles = np.linspace(-2.3, 2.3, beams)
+    origins = np.full((beams, 2), 400.3)
+    ends = origins + rng.uniform(60.0, 320.0, (beams, 1)) * np.stack([np.cos(angles), np.sin(angles)], axis=-1)
+    log_odds = np.zeros(shape, np.float32)
+    sums, stamps = np.zeros((*shape, 3), np.float32), np.zeros(shape, np.int32)
+    steps = np.float32(0.9), np.float32(0.45), np.float32(6.0)
+    walked = integrate_rays(log_odds, sums, stamps, 1, ends, origins, ends, *steps)
+    count = iter(range(2, 1_000_000))
+    other = np.zeros(shape, np.float32)
+
+    def vectorised() -> None:
+        # Every ray sampled twice a cell, its cells made unique, hits first: what one would write without loops.
+        samples = np.linspace(0.0, 1.0, 2 * 320, endpoint=False)[:, None, None]
+        cells = np.floor(origins + samples * (ends - origins)).astype(np.int64).reshape(-1, 2)
+        hits = np.unique(np.floor(ends).astype(np.int64), axis=0)
+        passed = np.zeros(shape, dtype=bool)
+        passed[cells[:, 1], cells[:, 0]] = True
+        passed[hits[:, 1], hits[:, 0]] = False
+        np.subtract(other, 0.45, out=other, where=passed)
+        other[hits[:, 1], hits[:, 0]] += 0.9
+        np.clip(other, -6.0, 6.0, out=other)
+
+    case = measured(
+        "ray integration, one scan of 433 beams", "vectorised NumPy",
+        lambda: integrate_rays(log_odds, sums, stamps, next(count), ends, origins, ends, *steps), vectorised, "",
+    )  # fmt: skip
+    case["note"] = f"{walked / case['ours_ms'] / 1000.0:.0f} million cells a second"
+    return case
+
+
+def weighing_case() -> dict[str, Any]:
+    """Weighing particles against NumPy fancy indexing."""
+    rng = np.random.default_rng(3)
+    field = rng.normal(size=(600, 900)).astype(np.float32)
+    # A cloud as it is at the start: half a metre and fifteen degrees wide, cells of 0.05 m.
+    particles = rng.normal([450.0, 300.0, 1.0], [10.0, 10.0, 0.26], (2000, 3))
+    points: FloatArray = rng.uniform(-250.0, 250.0, (90, 2))
+
+    def fancy() -> FloatArray:
+        cosine, sine = np.cos(particles[:, 2:]), np.sin(particles[:, 2:])
+        columns = np.floor(particles[:, :1] + cosine * points[:, 0] - sine * points[:, 1]).astype(np.int64)
+        rows = np.floor(particles[:, 1:2] + sine * points[:, 0] + cosine * points[:, 1]).astype(np.int64)
+        inside = (rows >= 0) & (rows < 600) & (columns >= 0) & (columns < 900)
+        values = field[np.clip(rows, 0, 599), np.clip(columns, 0, 899)]
+        return np.where(inside, values, -1.6).sum(axis=1, dtype=float)
+
+    most = np.abs(weigh_particles(field, particles, points, -1.6) - fancy()).max()
+    return measured(
+        "weighing 2000 particles by 90 beams", "NumPy fancy indexing",
+        lambda: weigh_particles(field, particles, points, -1.6), fancy, f"largest difference {most:.1e}",
+    )  # fmt: skip
+
+
+def all_cases() -> Iterator[dict[str, Any]]:
+    """Measure every case in turn."""
+    yield integration_case()
+    yield from path_cases()
+    yield weighing_case()
+    yield clearance_case()

@@ -1,0 +1,171 @@
+import json
+import subprocess
+import sys
+import unittest
+
+import numpy as np
+
+from tests.support import demo, edited, new_folder, run
+from vinecompass import demo_file, read_map, read_run, read_track
+from vinecompass.grids import clearance
+
+
+class TheDemoReachesWhatIsPromised(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.folder, printed = demo()
+        cls.steps = {step["command"]: step for step in printed["steps"][::-1]}
+        cls.printed = printed
+
+    def test_map(self):
+        truth = self.steps["map"]["truth"]
+        self.assertGreaterEqual(truth["occupied_on_wall_share"], 0.95)
+        self.assertGreaterEqual(truth["walls_found_share"], 0.90)
+        self.assertEqual(truth["walls_doubled_share"], 0.0)
+
+    def test_locate(self):
+        quality, truth = self.steps["locate"]["quality"], self.steps["locate"]["truth"]
+        self.assertLessEqual(truth["position_rmse_m"], 0.06)
+        self.assertLessEqual(truth["heading_rmse_deg"], 1.0)
+        self.assertLessEqual(quality["settled_after_m"], 5.0)
+
+    def test_plan(self):
+        self.assertTrue(self.steps["plan"]["quality"]["body_clear"])
+        self.assertGreater(self.steps["plan"]["quality"]["least_clearance_m"], 0.0)
+
+    def test_drive(self):
+        truth = self.steps["drive"]["truth"]
+        self.assertLessEqual(truth["position_error_m"], 0.10)
+        self.assertLessEqual(truth["heading_error_deg"], 5.0)
+        self.assertEqual((truth["contacts"], truth["limits_kept"]), (0, True))
+
+    def test_every_file_is_there_and_reads(self):
+        self.assertTrue(self.printed["done"])
+        self.assertGreater(len((self.folder / "report.html").read_bytes()), 500_000)
+        self.assertEqual(len(read_run(self.folder / "mission").streams()), 5)
+        self.assertEqual(len(read_track(self.folder / "track.csv")), len(read_run(self.folder / "second-run").scans))
+        for step in self.printed["steps"]:
+            for path in step["files"].values():
+                self.assertTrue((self.folder / path).exists(), path)
+        self.assertEqual([path for path in self.folder.rglob("*") if "partial" in path.name], [])
+
+    def test_the_recording_is_as_described(self):
+        recording = read_run(self.folder / "recording")
+        self.assertTrue(200.0 < recording.scans.t[-1] < 280.0)
+        self.assertGreaterEqual(recording.scans.ranges.shape[1], 360)
+        self.assertTrue(np.isnan(recording.scans.ranges).any() and np.isposinf(recording.scans.ranges).any())
+
+
+class Commands(unittest.TestCase):
+    def setUp(self):
+        self.data, self.out = demo()[0], new_folder()
+        self.robot, self.site, self.map = (self.data / name for name in ("robot.toml", "site.toml", "cellar.png"))
+
+    def json_of(self, *arguments, status=0):
+        got, printed, errors = run(*arguments, "--json")
+        self.assertEqual(got, status, errors)
+        self.assertEqual(printed.count("\n"), 1)
+        return json.loads(printed)
+
+    def test_price_plan_and_drive_write_what_they_say(self):
+        price = self.json_of("price", self.map, "--robot", self.robot, "--zones", self.site, "-o", self.out / "c.npz",
+                             "--picture", self.out / "c.png")  # fmt: skip
+        self.assertEqual(set(price["files"]), {"costmap", "picture"})
+        self.assertTrue(0.0 < price["quality"]["clear_m2"] < price["quality"]["open_m2"] < price["quality"]["free_m2"])
+        plan = self.json_of("plan", self.map, "--robot", self.robot, "--from", "dock", "--to", "bottling", "--site",
+                            self.site, "-o", self.out / "plan.csv", "--picture", self.out / "plan.png")  # fmt: skip
+        self.assertEqual(len((self.out / "plan.csv").read_text().splitlines()), plan["quality"]["poses"] + 1)
+        drive = self.json_of("drive", self.site, "--robot", self.robot, "--map", self.map, "--to", "36.0,22.0,-90",
+                             "-o", self.out / "mission", "--picture", self.out / "drive.png", "--seed", 4)  # fmt: skip
+        self.assertTrue(drive["quality"]["arrived"])
+        self.assertEqual(self.json_of("map", self.out / "mission", "-o", self.out / "again.png")["quality"]["scans"],
+                         len(read_run(self.out / "mission").scans))  # fmt: skip
+
+    def test_an_answer_of_no_is_status_one_with_a_reason(self):
+        plan = self.json_of("plan", self.map, "--robot", self.robot, "--from", "36,24.6,0", "--to", "30.5,4.2,0", status=1)
+        self.assertEqual((plan["done"], plan["quality"]["status"]), (False, "goal closed"))
+        self.assertIn("30.50, 4.20", plan["message"])
+        drive = self.json_of("drive", self.site, "--robot", self.robot, "--map", self.map, "--to", "rack 4",
+                             "--time-limit", 3, status=1)  # fmt: skip
+        self.assertIn("after 3 s", drive["message"])
+
+    def test_people_read_one_line_of_result_the_files_and_what_next(self):
+        status, printed, _ = run("price", self.map, "--robot", self.robot, "-o", self.out / "c.npz")
+        lines = printed.splitlines()
+        self.assertEqual((status, len(lines)), (0, 3))
+        self.assertTrue(lines[0].startswith("price: of ") and lines[1].startswith("  wrote "))
+        self.assertTrue(lines[2].startswith("  next: vinecompass plan "))
+
+    def test_a_run_of_ones_own_goes_through_import_map_and_locate(self):
+        self.json_of("simulate", self.site, "--robot", self.robot, "--route", "press round", "-o", self.out / "run",
+                     "--tables", "csv", "--seed", 6)  # fmt: skip
+        tables = self.out / "run"
+        self.json_of("import", "--robot", self.robot, "--scans", tables / "scans.csv", "--wheels", tables / "wheels.csv",
+                     "--imu", tables / "imu.csv", "--truth", tables / "truth.csv", "--start", "36,24.6,0",
+                     "-o", self.out / "own")  # fmt: skip
+        mapped = self.json_of("map", self.out / "own", "-o", self.out / "own.png")
+        self.assertLess(mapped["truth"]["position_rmse_m"], 0.06)
+        located = self.json_of("locate", self.map, self.out / "own", "--at", "36.3,24.4,-10", "-o", self.out / "t.csv")
+        self.assertLess(located["truth"]["position_rmse_m"], 0.06)
+        self.assertGreater(clearance(read_map(self.out / "own.png").occupied, 0.05).max(), 1.0)
+
+    def test_every_wrong_input_is_one_line_status_two_and_leaves_nothing(self):
+        broken = self.out / "broken.png"
+        broken.write_bytes(self.map.read_bytes()[:4000])
+        broken.with_suffix(".toml").write_bytes(self.map.with_suffix(".toml").read_bytes())
+        no_scans = self.out / "no-scans"
+        no_scans.mkdir()
+        for name in ("run.toml", "robot.toml", "wheels.parquet"):
+            (no_scans / name).write_bytes((self.data / "mission" / name).read_bytes())
+        in_wall = edited("site.toml", "start = [36.0, 24.6, 0.0]", "start = [32.0, 22.0, 0.0]")
+        unknown = edited("robot.toml", "track_width", "trak_width")
+        text = edited("robot.toml", "braking = 1.1", 'braking = "hard"')
+        before = sorted(self.out.rglob("*"))
+        new, robot = self.out / "new.png", ("--robot", self.robot)
+        for arguments, words in (
+            (("map", "nowhere", "-o", new), ["nowhere", "run.toml"]),
+            (("map", no_scans, "-o", new), ["no-scans", "scans"]),
+            (("map", self.data / "mission", "-o", self.out / "new.jpg"), ["new.jpg", ".png"]),
+            (("locate", broken, self.data / "mission", "-o", new), ["broken.png", "not a whole picture"]),
+            (("locate", self.map, self.data / "mission", "--at", "1,2", "-o", new), ["--at", "'1,2'", "x,y,heading_deg"]),
+            (("locate", self.map, self.data / "mission", "--at", "900,2,0", "-o", new), ["900.0", "on the map"]),
+            (("simulate", self.site, "--robot", unknown, "--route", "grand tour", "-o", new), ["trak_width", "`track_width`"]),
+            (("simulate", self.site, "--robot", text, "--route", "grand tour", "-o", new), ["drive.braking", "'hard'", "m/s2"]),
+            (("simulate", in_wall, *robot, "--route", "grand tour", "-o", new), ["start", "32.0", "free floor"]),
+            (("simulate", self.site, *robot, "--route", "moon", "-o", new), ["route", "'moon'", "grand tour"]),
+            (("price", self.map, *robot, "--zones", "z.toml"), ["z.toml", "no such file"]),
+            (("plan", self.map, *robot, "--from", "dock", "--to", "press"), ["--from", "'dock'", "--site"]),
+            (("plan", self.map, *robot, "--from", "nan,1,2", "--to", "1,1,0"), ["--from", "'nan,1,2'"]),
+            (("drive", in_wall, *robot, "--map", self.map, "--to", "press"), ["start", "free floor"]),
+            (("import", *robot, "--scans", "s.csv", "-o", new), ["s.csv", "no such file"]),
+            (("import", *robot, "--scans", "s.csv", "--range-unit", "ell", "-o", new), ["'ell'", "mm"]),
+            (("import", *robot, "--scans", "s.csv", "--column", "x=y", "-o", new), ["--column", "'x=y'"]),
+            (("demo", "-o", self.map), ["cellar.png", "is a file"]),
+            (("fly",), ["fly"]),
+            (("map",), ["RUN"]),
+        ):  # fmt: skip
+            with self.subTest(arguments=arguments):
+                status, printed, errors = run(*arguments)
+                self.assertEqual((status, printed, errors.count("\n")), (2, "", 1), errors)
+                for word in words:
+                    self.assertIn(word, errors)
+        self.assertEqual(sorted(self.out.rglob("*")), before)
+        status, printed, _ = run("map", "nowhere", "-o", new, "--json")
+        self.assertEqual((status, list(json.loads(printed))), (2, ["error"]))
+
+
+class TheProgram(unittest.TestCase):
+    def test_help_lists_the_commands_in_the_order_of_the_job(self):
+        told = subprocess.run([sys.executable, "-m", "vinecompass", "--help"], capture_output=True, text=True, check=True)
+        lines = told.stdout.split("Commands:")[1].splitlines()
+        names = [line.split()[0] for line in lines if line.strip()]
+        self.assertEqual(names, ["demo", "simulate", "import", "map", "locate", "price", "plan", "drive"])
+        for name in names:
+            self.assertEqual(run(name, "--help")[0], 0)
+
+    def test_demo_files_are_named(self):
+        self.assertTrue(demo_file("site.toml").is_file())
+
+
+if __name__ == "__main__":
+    unittest.main()

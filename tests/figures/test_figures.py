@@ -1,0 +1,84 @@
+import io
+import unittest
+
+import numpy as np
+from PIL import Image
+
+from tests.support import assert_input_error, new_folder, robot, short_mapping, short_run, site
+from vinecompass import localize, measure_map, plan_path, price_floor, rehearse
+from vinecompass.figures import (
+    draw_costs,
+    draw_drive,
+    draw_localization,
+    draw_mapping,
+    draw_plan,
+    draw_run,
+    save_figure,
+)
+from vinecompass.figures.report import write_report
+
+GRID = short_mapping().grid
+
+
+def near(picture, colour, tolerance=12):
+    """Share of the pixels that have about this colour."""
+    wanted = np.array([int(colour[i : i + 2], 16) for i in (1, 3, 5)])
+    return float(np.mean(np.abs(picture.astype(int) - wanted).max(axis=-1) < tolerance))
+
+
+class Figures(unittest.TestCase):
+    def test_each_is_a_sheet_of_1280_by_800_in_our_colours_and_states_its_number(self):
+        costmap = price_floor(GRID, robot(), zones=site().zone)
+        start, goal = site().start_pose, np.array([36.9, 21.5, 0.0])
+        plan = plan_path(costmap, robot(), start, goal)
+        nowhere = plan_path(costmap, robot(), start, np.array([32.0, 24.0, 0.0]))
+        found = localize(GRID, short_run(), start + [0.3, 0.2, 0.2], seed=1)
+        mission = rehearse(site(), robot(), GRID, goal, seed=1, time_limit=4.0)
+        accuracy = measure_map(GRID, site(), short_run())
+        aubergine, teal, olive, sand, burgundy = "#2E1A2F", "#0F6E6E", "#7A9A3B", "#DDD3C2", "#6B1E3A"
+        for name, figure, words, colours in (
+            ("run", draw_run(short_run()), "m off after", [aubergine]),
+            ("map", draw_mapping(short_mapping(), short_run(), accuracy), "% of occupied cells", [aubergine, sand]),
+            ("locate", draw_localization(GRID, short_run(), found), "Settled after", [aubergine, olive]),
+            ("price", draw_costs(costmap, robot()), "open to Tendril", [aubergine, burgundy, sand]),
+            ("plan", draw_plan(costmap, robot(), plan, start, goal), "m to the goal", [teal, burgundy]),
+            ("no plan", draw_plan(costmap, robot(), nowhere, start, goal), "No plan: goal closed", [burgundy]),
+            ("drive", draw_drive(GRID, mission, goal), "Not arrived", [aubergine, teal]),
+        ):
+            with self.subTest(name=name):
+                self.assertIn(words, figure.texts[0].get_text())
+                path = save_figure(figure, new_folder() / "figure.png")
+                with Image.open(io.BytesIO(path.read_bytes())) as opened:
+                    self.assertEqual(opened.size, (1280, 800))
+                    pixels = np.asarray(opened.convert("RGB"))
+                self.assertGreater(near(pixels, "#FBF7F0"), 0.2)
+                for colour in colours:
+                    self.assertGreater(near(pixels, colour), 3e-5, colour)
+
+    def test_the_same_figure_is_the_same_bytes(self):
+        one, other = (save_figure(draw_run(short_run()), new_folder() / "run.png").read_bytes() for _ in range(2))
+        self.assertEqual(one, other)
+
+    def test_a_picture_into_nowhere_is_refused(self):
+        path = new_folder() / "taken"
+        path.write_text("a file, not a folder")
+        assert_input_error(self, lambda: save_figure(draw_run(short_run()), path / "figure.png"), str(path))
+
+
+class Report(unittest.TestCase):
+    def test_the_page_needs_nothing_else_and_shows_every_number(self):
+        folder = new_folder()
+        picture = save_figure(draw_run(short_run()), folder / "run.png")
+        steps = [{
+            "command": "simulate", "done": False, "message": "a <b> & c", "quality": {"way_m": 12.5, "settled": True},
+            "truth": {"error_m": None}, "files": {"picture": str(picture)},
+        }]  # fmt: skip
+        page = write_report(steps, folder / "report.html").read_text()
+        for word in ("a &lt;b&gt; &amp; c", "way_m", "12.5", "yes", "none", "data:image/png;base64,", 'class="no"'):
+            self.assertIn(word, page)
+        for word in ('src="http', "<script", "<link", "@import"):
+            self.assertNotIn(word, page)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,110 @@
+import unittest
+
+import numpy as np
+import shapely
+from PIL import Image
+
+from tests.support import assert_input_error, new_folder
+from vinecompass import Grid, read_map, read_zones, write_map
+from vinecompass.grids import cells_inside
+
+
+def some_grid(turn=0.3):
+    log_odds = np.random.default_rng(10).normal(scale=2.0, size=(30, 50)).astype(np.float32)
+    log_odds[:, :10] = 0.0
+    return Grid(log_odds, 0.05, (1.5, -2.0), turn)
+
+
+class MapFile(unittest.TestCase):
+    def setUp(self):
+        self.path = new_folder() / "cellar.png"
+
+    def test_written_and_read_back_it_is_the_same_to_a_grey_level(self):
+        grid = some_grid()
+        write_map(grid, self.path)
+        again = read_map(self.path)
+        odds = [1.0 / (1.0 + np.exp(-g.log_odds.astype(float))) for g in (grid, again)]
+        self.assertLess(np.abs(odds[0] - odds[1]).max(), 1.0 / 250.0)
+        np.testing.assert_array_equal(again.log_odds == 0.0, grid.log_odds == 0.0)
+        self.assertEqual((again.cell_size, again.corner), (grid.cell_size, grid.corner))
+        self.assertAlmostEqual(again.turn, grid.turn)
+        self.assertEqual(self.path.read_bytes(), write_map(grid, self.path)[0].read_bytes())
+
+    def test_the_world_file_places_the_top_left_pixel(self):
+        grid = some_grid()
+        a, d, b, e, c, f = map(float, write_map(grid, self.path)[2].read_text().split())
+        for row, column in ((29, 0), (0, 0), (12, 33)):
+            pixel_x, pixel_y = column, 29 - row
+            wanted = grid.points_of([[row, column]])[0]
+            np.testing.assert_allclose([a * pixel_x + b * pixel_y + c, d * pixel_x + e * pixel_y + f], wanted, atol=1e-8)
+
+    def test_a_painted_picture_is_read_as_painted(self):
+        write_map(some_grid(0.0), self.path)
+        with Image.open(self.path) as picture:
+            painted = picture.convert("RGBA")
+        painted.paste((0, 0, 0, 255), (20, 5, 30, 8))
+        painted.save(self.path)
+        self.assertTrue(np.all(read_map(self.path).occupied[30 - 8 : 30 - 5, 20:30]))
+
+    def test_plain_pgm_and_grey_png_are_read_too(self):
+        write_map(some_grid(0.0), self.path)
+        levels = np.full((30, 50), 254, np.uint8)
+        levels[0, :] = 0
+        levels[1, :] = 128
+        for name in ("cellar.pgm", "cellar.png"):
+            with self.subTest(name=name):
+                Image.fromarray(levels).save(self.path.with_name(name))
+                grid = read_map(self.path.with_name(name))
+                self.assertTrue(np.all(grid.occupied[-1]) and np.all(grid.unknown[-2]) and np.all(grid.free[:-2]))
+
+    def test_what_is_wrong_is_named(self):
+        write_map(some_grid(), self.path)
+        header, whole = self.path.with_suffix(".toml"), self.path.read_bytes()
+        text = header.read_text()
+
+        def read():
+            return read_map(self.path)
+
+        for size in (0, 30, len(whole) // 2):
+            self.path.write_bytes(whole[:size])
+            assert_input_error(self, read, "cellar.png", "not a whole picture")
+        Image.new("1", (20_001, 1)).save(self.path)
+        assert_input_error(self, read, "20001 x 1", "at most 20000")
+        self.path.write_bytes(whole)
+        for old, new, words in (
+            ("size = [50, 30]", "size = [50, 31]", ["50 x 31", "50 x 30"]),
+            ("cell_size = 0.05", 'cell_size = "5 cm"', ["cell_size", "5 cm"]),
+            ("turn_deg", "tilt_deg", ["tilt_deg", "perhaps `turn_deg`"]),
+        ):
+            header.write_text(text.replace(old, new))
+            assert_input_error(self, read, "cellar.toml", *words)
+        header.unlink()
+        assert_input_error(self, read, "cellar.toml", "no such file")
+        assert_input_error(self, lambda: write_map(some_grid(), "cellar.jpg"), "cellar.jpg", ".png")
+
+
+class Zones(unittest.TestCase):
+    def test_cells_inside_agree_with_shapely_on_a_turned_grid(self):
+        grid = some_grid()
+        polygon = [(1.0, -1.5), (2.5, -1.6), (2.4, 0.5), (1.2, 0.4)]
+        cells = np.argwhere(np.ones(grid.shape))
+        wanted = shapely.contains_xy(shapely.Polygon(polygon), grid.points_of(cells))
+        np.testing.assert_array_equal(cells_inside(grid, polygon).ravel(), wanted)
+        self.assertFalse(cells_inside(grid, [(90, 90), (91, 90), (91, 91)]).any())
+
+    def test_a_zones_file_says_what_is_wrong(self):
+        path = new_folder() / "zones.toml"
+        head = 'format = "vinecompass zones"\nversion = 1\n[[zone]]\nname = "press"\n'
+        for body, words in (
+            ('kind = "closed"\npolygon = [[0, 0], [1, 1], [1, 0], [0, 1]]', ["zone[0].polygon", "crosses itself"]),
+            ('kind = "closed"\nfactor = 2.0\npolygon = [[0, 0], [1, 0], [1, 1]]', ["factor belongs to dear zones"]),
+            ('kind = "dear"\nfactor = 0.5\npolygon = [[0, 0], [1, 0], [1, 1]]', ["zone[0].factor", "0.5"]),
+            ('kind = "haunted"\npolygon = [[0, 0], [1, 0], [1, 1]]', ["zone[0].kind", "'haunted'"]),
+        ):
+            with self.subTest(body=body):
+                path.write_text(head + body)
+                assert_input_error(self, lambda: read_zones(path), *words)
+
+
+if __name__ == "__main__":
+    unittest.main()

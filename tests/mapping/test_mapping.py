@@ -1,0 +1,83 @@
+import dataclasses
+import unittest
+
+import numpy as np
+
+from tests.support import assert_input_error, robot, short_mapping, short_run, site
+from vinecompass import Grid, Mapper, build_map, compare_tracks, measure_map
+from vinecompass.mapping import MappingSettings
+from vinecompass.odometry import motion_at, odometry_track
+from vinecompass.runs import Scans
+
+
+class AgainstTheTrueSite(unittest.TestCase):
+    def test_walls_are_where_they_are(self):
+        accuracy = measure_map(short_mapping().grid, site(), short_run())
+        self.assertGreater(accuracy.on_wall, 0.99)
+        self.assertGreater(accuracy.walls_found, 0.95)
+        self.assertEqual(accuracy.doubled, 0.0)
+        self.assertLess(accuracy.wall_error_rms, 0.04)
+
+    def test_the_track_is_better_than_the_wheels_that_it_began_from(self):
+        run = short_run()
+        error = compare_tracks(short_mapping().track, run.truth)
+        self.assertLess(error.position.max(), 0.04)
+        self.assertLess(np.degrees(np.abs(error.heading)).max(), 0.3)
+
+    def test_a_wall_drawn_twice_is_measured_as_doubled_and_a_shifted_one_as_off(self):
+        grid = short_mapping().grid
+        doubled = grid.log_odds.copy()
+        row, column = grid.cells_at([[40.0, 20.2]])[0]
+        doubled[row, column : column + 60] = 3.0
+        accuracy = measure_map(dataclasses.replace(grid, log_odds=doubled), site(), short_run())
+        self.assertGreater(accuracy.doubled, 0.01)
+        shifted = Grid(grid.log_odds, grid.cell_size, (grid.corner[0] + 0.2, grid.corner[1] + 0.2))
+        self.assertLess(measure_map(shifted, site(), short_run()).on_wall, 0.3)
+
+    def test_people_who_walked_by_are_not_baked_in(self):
+        distances = site().distances_to_surface(short_mapping().grid.occupied_points())
+        self.assertLess(np.mean(distances > 0.3), 0.002)
+
+
+class Mapping(unittest.TestCase):
+    def test_in_a_stream_and_in_a_batch_it_is_the_same_map(self):
+        run = short_run()
+        mapper, odometry = Mapper(run.robot, start=run.start), odometry_track(run)
+        poses = [mapper.update(scan, motion_at(odometry, scan.t, run.robot.scanner)) for scan in run.scans]
+        np.testing.assert_array_equal(poses, short_mapping().track.poses)
+        np.testing.assert_array_equal(mapper.snapshot().log_odds, short_mapping().grid.log_odds)
+
+    def test_an_odometry_stream_serves_as_well_as_wheels(self):
+        run = short_run()
+        spoilt = odometry_track(run)
+        mapping = build_map(dataclasses.replace(run, wheels=None, odometry=spoilt))
+        np.testing.assert_allclose(mapping.track.poses, short_mapping().track.poses, atol=1e-9)
+
+    def test_a_start_elsewhere_moves_the_map_and_settings_are_heeded(self):
+        part = dataclasses.replace(short_run(), scans=Scans(short_run().scans.t[:40], short_run().scans.ranges[:40]))
+        here = build_map(part, settings=MappingSettings(cell_size=0.1))
+        there = build_map(dataclasses.replace(part, start=part.start + [100.0, 0, 0]), settings=MappingSettings(cell_size=0.1))
+        self.assertEqual(here.grid.cell_size, 0.1)
+        np.testing.assert_allclose(np.subtract(there.grid.corner, here.grid.corner), [100.0, 0.0], atol=0.11)
+        np.testing.assert_allclose(there.track.poses - here.track.poses, [[100.0, 0.0, 0.0]] * 40, atol=0.02)
+
+    def test_progress_is_told(self):
+        told = []
+        part = dataclasses.replace(short_run(), scans=Scans(short_run().scans.t[:60], short_run().scans.ranges[:60]))
+        build_map(part, progress=lambda share, word: told.append((share, word)))
+        self.assertEqual([word for _, word in told], ["mapping"] * 2)
+
+    def test_runs_that_make_no_map_are_refused(self):
+        run = short_run()
+        empty = Scans(run.scans.t[:5], np.full((5, robot().scanner.beams), np.nan, np.float32))
+        for change, words in (
+            ({"scans": None}, ["scans"]),
+            ({"wheels": None}, ["odometry", "wheels"]),
+            ({"scans": empty}, ["no beam has returned"]),
+        ):
+            with self.subTest(change=list(change)):
+                assert_input_error(self, lambda change=change: build_map(dataclasses.replace(run, **change)), *words)
+
+
+if __name__ == "__main__":
+    unittest.main()

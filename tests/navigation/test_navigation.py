@@ -1,0 +1,86 @@
+import unittest
+
+import numpy as np
+import shapely
+
+from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run
+from vinecompass import Command, Navigator, Track, read_settings
+from vinecompass.geometry import arc, compose, inverse, transform_points
+from vinecompass.navigation.live_obstacles import LiveObstacles
+from vinecompass.navigation.safety import guard_outline, safe_command
+
+OUTLINE = guard_outline(robot(), 0.04)
+
+
+class Safety(unittest.TestCase):
+    def safe(self, wanted, current, points):
+        return safe_command(wanted, current, np.array(points), robot(), OUTLINE, duration=0.1, delay=0.2)
+
+    def test_it_can_always_stop_before_what_it_sees(self):
+        drive, rng = robot().drive, np.random.default_rng(18)
+        for _ in range(60):
+            points = rng.uniform([0.7, -0.6], [3.0, 0.6], (4, 2))
+            current, pose = Command(), np.zeros(3)
+            for _ in range(60):
+                current = self.safe(Command(1.1, 0.2), current, transform_points(inverse(pose), points))
+                self.assertLessEqual(abs(current.speed), drive.top_speed)
+                pose = compose(pose, arc([current.speed, 0.0, current.turn_rate], 0.1))
+                placed = shapely.Polygon(transform_points(pose, robot().body.polygon))
+                self.assertFalse(placed.intersects(shapely.MultiPoint(points)))
+
+    def test_a_clear_way_is_not_slowed_and_a_blocked_turn_is_not_made(self):
+        self.assertAlmostEqual(self.safe(Command(0.07, 0.0), Command(), [[3.0, 2.0]]).speed, 0.07)
+        turning = self.safe(Command(0.0, 1.0), Command(), [[0.42, 0.36]])
+        self.assertLess(turning.turn_rate, 0.1)
+
+    def test_what_is_inside_the_margin_already_does_not_pin_the_robot(self):
+        self.assertGreater(self.safe(Command(0.3, 0.0), Command(), [[0.0, 0.33]]).speed, 0.0)
+
+
+class Stale(unittest.TestCase):
+    def test_old_scans_old_odometry_and_scans_from_the_future_brake(self):
+        run = short_run()
+        scan = next(iter(run.scans))
+        for t, stamp in ((2.0, 2.0), (0.2, -1.0), (-0.1, -0.1)):
+            navigator = Navigator(short_mapping().grid, robot(), run.start, run.start + [1, 0, 0], seed=1)
+            navigator._command = Command(0.5, 0.3)
+            odometry = Track(np.array([stamp - 0.1, stamp]), np.zeros((2, 3)))
+            command = navigator.step(t, scan, odometry)
+            self.assertEqual(navigator.state, "stale")
+            self.assertIn("s old", navigator.reason)
+            self.assertAlmostEqual(command.speed, 0.5 - 0.1 * robot().drive.braking)
+            self.assertLess(abs(command.turn_rate), 0.3)
+
+
+class Obstacles(unittest.TestCase):
+    def test_only_points_away_from_walls_are_kept_and_not_for_long(self):
+        obstacles = LiveObstacles(room(), apart=0.25, memory=2.0)
+        obstacles.add(0.0, np.array([[3.0, 2.0], [0.1, 2.0], [50.0, 0.0]]))
+        self.assertEqual(obstacles.points.tolist(), [[3.0, 2.0]])
+        obstacles.add(1.9, np.array([[4.0, 2.0]]))
+        self.assertEqual(len(obstacles.points), 2)
+        obstacles.add(2.1, np.zeros((0, 2)))
+        self.assertEqual(obstacles.points.tolist(), [[4.0, 2.0]])
+
+
+class SettingsFile(unittest.TestCase):
+    def test_defaults_hold_and_mistakes_are_named(self):
+        path = new_folder() / "settings.toml"
+        head = 'format = "vinecompass settings"\nversion = 1\n'
+        path.write_text(head + "[costs]\ncomfort = 0.9\n")
+        self.assertEqual((read_settings(path).costs.comfort, read_settings(path).costs.contact_price), (0.9, 8.0))
+        for body, words in (
+            ("[costs]\ncomfrt = 0.9", ["costs.comfrt", "perhaps `comfort`"]),
+            ("[mapping]\ncell_size = 0", ["mapping.cell_size", "0"]),
+            ("[localization]\nparticles = 10.5", ["localization.particles", "10.5", "whole number"]),
+            ("[localisation]\n", ["localisation", "perhaps `localization`"]),
+            ('[costs]\nunknown = "maybe"', ["costs.unknown", "'maybe'"]),
+            ("[costs]\ncontact_price = 0.5", ["costs.contact_price", "0.5", "1 or more"]),
+        ):
+            with self.subTest(body=body):
+                path.write_text(head + body)
+                assert_input_error(self, lambda: read_settings(path), "settings.toml", *words)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,73 @@
+import unittest
+
+import numpy as np
+import shapely
+
+from tests.support import assert_input_error, edited, robot
+from vinecompass import Command, read_robot
+from vinecompass.robot import Body, limit_command, stopping_distance, wheel_speeds
+
+
+class RobotFile(unittest.TestCase):
+    def test_what_is_wrong_is_named_with_key_value_and_expectation(self):
+        cases = [
+            ("top_speed = 1.1", 'top_speed = "fast"', ["drive.top_speed", "'fast'", "m/s"]),
+            ("top_speed = 1.1", "top_speed = -1.0", ["drive.top_speed", "-1.0", "greater than 0"]),
+            ("top_speed = 1.1", "top_sped = 1.1", ["drive.top_sped", "perhaps `top_speed`"]),
+            ("top_speed = 1.1", "", ["drive.top_speed", "is missing", "m/s"]),
+            ("rate = 10.0", "rate = 10.0\nrange_nois = 0.1", ["lidar[0].range_nois", "perhaps `range_noise`"]),
+            ("beams = 433", "beams = 433.5", ["lidar[0].beams", "433.5", "whole number"]),
+            ("farthest = 16.0", "farthest = 0.01", ["lidar[0]", "farthest"]),
+            ("last_beam_deg = 135.0", "last_beam_deg = -140.0", ["lidar[0]", "counter-clockwise"]),
+            ('kind = "differential"', 'kind = "hover"', ["drive.kind", "'hover'"]),
+            ("version = 1", "version = 9", ["version", "9"]),
+            ('format = "vinecompass robot"', 'format = "other"', ["format", '"vinecompass robot"']),
+            ("[body]", "[body]\nradius = 1.0", ["body", "either outline or radius"]),
+            ("[drive]", "[drive", ["not TOML"]),
+            ("[0.48, -0.31], ", "[0.48, 0.5], ", ["body", "cross itself"]),
+        ]
+        for old, new, words in cases:
+            with self.subTest(new=new):
+                path = edited("robot.toml", old, new)
+                assert_input_error(self, lambda path=path: read_robot(path), str(path), *words)
+        assert_input_error(self, lambda: read_robot("/nowhere/robot.toml"), "/nowhere/robot.toml", "no such file")
+
+    def test_radii_of_the_body_agree_with_shapely(self):
+        shape = shapely.Polygon(robot().body.polygon)
+        self.assertAlmostEqual(robot().body.inner_radius, shape.exterior.distance(shapely.Point(0, 0)))
+        self.assertAlmostEqual(robot().body.outer_radius, shapely.hausdorff_distance(shape, shapely.Point(0, 0)))
+        disc = Body(radius=0.4)
+        self.assertAlmostEqual(disc.inner_radius, 0.4)
+        self.assertTrue(shapely.Polygon(disc.polygon).covers(shapely.Point(0, 0).buffer(0.399)))
+
+    def test_beams_fan_out_evenly_and_fire_as_the_scanner_turns(self):
+        lidar = robot().scanner
+        np.testing.assert_allclose(lidar.beam_angles[[0, 216, -1]], np.radians([-135.0, 0.0, 135.0]), atol=1e-12)
+        self.assertAlmostEqual(lidar.beam_delays[-1], 0.75 / lidar.rate)
+
+
+class Limits(unittest.TestCase):
+    def test_no_wish_whatever_breaks_a_limit(self):
+        drive, rng = robot().drive, np.random.default_rng(4)
+        wishes = [*rng.normal(scale=3.0, size=(500, 2)), (np.nan, 1.0), (np.inf, -np.inf), (0.0, 0.0)]
+        current = Command()
+        for speed, turn_rate in wishes:
+            command = limit_command(Command(speed, turn_rate), current, 0.1, drive)
+            self.assertTrue(-drive.reverse_speed <= command.speed <= drive.top_speed)
+            self.assertLessEqual(abs(command.turn_rate), drive.top_turn_rate)
+            change = abs(command.speed) - abs(current.speed)
+            self.assertLessEqual(change, 0.1 * drive.acceleration + 1e-12)
+            self.assertGreaterEqual(change, -0.1 * drive.braking - 1e-12)
+            self.assertGreaterEqual(command.speed * current.speed, 0.0)
+            self.assertLessEqual(abs(command.turn_rate - current.turn_rate), 0.1 * drive.turn_acceleration + 1e-12)
+            current = command
+
+    def test_wheel_speeds_and_stopping_distance_in_closed_form(self):
+        drive = robot().drive
+        np.testing.assert_allclose(wheel_speeds(1.0, 0.0, drive), [1.0, 1.0])
+        np.testing.assert_allclose(wheel_speeds(0.0, 2.0, drive), [-drive.track_width, drive.track_width])
+        self.assertAlmostEqual(stopping_distance(1.1, drive, delay=0.2), 0.22 + 1.1**2 / (2.0 * drive.braking))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,132 @@
+import dataclasses
+import unittest
+
+import numpy as np
+
+from tests.support import assert_input_error, new_folder, robot, short_run
+from vinecompass import Track, Units, compare_tracks, import_run, read_run, read_track, write_run, write_track
+from vinecompass.runs import Imu, Scans, Wheels
+
+
+class RunFolder(unittest.TestCase):
+    def test_what_is_written_is_read_again_to_the_last_bit(self):
+        for tables in ("parquet", "csv"):
+            with self.subTest(tables=tables):
+                folder = new_folder() / "run"
+                write_run(short_run(), folder, tables=tables)
+                again = read_run(folder)
+                self.assertEqual(again.robot, short_run().robot)
+                self.assertEqual(again.site_toml, short_run().site_toml)
+                np.testing.assert_allclose(again.start, short_run().start, atol=1e-12)
+                for name, stream in short_run().streams().items():
+                    for field in dataclasses.fields(stream):
+                        np.testing.assert_array_equal(
+                            getattr(getattr(again, name), field.name), getattr(stream, field.name), err_msg=name
+                        )
+
+    def test_only_a_run_is_replaced(self):
+        folder = new_folder()
+        (folder / "thesis.txt").write_text("three years")
+        assert_input_error(self, lambda: write_run(short_run(), folder), str(folder), "run.toml")
+        self.assertEqual((folder / "thesis.txt").read_text(), "three years")
+        run = folder / "run"
+        write_run(short_run(), run)
+        write_run(short_run(), run, tables="csv")
+        self.assertFalse((run / "scans.parquet").exists())
+        self.assertEqual(sorted(path.name for path in folder.iterdir()), ["run", "thesis.txt"])
+
+    def test_what_is_wrong_is_named(self):
+        folder = new_folder() / "run"
+        write_run(short_run(), folder, tables="csv")
+        assert_input_error(self, lambda: read_run(folder.parent), "run.toml")
+        wheels, whole = folder / "wheels.csv", (folder / "wheels.csv").read_text()
+        first, second, *rest = whole.splitlines()
+        for text, words in (
+            ("t,left\n0,1\n", ["wheels.csv", "right", "missing"]),
+            ("t,left,right\n0,1,2\n1,oops,3\n", ["wheels.csv", "left", "'oops'", "numbers"]),
+            ("t,left,right\n0,1,2\n1,nan,3\n", ["wheels.csv", "left", "row 1"]),
+            ("t,left,right\n0,1,2\n0,1,2\n", ["wheels.t", "row 1"]),
+            ("t,left,right\n", ["wheels"]),
+            (first + "\n" + second + ",7\n" + rest[0], ["wheels.csv", "whole table"]),
+        ):
+            with self.subTest(text=text[:30]):
+                wheels.write_text(text)
+                assert_input_error(self, lambda: read_run(folder), *words)
+        wheels.unlink()
+        (folder / "scans.csv").write_text("t,r0,r1\n0,1,2\n")
+        assert_input_error(self, lambda: read_run(folder), "scans", "433")
+        (folder / "scans.csv").unlink()
+        (folder / "scans.parquet").write_bytes(b"PAR1 broken")
+        assert_input_error(self, lambda: read_run(folder), "scans.parquet", "whole table")
+        (folder / "scans.parquet").unlink()
+        assert_input_error(self, read_run(folder).need_scans, "scans")
+
+
+class Import(unittest.TestCase):
+    def test_tables_in_other_units_and_names_give_the_same_run(self):
+        run, folder = short_run(), new_folder()
+        write_run(run, folder / "run", tables="csv")
+        imported = import_run({"scans": folder / "run/scans.csv", "wheels": folder / "run/wheels.csv"}, run.robot)
+        np.testing.assert_allclose(imported.wheels.left, run.wheels.left)
+        beams = [f"beam{i}" for i in range(433)]
+        ranges = np.where(np.isposinf(run.scans.ranges), 65533.0, np.nan_to_num(run.scans.ranges * 1000.0, nan=0.0))
+        for name, columns, values in (
+            ("scans", ["stamp", *beams], np.column_stack([run.scans.t * 1e3, ranges])),
+            ("wheels", ["t", "encoder_l", "right"],
+             np.column_stack([run.wheels.t * 1e3, run.wheels.left * 2400 / 2 / np.pi, run.wheels.right * 2400 / 2 / np.pi])),
+            ("imu", ["t", "turn_rate", "acceleration_x", "acceleration_y"], np.column_stack(
+                [run.imu.t * 1e3, np.degrees(run.imu.turn_rate), run.imu.acceleration_x, run.imu.acceleration_y])),
+            ("odometry", ["t", "x", "y", "heading"],
+             np.column_stack([run.truth.t * 1e3, run.truth.poses * [1000.0, 1000.0, 180.0 / np.pi]])),
+        ):  # fmt: skip
+            np.savetxt(folder / f"{name}.csv", values, delimiter=",", header=",".join(columns), comments="", fmt="%.9f")
+        again = import_run(
+            {name: folder / f"{name}.csv" for name in ("scans", "wheels", "imu", "odometry")}, run.robot,
+            units=Units(time="ms", ranges="mm", length="mm", angle="deg", wheels="ticks"), no_return=65533.0,
+            columns={"scans.t": "stamp", "wheels.left": "encoder_l"}, start=run.start,
+        )  # fmt: skip
+        np.testing.assert_allclose(again.scans.t, run.scans.t, atol=1e-9)
+        np.testing.assert_allclose(again.scans.ranges, run.scans.ranges, rtol=1e-5)
+        np.testing.assert_allclose(again.wheels.left, run.wheels.left, atol=1e-6)
+        np.testing.assert_allclose(again.imu.turn_rate, run.imu.turn_rate, atol=1e-9)
+        np.testing.assert_allclose(again.odometry.poses, run.truth.poses, atol=1e-6)
+
+    def test_what_is_wrong_is_named(self):
+        folder = new_folder()
+        write_run(short_run(), folder / "run", tables="csv")
+        scans, wheels = folder / "run/scans.csv", folder / "run/wheels.csv"
+        for call, words in (
+            (lambda: import_run({"wheels": wheels}, robot()), ["scans"]),
+            (lambda: import_run({"scans": scans, "sonar": wheels}, robot()), ["sonar", "wheels"]),
+            (lambda: import_run({"scans": wheels}, robot()), ["scans", "433"]),
+            (lambda: Units(ranges="furlong"), ["ranges", "'furlong'", "mm"]),
+            (lambda: import_run({"scans": scans}, robot(), columns={"scans.t": "clock"}), ["clock", "not a column"]),
+        ):
+            assert_input_error(self, call, *words)
+
+
+class Streams(unittest.TestCase):
+    def test_a_run_refuses_streams_that_make_no_sense(self):
+        run, nothing = short_run(), np.zeros(0)
+        for change, words in (
+            ({"wheels": Wheels(nothing, nothing, nothing)}, ["wheels", "no rows"]),
+            ({"imu": Imu(*np.array([[0.0, 2.0, 1.0]] * 4))}, ["imu.t", "row 2"]),
+            ({"scans": Scans(np.array([0.0]), np.ones((1, 5), np.float32))}, ["scans", "5", "433"]),
+        ):
+            assert_input_error(self, lambda change=change: dataclasses.replace(run, **change), *words)
+
+    def test_errors_of_a_shifted_and_turned_track_in_closed_form(self):
+        t = np.linspace(0.0, 9.0, 10)
+        truth = Track(t, np.column_stack([t, np.zeros(10), np.full(10, 3.1)]))
+        error = compare_tracks(Track(t, truth.poses + [0.3, 0.4, 0.2]), truth)
+        np.testing.assert_allclose([error.position_rmse, error.heading_rmse], [0.5, 0.2])
+        self.assertEqual(len(error.since(5.0).t), 5)
+
+    def test_a_track_survives_its_file(self):
+        path = new_folder() / "track.csv"
+        write_track(short_run().truth, path)
+        np.testing.assert_array_equal(read_track(path).poses, short_run().truth.poses)
+
+
+if __name__ == "__main__":
+    unittest.main()

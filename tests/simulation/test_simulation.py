@@ -1,0 +1,138 @@
+import unittest
+
+import numpy as np
+import shapely
+import shapely.affinity
+
+from tests.support import assert_input_error, edited, robot, short_run, site
+from vinecompass import Command, Simulator, read_site, record_drive
+from vinecompass.geometry import compose
+from vinecompass.simulation import Site, cast_beams
+
+
+class BeamsAgainstShapely(unittest.TestCase):
+    def test_walls_and_people(self):
+        lidar, rng = robot().scanner, np.random.default_rng(15)
+        people = np.array([[36.0, 22.0, 0.25], [34.0, 25.0, 0.3]])
+        everything = shapely.union_all([
+            site().surfaces, *(shapely.Point(x, y).buffer(r, quad_segs=500).exterior for x, y, r in people)
+        ])  # fmt: skip
+        pose = np.array([36.5, 24.5, rng.uniform(-3.0, 3.0)])
+        ranges = cast_beams(site().segments, np.repeat(pose[None], lidar.beams, axis=0), lidar, people=people)
+        sensor = compose(pose, lidar.mount_pose)
+        for beam in range(0, lidar.beams, 12):
+            angle = sensor[2] + lidar.beam_angles[beam]
+            ray = shapely.LineString([sensor[:2], sensor[:2] + 60.0 * np.array([np.cos(angle), np.sin(angle)])])
+            self.assertAlmostEqual(ranges[beam], shapely.Point(sensor[:2]).distance(ray & everything), delta=1e-3)
+
+
+class TheRecordedRun(unittest.TestCase):
+    def test_ranges_scatter_more_with_distance_and_some_fail(self):
+        run, lidar = short_run(), robot().scanner
+        truth = np.array([
+            cast_beams(site().segments, run.truth.at(t + lidar.beam_delays), lidar) for t in run.scans.t[::4]
+        ])  # fmt: skip
+        ranges = run.scans.ranges[::4]
+        error = ranges - truth
+        unhidden = np.isfinite(error) & (np.abs(error) < 0.15)
+        for near, far in ((0.5, 2.0), (3.0, 5.0), (8.0, 12.0)):
+            chosen = unhidden & (truth > near) & (truth < far)
+            wanted = np.sqrt(np.mean((lidar.range_noise + lidar.range_noise_per_metre * truth[chosen]) ** 2))
+            self.assertAlmostEqual(error[chosen].std() / wanted, 1.0, delta=0.1)
+            self.assertLess(abs(error[chosen].mean()), 0.002)
+        self.assertAlmostEqual(np.isnan(ranges).mean(), lidar.dropout, delta=0.003)
+        self.assertGreater(np.isposinf(ranges[truth > lidar.farthest + 0.2]).mean(), 0.9)
+
+    def test_the_imu_has_its_bias_and_noise(self):
+        run, imu = short_run(), robot().imu
+        t = run.imu.t
+        turned = np.unwrap(run.truth.at(t)[:, 2]) - np.unwrap(run.truth.at(t - 0.01)[:, 2])
+        error = run.imu.turn_rate[5:] - turned[5:] / 0.01
+        self.assertAlmostEqual(error.mean(), imu.turn_rate_bias, delta=4.0 * imu.turn_rate_noise / np.sqrt(len(error)))
+        self.assertAlmostEqual(error.std() / imu.turn_rate_noise, 1.0, delta=0.1)
+
+    def test_the_same_seed_gives_the_same_bytes_and_another_gives_others(self):
+        again, other = (record_drive(site(), robot(), [(36.9, 24.6), (36.9, 23.0)], seed=seed) for seed in (7, 8))
+        once_more = record_drive(site(), robot(), [(36.9, 24.6), (36.9, 23.0)], seed=7)
+        self.assertEqual(again.scans.ranges.tobytes(), once_more.scans.ranges.tobytes())
+        self.assertEqual(again.wheels.left.tobytes(), once_more.wheels.left.tobytes())
+        self.assertNotEqual(again.scans.ranges.tobytes(), other.scans.ranges.tobytes())
+
+
+class Motion(unittest.TestCase):
+    def drive(self, start, commands, seed=1):
+        simulator = Simulator(site(), robot(), start=start, seed=seed)
+        return simulator, [simulator.step(command) for command in commands]
+
+    def test_speeds_ramp_within_the_limits_and_wheels_agree_on_dry_floor(self):
+        simulator, readings = self.drive([36.0, 22.4, 1.57], [Command(0.9)] * 20 + [Command()] * 15)
+        speeds = np.concatenate([r.velocities[:, 0] for r in readings])
+        drive = robot().drive
+        self.assertLessEqual(np.diff(speeds).max(), 0.01 * drive.acceleration + 1e-9)
+        self.assertGreaterEqual(np.diff(speeds).min(), -0.01 * drive.braking - 1e-9)
+        rolled = readings[-1].wheels.left[-1] * drive.wheel_radius
+        self.assertAlmostEqual(rolled, np.hypot(*(simulator.pose - [36.0, 22.4, 0.0])[:2]), delta=0.03)
+
+    def test_wheels_slip_on_the_wet_patch_only(self):
+        ratios = {}
+        for name, start in (("wet", [38.6, 12.8, np.pi]), ("dry", [40.0, 18.4, np.pi])):
+            simulator, readings = self.drive(start, [Command(0.9)] * 50)
+            rolled = (readings[-1].wheels.left[-1] + readings[-1].wheels.right[-1]) / 2 * robot().drive.wheel_radius
+            way = np.hypot(*np.diff(np.vstack([r.truth.poses for r in readings])[:, :2], axis=0).T).sum()
+            ratios[name] = way / rolled
+        self.assertAlmostEqual(ratios["dry"], 1.0, delta=0.02)
+        self.assertLess(ratios["wet"], 0.85)
+
+    def test_a_wall_stops_the_body_and_counts_as_a_contact(self):
+        simulator, readings = self.drive([36.0, 24.6, np.pi], [Command(0.9)] * 70)
+        self.assertTrue(readings[-1].contact)
+        self.assertFalse(readings[0].contact)
+        self.assertAlmostEqual(simulator.pose[0] - 0.56, 32.0, delta=0.02)
+        body = shapely.Polygon(robot().body.polygon)
+        self.assertFalse(shapely.affinity.translate(
+            shapely.affinity.rotate(body, simulator.pose[2], origin=(0, 0), use_radians=True), *simulator.pose[:2]
+        ).intersects(site().surfaces))  # fmt: skip
+
+    def test_people_walk_their_routes_and_wait_for_the_robot(self):
+        simulator = Simulator(site(), robot(), seed=5)
+        route = shapely.LineString(site().person[0].route)
+        moved = 0.0
+        for _ in range(100):
+            before = simulator.people[0, :2]
+            simulator.step(Command())
+            moved += np.hypot(*(simulator.people[0, :2] - before))
+            self.assertLess(route.distance(shapely.Point(simulator.people[0, :2])), 1e-6)
+        self.assertAlmostEqual(moved / 10.0, site().person[0].speed, delta=0.15)
+        start = np.array([20.0, 19.2, 0.0])
+        blocked = Simulator(site(), robot(), start=start, seed=5)
+        for _ in range(600):
+            readings = blocked.step(Command())
+            self.assertFalse(readings.contact)
+            self.assertGreater(np.hypot(*(blocked.people[:, :2] - start[:2]).T).min(), 0.9)
+
+
+class SiteFile(unittest.TestCase):
+    def test_what_is_wrong_is_named(self):
+        for old, new, words in (
+            ("grip = 0.35", "grip = 1.35", ["floor[0].grip", "1.35", "0 (wheels spin) to 1 (dry)"]),
+            ("speed = 1.1", 'speed = "brisk"', ["person[0].speed", "'brisk'"]),
+            ("start =", "begin =", ["begin", "not a known key", "perhaps"]),
+            ('kind = "closed"', 'kind = "shut"', ["zone[0].kind", "'shut'"]),
+        ):
+            with self.subTest(new=new):
+                path = edited("site.toml", old, new)
+                assert_input_error(self, lambda path=path: read_site(path), "site.toml", *words)
+        assert_input_error(self, lambda: site().find_stop("moon"), "stop", "'moon'", "dock, press")
+        assert_input_error(self, lambda: Simulator(site(), robot(), start=[0.1, 5.0, 0.0], seed=1), "start", "[0.1, 5.0")
+
+    def test_grip_and_distances(self):
+        self.assertEqual((site().grip_at(35.0, 12.0), site().grip_at(5.0, 18.0)), (0.35, 1.0))
+        points = np.random.default_rng(16).uniform(0.0, 30.0, (50, 2))
+        wanted = shapely.distance(shapely.points(points), site().surfaces)
+        np.testing.assert_allclose(site().distances_to_surface(points), wanted, atol=1e-9)
+        with self.assertRaises(ValueError):
+            Site(name="void", start=(0.0, 0.0, 0.0))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,102 @@
+"""What the tests share: the demo robot and site, one short recorded run, and the command line run in-process."""
+
+from __future__ import annotations
+
+import atexit
+import contextlib
+import functools
+import io
+import json
+import shutil
+import sys
+import tempfile
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+
+from vinecompass import Grid, InputError, build_map, demo_file, read_robot, read_site, record_drive
+from vinecompass.cli import main
+
+SHORT_ROUTE = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5)]
+
+
+@functools.cache
+def robot():
+    return read_robot(demo_file("robot.toml"))
+
+
+@functools.cache
+def site():
+    return read_site(demo_file("site.toml"))
+
+
+@functools.cache
+def short_run():
+    """Seventeen metres from the loading dock into the gallery."""
+    return record_drive(site(), robot(), SHORT_ROUTE, seed=3, site_toml=demo_file("site.toml").read_text())
+
+
+@functools.cache
+def short_mapping():
+    return build_map(short_run())
+
+
+@functools.cache
+def scratch() -> Path:
+    """A folder that lives as long as the test process."""
+    folder = Path(tempfile.mkdtemp(prefix="vinecompass-tests-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    return folder
+
+
+def new_folder() -> Path:
+    return Path(tempfile.mkdtemp(dir=scratch()))
+
+
+@functools.cache
+def demo() -> tuple[Path, dict]:
+    """The whole demo, run once for all tests, and what it printed."""
+    folder = scratch() / "demo-out"
+    status, printed, _ = run("demo", "-o", folder, "--json")
+    assert status == 0, printed
+    return folder, json.loads(printed)
+
+
+def run(*arguments: object) -> tuple[int, str, str]:
+    """Run the command line in this process; return exit status, standard output and standard error."""
+    out, err = io.StringIO(), io.StringIO()
+    words = ["vinecompass", *map(str, arguments)]
+    with mock.patch.object(sys, "argv", words), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            main()
+        except SystemExit as end:
+            return int(end.code or 0), out.getvalue(), err.getvalue()
+    raise AssertionError("the command line always exits")
+
+
+def room(width: float = 6.0, height: float = 4.0, cell_size: float = 0.05) -> Grid:
+    """A free rectangular room with walls one cell thick, its lowest corner at the origin."""
+    log_odds = np.full((round(height / cell_size), round(width / cell_size)), -3.0, np.float32)
+    log_odds[[0, -1]] = 3.0
+    log_odds[:, [0, -1]] = 3.0
+    return Grid(log_odds, cell_size)
+
+
+def edited(name: str, old: str, new: str) -> Path:
+    """Write a copy of a demo file in which `old` is replaced by `new`; return its path."""
+    text = demo_file(name).read_text()
+    assert old in text, old
+    path = new_folder() / name
+    path.write_text(text.replace(old, new, 1))
+    return path
+
+
+def assert_input_error(test, call, *words: str) -> None:
+    """Check that a call raises one line of `InputError` that says all of `words`."""
+    with test.assertRaises(InputError) as caught:
+        call()
+    message = str(caught.exception)
+    test.assertNotIn("\n", message)
+    for word in words:
+        test.assertIn(word, message)

@@ -1,0 +1,92 @@
+import ast
+import doctest
+import importlib
+import pkgutil
+import runpy
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import vinecompass
+
+ROOT = Path(__file__).parent.parent
+SOURCE = Path(vinecompass.__file__).parent
+FLOORS = [
+    {"errors"},
+    {"files", "data"},
+    {"geometry"},
+    {"robot"},
+    {"grids", "runs"},
+    {"odometry", "matching", "costs", "simulation"},
+    {"mapping", "localization", "planning", "following"},
+    {"navigation"},
+    {"rehearsal"},
+    {"figures"},
+    {"cli"},
+]
+FLOOR_OF = {folder: number for number, folders in enumerate(FLOORS) for folder in folders}
+
+
+def modules():
+    return [info.name for info in pkgutil.walk_packages([str(SOURCE)], "vinecompass.") if "__main__" not in info.name]
+
+
+class TheHouse(unittest.TestCase):
+    def test_folders_import_only_from_lower_floors(self):
+        for path in SOURCE.rglob("*.py"):
+            home = path.relative_to(SOURCE).parts[0].removesuffix(".py")
+            if home.startswith("__"):
+                continue
+            for node in ast.walk(ast.parse(path.read_text())):
+                if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("vinecompass."):
+                    other = node.module.split(".")[1]
+                    with self.subTest(file=str(path), imports=other):
+                        self.assertTrue(other == home or FLOOR_OF[other] < FLOOR_OF[home])
+
+    def test_the_core_imports_no_interface_package_and_the_package_imports_nothing(self):
+        core = "import sys, vinecompass.rehearsal; print([m for m in ('click', 'rich', 'matplotlib') if m in sys.modules])"
+        bare = "import sys, vinecompass; print([m for m in ('numpy', 'numba', 'pydantic') if m in sys.modules])"
+        for code in (core, bare):
+            told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+            self.assertEqual(told.stdout.strip(), "[]")
+
+    def test_every_public_name_is_there_and_documented(self):
+        for name in vinecompass.__all__:
+            value = getattr(vinecompass, name)
+            if name != "__version__":
+                self.assertTrue(value.__doc__, name)
+        self.assertEqual(dir(vinecompass), sorted(vinecompass.__all__))
+        with self.assertRaises(AttributeError):
+            vinecompass.teleport  # noqa: B018
+
+
+class WhatTheDocumentsSay(unittest.TestCase):
+    def test_docstring_examples_run(self):
+        tried = 0
+        for name in modules():
+            with self.subTest(module=name):
+                result = doctest.testmod(importlib.import_module(name))
+                self.assertEqual(result.failed, 0)
+                tried += result.attempted
+        self.assertGreater(tried, 30)
+
+    def test_the_readme_example_runs(self):
+        code = (ROOT / "README.md").read_text().split("```python")[1].split("```")[0]
+        with tempfile.TemporaryDirectory() as folder, mock.patch("builtins.print") as told:
+            exec(compile(code.replace('"demo-map.png"', f'"{folder}/demo-map.png"'), "README.md", "exec"), {})
+        self.assertTrue(told.called)
+
+    def test_the_examples_run_and_write_a_picture_each(self):
+        for path in sorted((ROOT / "examples").glob("*.py")):
+            with self.subTest(example=path.name), tempfile.TemporaryDirectory() as folder:
+                picture = Path(folder) / "picture.png"
+                with mock.patch.object(sys, "argv", [path.name, str(picture)]), mock.patch("builtins.print"):
+                    runpy.run_path(str(path), run_name="__main__")
+                self.assertEqual(picture.read_bytes()[:4], b"\x89PNG")
+
+
+if __name__ == "__main__":
+    unittest.main()
