@@ -10,7 +10,6 @@ import platform
 from pathlib import Path
 
 from benchmarks.cases import all_cases
-
 from vinecompass.files import atomic_write
 
 

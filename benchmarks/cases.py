@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
+from functools import partial
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -22,7 +24,9 @@ ROUNDS = 5
 FloatArray = NDArray[np.float64]
 
 
-def measured(work: str, yardstick: str, ours: Callable[[], Any], theirs: Callable[[], Any], note: str) -> dict[str, Any]:
+def measured(
+    work: str, yardstick: str, ours: Callable[[], Any], theirs: Callable[[], Any], note: str
+) -> dict[str, Any]:  # fmt: skip
     """Time both in turn, after a warm-up of ours, and compare the medians: load on the machine meets both alike."""
     ours()
     times = np.zeros((ROUNDS, 2))
@@ -58,6 +62,11 @@ def building(side: int, seed: int) -> NDArray[np.bool_]:
     return occupied
 
 
+def minimum_cost(costs: FloatArray, start: tuple[int, ...], goal: tuple[int, ...]) -> float:
+    """Return scikit-image's minimum cost from start to goal; negative cells are closed."""
+    return float(MCP_Geometric(costs).find_costs([start], [goal])[0][goal])
+
+
 def path_cases() -> Iterator[dict[str, Any]]:
     """A* against scikit-image's minimum-cost path, plain and priced."""
     for side in (1000, 2000):
@@ -70,13 +79,13 @@ def path_cases() -> Iterator[dict[str, Any]]:
             ours = np.where(closed, np.inf, prices).astype(np.float32)
             theirs = np.where(closed, -1.0, prices).astype(np.float64)
             path = find_grid_path(ours, start, goal)
-            cost = float(MCP_Geometric(theirs).find_costs([start], [goal])[0][goal])
+            cost = minimum_cost(theirs, start, goal)
             corners = shorten(ours, path.cells[:, ::-1] + 0.5)
-            short = sum(line_price(ours, *a, *b) for a, b in zip(corners[:-1], corners[1:], strict=True))
+            short = sum(line_price(ours, *a, *b) for a, b in pairwise(corners))
             yield measured(
                 f"A* on a {kind} building, {side} x {side}", "scikit-image MCP_Geometric",
-                lambda ours=ours: find_grid_path(ours, start, goal),
-                lambda theirs=theirs: MCP_Geometric(theirs).find_costs([start], [goal]),
+                partial(find_grid_path, ours, start, goal),
+                partial(minimum_cost, theirs, start, goal),
                 f"cost {100.0 * (path.cost / cost - 1.0):+.4f} %, shortened {100.0 * (short / cost - 1.0):+.2f} %, "
                 f"{path.expanded} cells expanded",
             )  # fmt: skip

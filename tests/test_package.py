@@ -47,7 +47,9 @@ class TheHouse(unittest.TestCase):
                         self.assertTrue(other == home or FLOOR_OF[other] < FLOOR_OF[home])
 
     def test_the_core_imports_no_interface_package_and_the_package_imports_nothing(self):
-        core = "import sys, vinecompass.rehearsal; print([m for m in ('click', 'rich', 'matplotlib') if m in sys.modules])"
+        core = (
+            "import sys, vinecompass.rehearsal; print([m for m in ('click', 'rich', 'matplotlib') if m in sys.modules])"
+        )
         bare = "import sys, vinecompass; print([m for m in ('numpy', 'numba', 'pydantic') if m in sys.modules])"
         for code in (core, bare):
             told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

@@ -82,7 +82,9 @@ class Commands(unittest.TestCase):
                          len(read_run(self.out / "mission").scans))  # fmt: skip
 
     def test_an_answer_of_no_is_status_one_with_a_reason(self):
-        plan = self.json_of("plan", self.map, "--robot", self.robot, "--from", "36,24.6,0", "--to", "30.5,4.2,0", status=1)
+        plan = self.json_of(
+            "plan", self.map, "--robot", self.robot, "--from", "36,24.6,0", "--to", "30.5,4.2,0", status=1
+        )
         self.assertEqual((plan["done"], plan["quality"]["status"]), (False, "goal closed"))
         self.assertIn("30.50, 4.20", plan["message"])
         drive = self.json_of("drive", self.site, "--robot", self.robot, "--map", self.map, "--to", "rack 4",
@@ -100,7 +102,8 @@ class Commands(unittest.TestCase):
         self.json_of("simulate", self.site, "--robot", self.robot, "--route", "press round", "-o", self.out / "run",
                      "--tables", "csv", "--seed", 6)  # fmt: skip
         tables = self.out / "run"
-        self.json_of("import", "--robot", self.robot, "--scans", tables / "scans.csv", "--wheels", tables / "wheels.csv",
+        self.json_of("import", "--robot", self.robot, "--scans", tables / "scans.csv", "--wheels",
+                     tables / "wheels.csv",
                      "--imu", tables / "imu.csv", "--truth", tables / "truth.csv", "--start", "36,24.6,0",
                      "-o", self.out / "own")  # fmt: skip
         mapped = self.json_of("map", self.out / "own", "-o", self.out / "own.png")
@@ -122,16 +125,17 @@ class Commands(unittest.TestCase):
         text = edited("robot.toml", "braking = 1.1", 'braking = "hard"')
         before = sorted(self.out.rglob("*"))
         new, robot = self.out / "new.png", ("--robot", self.robot)
+        tour = ("--route", "grand tour", "-o", new)
         for arguments, words in (
             (("map", "nowhere", "-o", new), ["nowhere", "run.toml"]),
             (("map", no_scans, "-o", new), ["no-scans", "scans"]),
             (("map", self.data / "mission", "-o", self.out / "new.jpg"), ["new.jpg", ".png"]),
             (("locate", broken, self.data / "mission", "-o", new), ["broken.png", "not a whole picture"]),
-            (("locate", self.map, self.data / "mission", "--at", "1,2", "-o", new), ["--at", "'1,2'", "x,y,heading_deg"]),
+            (("locate", self.map, self.data / "mission", "--at", "1,2", "-o", new), ["--at", "'1,2'", "heading_deg"]),
             (("locate", self.map, self.data / "mission", "--at", "900,2,0", "-o", new), ["900.0", "on the map"]),
-            (("simulate", self.site, "--robot", unknown, "--route", "grand tour", "-o", new), ["trak_width", "`track_width`"]),
-            (("simulate", self.site, "--robot", text, "--route", "grand tour", "-o", new), ["drive.braking", "'hard'", "m/s2"]),
-            (("simulate", in_wall, *robot, "--route", "grand tour", "-o", new), ["start", "32.0", "free floor"]),
+            (("simulate", self.site, "--robot", unknown, *tour), ["trak_width", "`track_width`"]),
+            (("simulate", self.site, "--robot", text, *tour), ["drive.braking", "'hard'", "m/s2"]),
+            (("simulate", in_wall, *robot, *tour), ["start", "32.0", "free floor"]),
             (("simulate", self.site, *robot, "--route", "moon", "-o", new), ["route", "'moon'", "grand tour"]),
             (("price", self.map, *robot, "--zones", "z.toml"), ["z.toml", "no such file"]),
             (("plan", self.map, *robot, "--from", "dock", "--to", "press"), ["--from", "'dock'", "--site"]),
@@ -156,7 +160,9 @@ class Commands(unittest.TestCase):
 
 class TheProgram(unittest.TestCase):
     def test_help_lists_the_commands_in_the_order_of_the_job(self):
-        told = subprocess.run([sys.executable, "-m", "vinecompass", "--help"], capture_output=True, text=True, check=True)
+        told = subprocess.run(
+            [sys.executable, "-m", "vinecompass", "--help"], capture_output=True, text=True, check=True
+        )
         lines = told.stdout.split("Commands:")[1].splitlines()
         names = [line.split()[0] for line in lines if line.strip()]
         self.assertEqual(names, ["demo", "simulate", "import", "map", "locate", "price", "plan", "drive"])

@@ -36,7 +36,9 @@ class MapFile(unittest.TestCase):
         for row, column in ((29, 0), (0, 0), (12, 33)):
             pixel_x, pixel_y = column, 29 - row
             wanted = grid.points_of([[row, column]])[0]
-            np.testing.assert_allclose([a * pixel_x + b * pixel_y + c, d * pixel_x + e * pixel_y + f], wanted, atol=1e-8)
+            np.testing.assert_allclose(
+                [a * pixel_x + b * pixel_y + c, d * pixel_x + e * pixel_y + f], wanted, atol=1e-8
+            )
 
     def test_a_painted_picture_is_read_as_painted(self):
         write_map(some_grid(0.0), self.path)

@@ -56,7 +56,9 @@ class Mapping(unittest.TestCase):
     def test_a_start_elsewhere_moves_the_map_and_settings_are_heeded(self):
         part = dataclasses.replace(short_run(), scans=Scans(short_run().scans.t[:40], short_run().scans.ranges[:40]))
         here = build_map(part, settings=MappingSettings(cell_size=0.1))
-        there = build_map(dataclasses.replace(part, start=part.start + [100.0, 0, 0]), settings=MappingSettings(cell_size=0.1))
+        there = build_map(
+            dataclasses.replace(part, start=part.start + [100.0, 0, 0]), settings=MappingSettings(cell_size=0.1)
+        )
         self.assertEqual(here.grid.cell_size, 0.1)
         np.testing.assert_allclose(np.subtract(there.grid.corner, here.grid.corner), [100.0, 0.0], atol=0.11)
         np.testing.assert_allclose(there.track.poses - here.track.poses, [[100.0, 0.0, 0.0]] * 40, atol=0.02)

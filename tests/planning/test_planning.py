@@ -108,7 +108,9 @@ class Plans(unittest.TestCase):
                 np.testing.assert_allclose(plan.poses[:-1, 2], np.arctan2(*steps.T[::-1]), atol=1e-9)
                 self.assertAlmostEqual(plan.length, np.hypot(*steps.T).sum())
                 self.assertLessEqual(plan.length, plan.cost)
-                raw = find_grid_path(costmap.prices, *map(tuple, costmap.grid.cells_at([self.start[:2], self.goal[:2]])))
+                raw = find_grid_path(
+                    costmap.prices, *map(tuple, costmap.grid.cells_at([self.start[:2], self.goal[:2]]))
+                )
                 self.assertLess(plan.cost, raw.cost * 0.05 * 1.001)
 
     def test_a_plan_on_a_turned_grid_is_the_turned_plan(self):

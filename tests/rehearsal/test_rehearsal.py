@@ -15,7 +15,9 @@ class Missions(unittest.TestCase):
         drive = robot().drive
         for seed in (1, 2):
             with self.subTest(seed=seed):
-                mission = rehearse(site(), robot(), GRID, GOAL, initial_pose=site().start_pose + [0.3, 0.2, 0.2], seed=seed)
+                mission = rehearse(
+                    site(), robot(), GRID, GOAL, initial_pose=site().start_pose + [0.3, 0.2, 0.2], seed=seed
+                )
                 self.assertEqual((mission.arrived, mission.reason, mission.contacts), (True, "", 0))
                 self.assertLess(mission.position_error, 0.10)
                 self.assertLess(np.degrees(mission.heading_error), 5.0)
@@ -35,7 +37,12 @@ class Missions(unittest.TestCase):
         x, y = GOAL[:2]
         fence = [
             Zone(name="fence", kind="closed", polygon=[(x + a, y + b), (x + c, y + b), (x + c, y + d), (x + a, y + d)])
-            for a, b, c, d in ((-1.5, -1.5, 1.5, -1.2), (-1.5, 1.2, 1.5, 1.5), (-1.5, -1.5, -1.2, 1.5), (1.2, -1.5, 1.5, 1.5))
+            for a, b, c, d in (
+                (-1.5, -1.5, 1.5, -1.2),
+                (-1.5, 1.2, 1.5, 1.5),
+                (-1.5, -1.5, -1.2, 1.5),
+                (1.2, -1.5, 1.5, 1.5),
+            )
         ]
         mission = rehearse(site(), robot(), GRID, GOAL, zones=fence, seed=1, time_limit=4.0)
         self.assertFalse(mission.arrived)

@@ -73,7 +73,7 @@ class Import(unittest.TestCase):
         for name, columns, values in (
             ("scans", ["stamp", *beams], np.column_stack([run.scans.t * 1e3, ranges])),
             ("wheels", ["t", "encoder_l", "right"],
-             np.column_stack([run.wheels.t * 1e3, run.wheels.left * 2400 / 2 / np.pi, run.wheels.right * 2400 / 2 / np.pi])),
+             np.column_stack([run.wheels.t * 1e3, *(np.array([run.wheels.left, run.wheels.right]) * 1200 / np.pi)])),
             ("imu", ["t", "turn_rate", "acceleration_x", "acceleration_y"], np.column_stack(
                 [run.imu.t * 1e3, np.degrees(run.imu.turn_rate), run.imu.acceleration_x, run.imu.acceleration_y])),
             ("odometry", ["t", "x", "y", "heading"],

@@ -76,7 +76,7 @@ class Motion(unittest.TestCase):
     def test_wheels_slip_on_the_wet_patch_only(self):
         ratios = {}
         for name, start in (("wet", [38.6, 12.8, np.pi]), ("dry", [40.0, 18.4, np.pi])):
-            simulator, readings = self.drive(start, [Command(0.9)] * 50)
+            _, readings = self.drive(start, [Command(0.9)] * 50)
             rolled = (readings[-1].wheels.left[-1] + readings[-1].wheels.right[-1]) / 2 * robot().drive.wheel_radius
             way = np.hypot(*np.diff(np.vstack([r.truth.poses for r in readings])[:, :2], axis=0).T).sum()
             ratios[name] = way / rolled
@@ -123,7 +123,9 @@ class SiteFile(unittest.TestCase):
                 path = edited("site.toml", old, new)
                 assert_input_error(self, lambda path=path: read_site(path), "site.toml", *words)
         assert_input_error(self, lambda: site().find_stop("moon"), "stop", "'moon'", "dock, press")
-        assert_input_error(self, lambda: Simulator(site(), robot(), start=[0.1, 5.0, 0.0], seed=1), "start", "[0.1, 5.0")
+        assert_input_error(
+            self, lambda: Simulator(site(), robot(), start=[0.1, 5.0, 0.0], seed=1), "start", "[0.1, 5.0"
+        )
 
     def test_grip_and_distances(self):
         self.assertEqual((site().grip_at(35.0, 12.0), site().grip_at(5.0, 18.0)), (0.35, 1.0))

@@ -51,9 +51,7 @@ def body_clearance(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[
         return result
     tree = shapely.STRtree(squares)
     bodies = shapely.polygons(np.stack([transform_points(pose, robot.body.polygon) for pose in stack]))
-    (which, _), distances = tree.query_nearest(
-        bodies, max_distance=FARTHEST, return_distance=True, all_matches=False
-    )
+    (which, _), distances = tree.query_nearest(bodies, max_distance=FARTHEST, return_distance=True, all_matches=False)
     result[which] = distances
     return result
 

@@ -163,9 +163,7 @@ class ParticleLocalizer:
         turned = step[2] + (s.turn_noise * turn + s.turn_noise_per_metre * length + 3e-4) * normals[:, 2]
         self.particles = compose(self.particles, np.stack([along, across, turned], axis=-1))
 
-    def _sums(
-        self, field: NDArray[np.float32], poses: FloatArray, points: FloatArray, outside: float
-    ) -> FloatArray:
+    def _sums(self, field: NDArray[np.float32], poses: FloatArray, points: FloatArray, outside: float) -> FloatArray:
         scale = 1.0 / self._grid.cell_size
         local = relative(poses, self._grid.frame)
         local[:, :2] *= scale

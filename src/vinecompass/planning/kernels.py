@@ -43,9 +43,7 @@ def cheapest_path(prices, start, goal, lowest, bucket_width, bucket_count):  # t
     price = prices.ravel()
     best = np.full(price.size, np.inf, np.float32)
     came_by = np.zeros(price.size, np.int8)
-    offsets = np.array(
-        [1, -1, columns, -columns, columns + 1, columns - 1, -columns + 1, -columns - 1], dtype=np.int64
-    )
+    offsets = np.array([1, -1, columns, -columns, columns + 1, columns - 1, -columns + 1, -columns - 1], dtype=np.int64)
     row_offsets = np.array([0, 0, 1, -1, 1, 1, -1, -1], dtype=np.int64)
     column_offsets = np.array([1, -1, 0, 0, 1, -1, 1, -1], dtype=np.int64)
     goal_row, goal_column = goal // columns, goal % columns

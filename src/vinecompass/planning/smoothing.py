@@ -23,9 +23,7 @@ def shorten(prices: NDArray[np.float32], points: FloatArray) -> FloatArray:
     points : array, (N, 2)
         Column and row coordinates in cells; neighbours are joined by open straight lines.
     """
-    along = np.concatenate(
-        [[0.0], np.cumsum([line_price(prices, *a, *b) for a, b in pairwise(points)])]
-    )
+    along = np.concatenate([[0.0], np.cumsum([line_price(prices, *a, *b) for a, b in pairwise(points)])])
     kept = [0]
     while kept[-1] < len(points) - 1:
         here = kept[-1]

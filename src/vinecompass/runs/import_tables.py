@@ -107,9 +107,7 @@ def import_run(
     streams = {}
     for name, path in tables.items():
         table = read_table(path)
-        ours = {
-            theirs: key.partition(".")[2] for key, theirs in (columns or {}).items() if key.split(".")[0] == name
-        }
+        ours = {theirs: key.partition(".")[2] for key, theirs in (columns or {}).items() if key.split(".")[0] == name}
         missing = set(ours) - set(table.column_names)
         if missing:
             raise InputError("is not a column", file=path, key=min(missing), expected=", ".join(table.column_names[:6]))
