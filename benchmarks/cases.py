@@ -62,7 +62,7 @@ def building(side: int, seed: int) -> NDArray[np.bool_]:
     return occupied
 
 
-def minimum_cost(costs: FloatArray, start: tuple[int, ...], goal: tuple[int, ...]) -> float:
+def minimum_cost(costs: FloatArray, start: tuple[int, int], goal: tuple[int, int]) -> float:
     """Return scikit-image's minimum cost from start to goal; negative cells are closed."""
     return float(MCP_Geometric(costs).find_costs([start], [goal])[0][goal])
 
@@ -73,14 +73,14 @@ def path_cases() -> Iterator[dict[str, Any]]:
         distance = clearance(building(side, seed=0), 1.0)
         closed = distance < 6.0
         free = np.argwhere(~closed)
-        start, goal = (tuple(int(v) for v in free[pick(free.sum(axis=1))]) for pick in (np.argmin, np.argmax))
+        start, goal = ((int(row), int(column)) for row, column in free[[free.sum(1).argmin(), free.sum(1).argmax()]])
         priced = 1.0 + 5.0 * np.clip((20.0 - distance) / 14.0, 0.0, 1.0) ** 2
         for kind, prices in (("plain", np.ones_like(distance)), ("priced", priced)):
             ours = np.where(closed, np.inf, prices).astype(np.float32)
             theirs = np.where(closed, -1.0, prices).astype(np.float64)
             path = find_grid_path(ours, start, goal)
             cost = minimum_cost(theirs, start, goal)
-            corners = shorten(ours, path.cells[:, ::-1] + 0.5)
+            corners = shorten(ours, path.cells[:, ::-1].astype(float) + 0.5)
             short = sum(line_price(ours, *a, *b) for a, b in pairwise(corners))
             yield measured(
                 f"A* on a {kind} building, {side} x {side}", "scikit-image MCP_Geometric",

@@ -30,7 +30,7 @@ __all__ = ["drive", "run_drive"]
 @click.option("--to", "goal", required=True, help="Name of a stop, or x,y,heading_deg.")
 @click.option("--from", "start", help="Where it truly starts, a stop or x,y,heading_deg; the site's start by default.")
 @click.option("--at", help="Where it is told that it starts, x,y,heading_deg; the true start if not given.")
-@click.option("--time-limit", type=click.FloatRange(min=1.0), default=300.0, show_default=True, help="Seconds.")
+@click.option("--time-limit", type=click.FloatRange(1.0), default=300.0, show_default=True, help="Seconds.")
 @click.option("-o", "--out", type=FILE, help="The run folder to write the mission's record to.")
 @settings_option
 @seed_option

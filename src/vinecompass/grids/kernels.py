@@ -123,8 +123,10 @@ def smear(log_odds, hit_sums, field, threshold, spread, reach, first_row, last_r
     field[first_row:last_row, first_column:last_column] = 0.0
     along_row, along_column = np.empty(2 * reach + 1, np.float32), np.empty(2 * reach + 1, np.float32)
     scale = -0.5 / (spread * spread)
-    for row in range(max(first_row - reach, 0), min(last_row + reach, rows)):
-        for column in range(max(first_column - reach, 0), min(last_column + reach, columns)):
+    low_block_row, high_block_row = max(first_row - reach, 0), min(last_row + reach, rows)
+    for row in range(low_block_row, high_block_row):
+        low_block_column, high_block_column = max(first_column - reach, 0), min(last_column + reach, columns)
+        for column in range(low_block_column, high_block_column):
             if log_odds[row, column] <= threshold:
                 continue
             count = hit_sums[row, column, 2]
@@ -133,7 +135,8 @@ def smear(log_odds, hit_sums, field, threshold, spread, reach, first_row, last_r
                 along_row[k] = np.exp(scale * (k - reach - x) ** 2)
                 along_column[k] = np.exp(scale * (k - reach - y) ** 2)
             left, right = max(column - reach, first_column), min(column + reach + 1, last_column)
-            for r in range(max(row - reach, first_row), min(row + reach + 1, last_row)):
+            low_row, high_row = max(row - reach, first_row), min(row + reach + 1, last_row)
+            for r in range(low_row, high_row):
                 height = along_column[r - row + reach]
                 for c in range(left, right):
                     field[r, c] = max(field[r, c], height * along_row[c - column + reach])

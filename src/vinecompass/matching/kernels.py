@@ -48,8 +48,10 @@ def wall_near(log_odds, hit_sums, threshold, x, y, reach):  # type: ignore[no-un
     rows, columns = log_odds.shape
     column, row = int(np.floor(x)), int(np.floor(y))
     best, best_row, best_column = (reach + 0.5) ** 2, -1, -1
-    for r in range(max(row - reach, 0), min(row + reach + 1, rows)):
-        for c in range(max(column - reach, 0), min(column + reach + 1, columns)):
+    low_row, high_row = max(row - reach, 0), min(row + reach + 1, rows)
+    for r in range(low_row, high_row):
+        low_column, high_column = max(column - reach, 0), min(column + reach + 1, columns)
+        for c in range(low_column, high_column):
             if log_odds[r, c] > threshold:
                 count = hit_sums[r, c, 2]
                 away = (c + hit_sums[r, c, 0] / count - x) ** 2 + (r + hit_sums[r, c, 1] / count - y) ** 2
@@ -58,8 +60,10 @@ def wall_near(log_odds, hit_sums, threshold, x, y, reach):  # type: ignore[no-un
     if best_row < 0:
         return False, 0.0, 0.0, 0.0, 0.0
     total, mx, my, xx, yy, xy, cells = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0
-    for r in range(max(best_row - reach, 0), min(best_row + reach + 1, rows)):
-        for c in range(max(best_column - reach, 0), min(best_column + reach + 1, columns)):
+    low_row, high_row = max(best_row - reach, 0), min(best_row + reach + 1, rows)
+    for r in range(low_row, high_row):
+        low_column, high_column = max(best_column - reach, 0), min(best_column + reach + 1, columns)
+        for c in range(low_column, high_column):
             if log_odds[r, c] > threshold:
                 count = hit_sums[r, c, 2]
                 hx, hy = c - best_column + hit_sums[r, c, 0] / count, r - best_row + hit_sums[r, c, 1] / count
