@@ -38,7 +38,7 @@ def draw_plan(
     legend.append(draw_robot(axes, robot, start, label="start"))
     axes.plot(*goal[:2], marker="*", color=RUST, markersize=15, markeredgecolor="white", zorder=9)
     legend.append(Line2D([], [], marker="*", color=RUST, linestyle="", markersize=11, label="goal"))
-    numbers = [("cells expanded", f"{plan.expanded}"), ("planned in", f"{1000.0 * plan.duration:.0f} ms")]
+    numbers = [("cells expanded", f"{plan.expanded}")]
     if plan.found:
         numbers = [
             ("length", f"{plan.length:.2f} m"),
