@@ -116,16 +116,12 @@ def interpolate_poses(times: ArrayLike, known_times: ArrayLike, known_poses: Arr
     -------
     array, (M, 3)
     """
-    poses = np.asarray(known_poses, dtype=float)
-    stamps = np.asarray(known_times, dtype=float)
-    if len(stamps) == 1:
-        return np.repeat(poses, np.size(times), axis=0)
-    wanted = np.clip(np.asarray(times, dtype=float), stamps[0], stamps[-1])
-    # Only the neighbours of each wanted time are touched, so that a look into an hour-long track costs no more.
-    before = np.clip(np.searchsorted(stamps, wanted, side="right") - 1, 0, len(stamps) - 2)
-    share = ((wanted - stamps[before]) / (stamps[before + 1] - stamps[before]))[:, None]
-    step = poses[before + 1] - poses[before]
-    step[:, 2] = wrap_angle(step[:, 2])
-    result = poses[before] + share * step
-    result[:, 2] = wrap_angle(result[:, 2])
-    return result
+    wanted, stamps = np.asarray(times, dtype=float), np.asarray(known_times, dtype=float)
+    # Only the stretch that is asked for is touched, so that a look into an hour-long track costs no more.
+    first = max(int(np.searchsorted(stamps, wanted.min(initial=np.inf), side="right")) - 1, 0)
+    last = int(np.searchsorted(stamps, wanted.max(initial=-np.inf))) + 1
+    stamps, poses = stamps[first:last], np.asarray(known_poses, dtype=float)[first:last]
+    if len(stamps) == 0:
+        return np.zeros((0, 3))
+    headings = np.interp(wanted, stamps, np.unwrap(poses[:, 2]))
+    return _stacked(np.interp(wanted, stamps, poses[:, 0]), np.interp(wanted, stamps, poses[:, 1]), wrap_angle(headings))

@@ -17,7 +17,7 @@ FloatArray = NDArray[np.float64]
 MOST_ITERATIONS = 15
 SEARCH_POINTS = 120
 """Points that the search over the window looks at; the alignment uses them all."""
-WALL_REACH, WALL_SCATTER = 0.2, 0.05
+WALL_REACH, WALL_SCATTER = 0.15, 0.05
 """Metres about a point within which its wall is sought, and off the wall at which the point counts half."""
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import shapely
 from numpy.typing import NDArray
 
 from vinecompass.geometry import distance_along
@@ -10,8 +11,8 @@ from vinecompass.simulation.site import Person
 
 __all__ = ["Walker"]
 
-ATTENTION = 1.3
-"""Metres. A person waits while the robot's middle is nearer than this and ahead."""
+ATTENTION = 0.8
+"""Metres. A person waits rather than come nearer to the robot's body than this."""
 PATIENCE = 3.0
 """Seconds of waiting after which a person turns back."""
 
@@ -35,14 +36,14 @@ class Walker:
         self._waited = 0.0
         self.position = self._at(self._travelled)
 
-    def walk(self, duration: float, robot: NDArray[np.float64]) -> None:
-        """Walk for `duration` seconds past a robot at `robot` ``(2,)``, m."""
+    def walk(self, duration: float, robot: shapely.Polygon) -> None:
+        """Walk for `duration` seconds past a robot whose body covers `robot`, m in the site frame."""
         travelled = self._travelled + self._direction * self._speed * duration
         if not 0.0 <= travelled <= self._along[-1]:
             self._direction = -self._direction
             travelled = float(np.clip(travelled, 0.0, self._along[-1]))
         step = self._at(travelled)
-        gap, next_gap = np.hypot(*(self.position - robot)), np.hypot(*(step - robot))
+        gap, next_gap = (robot.distance(shapely.Point(place)) - self.radius for place in (self.position, step))
         if next_gap < ATTENTION and next_gap < gap:
             self._waited += duration
             if self._waited > PATIENCE:

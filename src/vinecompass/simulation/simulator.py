@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import interpolate_poses, wrap_angle
+from vinecompass.geometry import interpolate_poses, transform_points, wrap_angle
 from vinecompass.robot import Command, Robot
 from vinecompass.runs import Imu, Scan, Track, Wheels
 from vinecompass.simulation.kernels import move_body, touches
@@ -121,8 +122,9 @@ class Simulator:
         )  # fmt: skip
         start, self.t = self.t, round(self.t + self.period, 9)
         times = start + STEP * np.arange(1.0, steps + 1.0)
+        covered = shapely.Polygon(transform_points(state[:3], body.polygon))
         for walker in self._walkers:
-            walker.walk(self.period, state[:2])
+            walker.walk(self.period, covered)
         return Readings(
             scan=self._scan(start, np.concatenate([[start], times]), np.vstack([before[:3], path[:, :3]]), people),
             wheels=self._read_wheels(times, path),
