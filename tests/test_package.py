@@ -6,11 +6,14 @@ import runpy
 import subprocess
 import sys
 import tempfile
+import tomllib
 import unittest
 from pathlib import Path
 from unittest import mock
 
 import vinecompass
+from tests.support import new_folder
+from vinecompass import Settings, read_settings
 
 ROOT = Path(__file__).parent.parent
 SOURCE = Path(vinecompass.__file__).parent
@@ -80,6 +83,16 @@ class WhatTheDocumentsSay(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder, mock.patch("builtins.print") as told:
             exec(compile(code.replace('"demo-map.png"', f'"{folder}/demo-map.png"'), "README.md", "exec"), {})
         self.assertTrue(told.called)
+
+    def test_the_settings_page_lists_every_key_with_its_default(self):
+        text = (ROOT / "docs" / "settings.md").read_text().split("```toml")[1].split("```")[0]
+        path = new_folder() / "settings.toml"
+        path.write_text(text)
+        self.assertEqual(read_settings(path), Settings())
+        self.assertEqual(
+            {table: set(keys) for table, keys in tomllib.loads(text).items() if isinstance(keys, dict)},
+            {table: set(keys) for table, keys in Settings().model_dump().items()},
+        )
 
     def test_the_examples_run_and_write_a_picture_each(self):
         for path in sorted((ROOT / "examples").glob("*.py")):

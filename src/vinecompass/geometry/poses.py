@@ -124,4 +124,6 @@ def interpolate_poses(times: ArrayLike, known_times: ArrayLike, known_poses: Arr
     if len(stamps) == 0:
         return np.zeros((0, 3))
     headings = np.interp(wanted, stamps, np.unwrap(poses[:, 2]))
-    return _stacked(np.interp(wanted, stamps, poses[:, 0]), np.interp(wanted, stamps, poses[:, 1]), wrap_angle(headings))
+    return _stacked(
+        np.interp(wanted, stamps, poses[:, 0]), np.interp(wanted, stamps, poses[:, 1]), wrap_angle(headings)
+    )

@@ -13,6 +13,8 @@ __all__ = ["GrowingGrid"]
 
 MARGIN = 8.0
 """Metres added beyond what is needed when the grid grows, so that it grows seldom."""
+CUT_OFF = 2.5
+"""Spreads beyond which the likelihood field is 0: it is below 0.05 there."""
 LARGEST_SIDE = 20_000
 """Cells. Beams that would need more than this a side come from a wrong unit or a wrong pose."""
 
@@ -36,7 +38,7 @@ class GrowingGrid:
     log_odds : array, (rows, columns), float32
     likelihood : array, (rows, columns), float32
         The likelihood field of the grid as it is now, renewed only where a scan changed something, and cut off at
-        three times its spread. Unlike `vinecompass.grids.likelihood_field`, each occupied cell counts from the mean of
+        two and a half times its spread. Unlike `vinecompass.grids.likelihood_field`, each occupied cell counts from the mean of
         the beams that ended in it, not from its centre: matching against it is not drawn to the raster.
     hit_sums : array, (rows, columns, 3), float32
         Where in each cell the hits so far lie: the sums of x and y, in cells from its corner, and how many.
@@ -83,7 +85,7 @@ class GrowingGrid:
             self.log_odds, self.hit_sums, self._stamps, self._scans,
             (hits - self.corner) * scale, (origins - self.corner) * scale, (ends - self.corner) * scale, *self._steps,
         )  # fmt: skip
-        reach = int(np.ceil(3.0 * self._spread))
+        reach = int(np.ceil(CUT_OFF * self._spread))
         first = np.maximum(np.floor((lowest - self.corner) * scale).astype(int) - reach, 0)[::-1]
         last = np.minimum(np.floor((highest - self.corner) * scale).astype(int)[::-1] + reach + 1, self.log_odds.shape)
         smear(

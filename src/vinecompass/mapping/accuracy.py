@@ -86,7 +86,7 @@ def _seen_wall_cells(grid: Grid, site: Site, run: Run) -> NDArray[np.int64]:
         poses = run.truth.at(scan.t + lidar.beam_delays)
         ranges = cast_beams(site.segments, poses, lidar)
         # A person in the way returned a shorter range: such a beam saw no wall.
-        returned &= np.abs(ranges - np.where(returned, scan.ranges, np.inf)) < PROFILE_REACH
+        returned &= np.abs(ranges - np.where(returned, scan.ranges, 0.0)) < PROFILE_REACH
         sensor = compose(poses, lidar.mount_pose)[returned]
         angles = sensor[:, 2] + lidar.beam_angles[returned]
         ends = sensor[:, :2] + ranges[returned, None] * np.stack([np.cos(angles), np.sin(angles)], axis=-1)

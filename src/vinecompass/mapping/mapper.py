@@ -44,7 +44,7 @@ class MappingSettings(Model):
     clear_margin: NotNegative = Key(0.08, description="how far short of its end a beam clears the floor, m")
     search_reach: Positive = Key(0.12, description="the scan is searched for this far about the odometry's guess, m")
     search_turn_deg: Positive = Key(5.0, description="and this far to each side, degrees")
-    field_spread: Positive = Key(0.09, description="standard deviation of the likelihood field, m")
+    field_spread: Positive = Key(0.08, description="standard deviation of the likelihood field, m")
 
 
 @dataclass(frozen=True)
@@ -139,7 +139,7 @@ class Mapper:
 
     def _match(self, points: NDArray[np.float64], delays: NDArray[np.float64], *, doubt_sweep: bool) -> Match:
         s = self._settings
-        window = SearchWindow(s.search_reach, np.radians(s.search_turn_deg), np.radians(0.5))
+        window = SearchWindow(s.search_reach, np.radians(s.search_turn_deg), np.radians(1.0))
         # Weak: a plain aisle leaves its own direction to the odometry, everything else to the scan.
         return match_scan(
             points, delays, self._grid, self.pose, window=window, prior_points=1.0, doubt_sweep=doubt_sweep

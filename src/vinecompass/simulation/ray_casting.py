@@ -32,7 +32,11 @@ def cast_beams(
     Returns
     -------
     array, (beams,)
-        Metres; `inf` where nothing is in the way, however far.
+        Metres; `inf` where nothing is in the way within the lidar's reach. A range beyond it may be given or not.
     """
     sensor = compose(poses, lidar.mount_pose)
-    return np.asarray(cast_rays(segments, people, sensor[:, :2].copy(), sensor[:, 2] + lidar.beam_angles))
+    # What lies wholly beyond reach to one side of the sensor cannot end a beam within it.
+    low, high = sensor[:, :2].min(axis=0) - lidar.farthest, sensor[:, :2].max(axis=0) + lidar.farthest
+    ends = segments.reshape(-1, 2, 2)
+    near = segments[np.all((ends.max(axis=1) >= low) & (ends.min(axis=1) <= high), axis=1)]
+    return np.asarray(cast_rays(near, people, sensor[:, :2].copy(), sensor[:, 2] + lidar.beam_angles))
