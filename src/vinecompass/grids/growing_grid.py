@@ -38,8 +38,8 @@ class GrowingGrid:
     log_odds : array, (rows, columns), float32
     likelihood : array, (rows, columns), float32
         The likelihood field of the grid as it is now, renewed only where a scan changed something, and cut off at
-        two and a half times its spread. Unlike `vinecompass.grids.likelihood_field`, each occupied cell counts from the mean of
-        the beams that ended in it, not from its centre: matching against it is not drawn to the raster.
+        two and a half times its spread. Unlike `vinecompass.grids.likelihood_field`, each occupied cell counts
+        from the mean of the beams that ended in it, not from its centre.
     hit_sums : array, (rows, columns, 3), float32
         Where in each cell the hits so far lie: the sums of x and y, in cells from its corner, and how many.
     corner : array, (2,)
