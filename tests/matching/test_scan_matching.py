@@ -46,7 +46,7 @@ class AgainstTheTruePose(unittest.TestCase):
             match = self.match(points, delays, off)
             errors.append(match.pose - POSE)
             self.assertGreater(match.agreement, 0.9)
-            self.assertGreater(match.matched, 0.8 * len(points))
+            self.assertGreater(match.matched_share, 0.8)
         self.assertLess(np.abs(errors)[:, :2].max(), 0.01)
         self.assertLess(np.degrees(np.abs(wrap_angle(np.array(errors)[:, 2])).max()), 0.12)
 
@@ -66,7 +66,7 @@ class AgainstTheTruePose(unittest.TestCase):
         points, delays = noisy_points(STILL, 300)
         match = self.match(points, delays, [200.0, 0.0, 0.0])
         np.testing.assert_allclose(match.pose, compose(POSE, [200.0, 0.0, 0.0]), atol=0.35)
-        self.assertEqual((match.matched, match.agreement), (0, 0.0))
+        self.assertEqual((match.matched_share, match.agreement), (0.0, 0.0))
 
 
 if __name__ == "__main__":

@@ -13,6 +13,8 @@ __all__ = ["Walker"]
 
 ATTENTION = 0.8
 """Metres. A person waits rather than come nearer to the robot's body than this."""
+FAR = 5.0
+"""Metres. At this distance from its middle, nobody minds how large the robot is."""
 PATIENCE = 3.0
 """Seconds of waiting after which a person turns back."""
 
@@ -43,6 +45,9 @@ class Walker:
             self._direction = -self._direction
             travelled = float(np.clip(travelled, 0.0, self._along[-1]))
         step = self._at(travelled)
+        if np.hypot(*(step - np.reshape(robot.bounds, (2, 2)).mean(axis=0))) > FAR:
+            self._waited, self._travelled, self.position = 0.0, travelled, step
+            return
         gap, next_gap = (robot.distance(shapely.Point(place)) - self.radius for place in (self.position, step))
         if next_gap < ATTENTION and next_gap < gap:
             self._waited += duration
