@@ -20,7 +20,8 @@ from vinecompass.errors import InputError
 
 __all__ = [
     "Fraction", "Model", "NotNegative", "Number", "Positive", "Whole",
-    "atomic_folder", "atomic_write", "parse_model", "read_bytes", "read_model", "read_text",
+    "atomic_folder", "atomic_write", "check_replaceable", "check_suffix",
+    "parse_model", "read_bytes", "read_model", "read_text",
 ]  # fmt: skip
 
 LARGEST_TEXT = 32 * 2**20
@@ -169,6 +170,21 @@ def atomic_write(path: str | Path, content: bytes | str) -> Path:
     return path
 
 
+def check_replaceable(path: str | Path, *, marker: str) -> None:
+    """Raise `InputError` unless a folder is new, empty, or holds `marker`: worth knowing before long work for it."""
+    path = Path(path)
+    if path.exists() and not (path / marker).is_file() and not (path.is_dir() and not any(path.iterdir())):
+        raise InputError(f"exists and holds no {marker}", file=path, expected="a new name, or a folder to replace")
+
+
+def check_suffix(path: str | Path, suffix: str) -> Path:
+    """Return a path whose name ends in `suffix`, or raise `InputError`."""
+    path = Path(path)
+    if path.suffix.lower() != suffix:
+        raise InputError("is not a name for this file", file=path, expected=f"a name that ends in {suffix}")
+    return path
+
+
 @contextmanager
 def atomic_folder(path: str | Path, *, marker: str) -> Iterator[Path]:
     """Fill a folder under a temporary name and put it in place whole when the block ends without an error.
@@ -176,8 +192,7 @@ def atomic_folder(path: str | Path, *, marker: str) -> Iterator[Path]:
     An existing folder is replaced only if it holds `marker`, the file that shows it is of the same kind.
     """
     path = Path(path)
-    if path.exists() and not (path / marker).is_file() and not (path.is_dir() and not any(path.iterdir())):
-        raise InputError(f"exists and holds no {marker}", file=path, expected="a new name, or a folder to replace")
+    check_replaceable(path, marker=marker)
     _make_parent(path)
     temporary = Path(tempfile.mkdtemp(prefix=f".{path.name}.", suffix=".partial", dir=path.parent))
     try:

@@ -34,7 +34,15 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print one JS
 seed_option = click.option("--seed", type=int, default=0, show_default=True, help="Same seed, same result.")
 robot_option = click.option("--robot", type=FILE, required=True, help="The robot's file.")
 settings_option = click.option("--settings", type=FILE, help="A settings file; what it leaves out keeps its default.")
-picture_option = click.option("--picture", type=FILE, help="Draw the result into this PNG file.")
+
+
+def _png_name(_context: click.Context, _option: click.Parameter, path: Path | None) -> Path | None:
+    from vinecompass.files import check_suffix
+
+    return None if path is None else check_suffix(path, ".png")
+
+
+picture_option = click.option("--picture", type=FILE, callback=_png_name, help="Draw the result into this PNG file.")
 
 
 @dataclass
@@ -131,5 +139,9 @@ def find_pose(text: str, *, option: str, site: Site | None = None) -> NDArray[np
                 return np.array([x, y, np.radians(heading_deg)])
     if site is not None and len(parts) == 1:
         return site.find_stop(text).site_pose
-    wish = "x,y,heading_deg" + (" or the name of a stop" if site is not None else " (names need --site)")
+    wish = "x,y,heading_deg"
+    if site is not None:
+        wish += " or the name of a stop"
+    elif option in ("--from", "--to"):
+        wish += " (names of stops need --site)"
     raise InputError("is not a pose", key=option, value=text, expected=wish)

@@ -58,13 +58,15 @@ def run_drive(
     """Do what the command does."""
     import numpy as np
 
-    from vinecompass.files import read_text
+    from vinecompass.files import check_replaceable, read_text
     from vinecompass.grids import read_map
     from vinecompass.rehearsal import rehearse
     from vinecompass.robot import read_robot
-    from vinecompass.runs import compare_tracks, write_run
+    from vinecompass.runs import RUN_MARKER, compare_tracks, write_run
     from vinecompass.simulation import read_site
 
+    if out is not None:
+        check_replaceable(out, marker=RUN_MARKER)
     site, robot, grid = read_site(site_path), read_robot(robot_path), read_map(map_path)
     goal_pose = find_pose(goal, option="--to", site=site)
     with progress_bar() as progress:

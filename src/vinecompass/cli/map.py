@@ -38,11 +38,13 @@ def run_map(run_path: Path, out: Path, *, settings: Path | None = None, picture:
     """Do what the command does."""
     import numpy as np
 
+    from vinecompass.files import check_suffix
     from vinecompass.grids import write_map
     from vinecompass.mapping import build_map, measure_map
     from vinecompass.runs import compare_tracks, read_run
     from vinecompass.simulation import parse_site
 
+    check_suffix(out, ".png")
     run = read_run(run_path)
     with progress_bar() as progress:
         mapping = build_map(run, settings=load_settings(settings).mapping, progress=progress)

@@ -45,14 +45,15 @@ def run_simulate(
     """Do what the command does."""
     import numpy as np
 
-    from vinecompass.files import read_text
+    from vinecompass.files import check_replaceable, read_text
     from vinecompass.geometry import compose
     from vinecompass.odometry import odometry_track
     from vinecompass.rehearsal import record_drive
     from vinecompass.robot import read_robot
-    from vinecompass.runs import Track, compare_tracks, write_run
+    from vinecompass.runs import RUN_MARKER, Track, compare_tracks, write_run
     from vinecompass.simulation import read_site
 
+    check_replaceable(out, marker=RUN_MARKER)
     site, robot = read_site(site_path), read_robot(robot_path)
     points = site.find_route(route).points
     with progress_bar() as progress:

@@ -9,8 +9,7 @@ from typing import Any
 import numpy as np
 
 from vinecompass.costs.costmap import CostMap
-from vinecompass.errors import InputError
-from vinecompass.files import atomic_write
+from vinecompass.files import atomic_write, check_suffix
 
 __all__ = ["write_costmap"]
 
@@ -21,9 +20,7 @@ def write_costmap(costmap: CostMap, path: str | Path) -> Path:
     ``numpy.load(path)`` reads it; `cell_size`, `corner` and `turn` (radians) place it in the site frame, row 0 at
     the lowest y.
     """
-    path = Path(path)
-    if path.suffix != ".npz":
-        raise InputError("is not a costmap's name", file=path, expected="a name that ends in .npz")
+    path = check_suffix(path, ".npz")
     buffer = io.BytesIO()
     arrays: dict[str, Any] = {f"layer_{name}": factors for name, factors in costmap.layers.items()}
     grid = costmap.grid

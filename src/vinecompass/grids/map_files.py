@@ -14,7 +14,7 @@ from PIL import Image
 from pydantic import Field
 
 from vinecompass.errors import InputError
-from vinecompass.files import Model, Number, Positive, Whole, atomic_write, read_bytes, read_model
+from vinecompass.files import Model, Number, Positive, Whole, atomic_write, check_suffix, read_bytes, read_model
 from vinecompass.grids.grid import Grid
 
 __all__ = ["read_map", "write_map"]
@@ -53,9 +53,7 @@ def write_map(grid: Grid, path: str | Path) -> list[Path]:
     list of Path
         The files written.
     """
-    path = Path(path)
-    if path.suffix.lower() != ".png":
-        raise InputError("is not a map's name", file=path, expected="a name that ends in .png")
+    path = check_suffix(path, ".png")
     probability_free = 1.0 / (1.0 + np.exp(grid.log_odds.astype(np.float64)))
     grey = np.clip(np.rint(255.0 * probability_free), DARKEST, CLEAREST).astype(np.uint8)
     alpha = np.where(grid.log_odds == 0.0, 0, 255).astype(np.uint8)

@@ -19,11 +19,15 @@ from vinecompass.runs.run import Run
 from vinecompass.runs.streams import Commands, Imu, Scans, Track, Wheels
 from vinecompass.runs.tables import column, read_table, table_bytes
 
-__all__ = ["STREAMS", "read_run", "read_track", "stream_from_columns", "write_run", "write_track"]
+__all__ = ["RUN_MARKER", "STREAMS", "read_run", "read_track", "stream_from_columns", "write_run", "write_track"]
 
 STREAMS: dict[str, type] = {
     "scans": Scans, "wheels": Wheels, "odometry": Track, "imu": Imu, "truth": Track, "commands": Commands,
 }  # fmt: skip
+
+
+RUN_MARKER = "run.toml"
+"""The file that shows a folder to be a run."""
 
 
 class RunHeader(Model):
@@ -50,8 +54,8 @@ def write_run(run: Run, folder: str | Path, *, tables: Literal["parquet", "csv"]
     x, y, heading = run.start
     header = {"format": "vinecompass run", "version": 1, "start": [float(x), float(y), float(np.degrees(heading))]}
     robot = {"format": "vinecompass robot", "version": 1, **run.robot.model_dump(exclude_none=True)}
-    with atomic_folder(folder, marker="run.toml") as target:
-        (target / "run.toml").write_text(tomlkit.dumps(header), encoding="utf-8")
+    with atomic_folder(folder, marker=RUN_MARKER) as target:
+        (target / RUN_MARKER).write_text(tomlkit.dumps(header), encoding="utf-8")
         (target / "robot.toml").write_text(tomlkit.dumps(robot), encoding="utf-8")
         if run.site_toml is not None:
             (target / "site.toml").write_text(run.site_toml, encoding="utf-8")
@@ -71,9 +75,9 @@ def read_run(folder: str | Path) -> Run:
         number belongs, stamps that do not increase, or scans with another number of beams than the robot's.
     """
     folder = Path(folder)
-    if not (folder / "run.toml").is_file():
+    if not (folder / RUN_MARKER).is_file():
         raise InputError("is not a run", file=folder, expected="a folder with a run.toml")
-    header = read_model(folder / "run.toml", RunHeader, kind="run")
+    header = read_model(folder / RUN_MARKER, RunHeader, kind="run")
     robot = read_robot(folder / "robot.toml")
     site = folder / "site.toml"
     streams = {name: stream for name in STREAMS if (stream := _read_stream(folder, name, robot)) is not None}
