@@ -15,7 +15,7 @@ from unittest import mock
 
 import numpy as np
 
-from vinecompass import Grid, InputError, build_map, demo_file, read_robot, read_site, record_drive
+from vinecompass import Grid, InputError, Robot, build_map, demo_file, read_robot, read_site, record_drive
 from vinecompass.cli import main
 
 SHORT_ROUTE = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5)]
@@ -24,6 +24,14 @@ SHORT_ROUTE = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5)]
 @functools.cache
 def robot():
     return read_robot(demo_file("robot.toml"))
+
+
+@functools.cache
+def clockwise_robot():
+    """The demo robot with a scanner that spins the other way."""
+    document = robot().model_dump(exclude_none=True)
+    document["lidar"][0] |= {"first_beam_deg": 135.0, "last_beam_deg": -135.0}
+    return Robot.model_validate(document)
 
 
 @functools.cache

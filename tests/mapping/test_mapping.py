@@ -3,8 +3,8 @@ import unittest
 
 import numpy as np
 
-from tests.support import assert_input_error, robot, short_mapping, short_run, site
-from vinecompass import Grid, Mapper, build_map, compare_tracks, measure_map
+from tests.support import assert_input_error, clockwise_robot, robot, short_mapping, short_run, site
+from vinecompass import Grid, Mapper, build_map, compare_tracks, measure_map, record_drive
 from vinecompass.mapping import MappingSettings
 from vinecompass.odometry import motion_at, odometry_track
 from vinecompass.runs import Scans
@@ -52,6 +52,12 @@ class Mapping(unittest.TestCase):
         spoilt = odometry_track(run)
         mapping = build_map(dataclasses.replace(run, wheels=None, odometry=spoilt))
         np.testing.assert_allclose(mapping.track.poses, short_mapping().track.poses, atol=1e-9)
+
+    def test_a_scanner_that_spins_clockwise_makes_the_same_map(self):
+        run = record_drive(site(), clockwise_robot(), [(36.9, 24.6), (36.9, 20.0)], seed=5)
+        mapping = build_map(run)
+        self.assertLess(compare_tracks(mapping.track, run.truth).position.max(), 0.04)
+        self.assertGreater(measure_map(mapping.grid, site(), run).on_wall, 0.99)
 
     def test_a_start_elsewhere_moves_the_map_and_settings_are_heeded(self):
         part = dataclasses.replace(short_run(), scans=Scans(short_run().scans.t[:40], short_run().scans.ranges[:40]))

@@ -3,9 +3,9 @@ import unittest
 import numpy as np
 import shapely
 
-from tests.support import assert_input_error, edited, robot
+from tests.support import assert_input_error, clockwise_robot, edited, robot
 from vinecompass import Command, read_robot
-from vinecompass.robot import Body, limit_command, stopping_distance, wheel_speeds
+from vinecompass.robot import Body, limit_command
 
 
 class RobotFile(unittest.TestCase):
@@ -18,7 +18,7 @@ class RobotFile(unittest.TestCase):
             ("rate = 10.0", "rate = 10.0\nrange_nois = 0.1", ["lidar[0].range_nois", "perhaps `range_noise`"]),
             ("beams = 433", "beams = 433.5", ["lidar[0].beams", "433.5", "whole number"]),
             ("farthest = 16.0", "farthest = 0.01", ["lidar[0]", "farthest"]),
-            ("last_beam_deg = 135.0", "last_beam_deg = -140.0", ["lidar[0]", "counter-clockwise"]),
+            ("last_beam_deg = 135.0", "last_beam_deg = -135.0", ["lidar[0]", "must differ"]),
             ('kind = "differential"', 'kind = "hover"', ["drive.kind", "'hover'"]),
             ("version = 1", "version = 9", ["version", "9"]),
             ('format = "vinecompass robot"', 'format = "other"', ["format", '"vinecompass robot"']),
@@ -44,6 +44,9 @@ class RobotFile(unittest.TestCase):
         lidar = robot().scanner
         np.testing.assert_allclose(lidar.beam_angles[[0, 216, -1]], np.radians([-135.0, 0.0, 135.0]), atol=1e-12)
         self.assertAlmostEqual(lidar.beam_delays[-1], 0.75 / lidar.rate)
+        clockwise = clockwise_robot().scanner
+        np.testing.assert_allclose(clockwise.beam_angles, -lidar.beam_angles, atol=1e-12)
+        np.testing.assert_allclose(clockwise.beam_delays, lidar.beam_delays, atol=1e-12)
 
 
 class Limits(unittest.TestCase):
@@ -61,12 +64,6 @@ class Limits(unittest.TestCase):
             self.assertGreaterEqual(command.speed * current.speed, 0.0)
             self.assertLessEqual(abs(command.turn_rate - current.turn_rate), 0.1 * drive.turn_acceleration + 1e-12)
             current = command
-
-    def test_wheel_speeds_and_stopping_distance_in_closed_form(self):
-        drive = robot().drive
-        np.testing.assert_allclose(wheel_speeds(1.0, 0.0, drive), [1.0, 1.0])
-        np.testing.assert_allclose(wheel_speeds(0.0, 2.0, drive), [-drive.track_width, drive.track_width])
-        self.assertAlmostEqual(stopping_distance(1.1, drive, delay=0.2), 0.22 + 1.1**2 / (2.0 * drive.braking))
 
 
 if __name__ == "__main__":

@@ -8,11 +8,10 @@ from vinecompass.geometry.poses import (
     inverse,
     relative,
     transform_points,
-    twist,
     wrap_angle,
 )
 
 __all__ = [
     "arc", "compose", "distance_along", "interpolate_poses", "inverse",
-    "relative", "resample_polyline", "transform_points", "twist", "wrap_angle",
+    "relative", "resample_polyline", "transform_points", "wrap_angle",
 ]  # fmt: skip

@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-__all__ = ["arc", "compose", "interpolate_poses", "inverse", "relative", "transform_points", "twist", "wrap_angle"]
+__all__ = ["arc", "compose", "interpolate_poses", "inverse", "relative", "transform_points", "wrap_angle"]
 
 FloatArray = NDArray[np.float64]
 
@@ -80,25 +80,16 @@ def arc(velocity: ArrayLike, duration: ArrayLike) -> FloatArray:
     array, (..., 3)
         The pose reached, in the frame of the pose started from.
     """
-    twist = np.asarray(velocity, dtype=float) * np.asarray(duration, dtype=float)[..., None]
-    turn = twist[..., 2]
+    motion = np.asarray(velocity, dtype=float) * np.asarray(duration, dtype=float)[..., None]
+    turn = motion[..., 2]
     # sinc keeps both ratios smooth through zero: sin(a)/a, and (1 - cos a)/a = sin(a/2) sinc(a/2).
     along = np.sinc(turn / np.pi)
     across = np.sin(turn / 2.0) * np.sinc(turn / (2.0 * np.pi))
     return _stacked(
-        along * twist[..., 0] - across * twist[..., 1],
-        across * twist[..., 0] + along * twist[..., 1],
+        along * motion[..., 0] - across * motion[..., 1],
+        across * motion[..., 0] + along * motion[..., 1],
         wrap_angle(turn),
     )
-
-
-def twist(motion: ArrayLike, duration: float) -> FloatArray:
-    """Return the constant velocity ``(3,)`` that makes a motion ``(3,)`` in `duration` seconds, undoing `arc`."""
-    x, y, turn = np.asarray(motion, dtype=float)
-    along = np.sinc(turn / np.pi)
-    across = np.sin(turn / 2.0) * np.sinc(turn / (2.0 * np.pi))
-    scale = along**2 + across**2
-    return np.array([(along * x + across * y) / scale, (along * y - across * x) / scale, turn]) / duration
 
 
 def interpolate_poses(times: ArrayLike, known_times: ArrayLike, known_poses: ArrayLike) -> FloatArray:

@@ -101,8 +101,8 @@ def read_map(path: str | Path) -> Grid:
             f"says {header.size[0]} x {header.size[1]} cells, {path.name} has {columns} x {rows}",
             file=header_path, key="size", expected="the size of the picture",
         )  # fmt: skip
-    probability_free = np.clip(grey, DARKEST, CLEAREST)[::-1] / 255.0
-    log_odds = np.where(observed[::-1], np.log(1.0 / probability_free - 1.0), 0.0).astype(np.float32)
+    levels = np.log(255.0 / np.clip(np.arange(256), DARKEST, CLEAREST) - 1.0).astype(np.float32)
+    log_odds = np.where(observed, levels[grey], np.float32(0.0))[::-1].copy()
     return Grid(log_odds, header.cell_size, header.corner, float(np.radians(header.turn_deg)))
 
 

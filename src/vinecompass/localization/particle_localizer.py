@@ -40,6 +40,7 @@ class LocalizationSettings(Model):
     beam_trust: Fraction = Field(0.3, description="how far neighbouring beams count as independent, 0 to 1")
     settled_scans: Whole = Field(10, description="scans in a row that must find the particles drawn together")
     settled_spread: Positive = Field(0.08, description="standard deviation at which the position is settled, m")
+    settled_agreement: Fraction = Field(0.6, description="and the scan agreeing with the map at least so well, 0 to 1")
     settled_spread_deg: Positive = Field(2.0, description="standard deviation at which the heading is, degrees")
 
 
@@ -56,7 +57,7 @@ class Estimate:
     covariance : array, (3, 3)
         Of the particles about it, m2, m rad and rad2.
     settled : bool
-        Whether the particles have drawn together. Once settled, it stays so.
+        Whether the particles have drawn together where the scan agrees with the map. Once settled, it stays so.
     effective_sample_size : float
         ``1 / sum(weights**2)``, before resampling.
     agreement : float
@@ -131,7 +132,7 @@ class ParticleLocalizer:
         self.particles = pose + spread * self._rng.normal(size=(s.start_particles, 3))
         self.weights = np.full(s.start_particles, 1.0 / s.start_particles)
         self._last: Motion | None = None
-        self._drawn_together = 0
+        self._fits_since = 0
         self._settled = False
 
     def update(self, scan: Scan, odometry: Motion) -> Estimate:
@@ -178,11 +179,12 @@ class ParticleLocalizer:
         covariance = (weights[:, None] * away).T @ away
         spread = np.sqrt(max(covariance[0, 0], covariance[1, 1]))
         close = spread < s.settled_spread and np.sqrt(covariance[2, 2]) < np.radians(s.settled_spread_deg)
-        self._drawn_together = self._drawn_together + 1 if close else 0
-        self._settled = self._settled or self._drawn_together >= s.settled_scans
         agreement = float("nan")
         if len(points):
             agreement = float(self._sums(self._agreement_field, pose[None], points, 0.0)[0]) / len(points)
+        fits = close and agreement >= s.settled_agreement
+        self._fits_since = self._fits_since + 1 if fits else 0
+        self._settled = self._settled or self._fits_since >= s.settled_scans
         return Estimate(t, pose, covariance, self._settled, sample_size, agreement)
 
     def _resample(self, count: int, covariance: FloatArray) -> None:

@@ -1,15 +1,14 @@
-"""Commands to a differential drive: limits, wheel speeds and braking."""
+"""Commands to a drive, and its limits."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.robot.robot import Drive
 
-__all__ = ["Command", "limit_command", "stopping_distance", "wheel_speeds"]
+__all__ = ["Command", "limit_command"]
 
 
 @dataclass(frozen=True)
@@ -40,14 +39,3 @@ def limit_command(wanted: Command, current: Command, duration: float, drive: Dri
         speed = float(np.clip(speed, -faster, faster))
     change = drive.turn_acceleration * duration
     return Command(speed, float(np.clip(turn_rate, current.turn_rate - change, current.turn_rate + change)))
-
-
-def stopping_distance(speed: float, drive: Drive, *, delay: float) -> float:
-    """Return how far the robot still goes at `speed` (m/s) if it brakes after `delay` seconds, m."""
-    return abs(speed) * delay + speed**2 / (2.0 * drive.braking)
-
-
-def wheel_speeds(speed: ArrayLike, turn_rate: ArrayLike, drive: Drive) -> NDArray[np.float64]:
-    """Return the rim speeds of the left and right wheel ``(..., 2)``, m/s, for a motion of the body."""
-    half = np.asarray(turn_rate, dtype=float) * drive.track_width / 2.0
-    return np.stack([np.asarray(speed, dtype=float) - half, np.asarray(speed, dtype=float) + half], axis=-1)

@@ -18,12 +18,15 @@ FloatArray = NDArray[np.float64]
 
 
 class Lidar(Model):
-    """One ``[[lidar]]`` of a robot file. It spins counter-clockwise, `rate` turns a second, first beam first."""
+    """One ``[[lidar]]`` of a robot file. It spins `rate` turns a second, from its first beam to its last.
+
+    A scanner that spins clockwise, or hangs upside down, has its last beam at the smaller angle.
+    """
 
     name: str = Field(description="a name for the sensor's frame")
     mount: tuple[Number, Number, Number] = Field(description="[x, y, heading_deg] on the body, m and degrees")
     first_beam_deg: Number = Field(description="angle of the first beam in the sensor's frame, degrees")
-    last_beam_deg: Number = Field(description="angle of the last beam, degrees, above first_beam_deg")
+    last_beam_deg: Number = Field(description="angle of the last beam, degrees; below first_beam_deg if clockwise")
     beams: Annotated[int, Strict(), Ge(2)] = Field(description="a whole number of beams, 2 or more")
     nearest: NotNegative = Field(description="shortest range measured, m")
     farthest: Positive = Field(description="longest range measured, m, above nearest")
@@ -36,8 +39,8 @@ class Lidar(Model):
     def _ordered(self) -> Lidar:
         if self.farthest <= self.nearest:
             raise ValueError(f"farthest = {self.farthest} is not above nearest = {self.nearest}")
-        if not 0.0 < self.last_beam_deg - self.first_beam_deg <= 360.0:
-            raise ValueError("the beams do not run counter-clockwise from first_beam_deg to last_beam_deg")
+        if not 0.0 < abs(self.last_beam_deg - self.first_beam_deg) <= 360.0:
+            raise ValueError("first_beam_deg and last_beam_deg must differ, by 360 degrees at most")
         return self
 
     @cached_property
@@ -54,9 +57,4 @@ class Lidar(Model):
     @cached_property
     def beam_delays(self) -> FloatArray:
         """How long after the scan's stamp each beam fires ``(beams,)``, seconds."""
-        return (self.beam_angles - self.beam_angles[0]) / (2.0 * np.pi * self.rate)
-
-    @cached_property
-    def beam_directions(self) -> FloatArray:
-        """Unit vectors of the beams ``(beams, 2)`` in the sensor frame."""
-        return np.stack([np.cos(self.beam_angles), np.sin(self.beam_angles)], axis=-1)
+        return np.abs(self.beam_angles - self.beam_angles[0]) / (2.0 * np.pi * self.rate)
