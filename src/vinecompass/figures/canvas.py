@@ -22,14 +22,14 @@ from vinecompass.grids import Grid
 from vinecompass.robot import Robot
 
 __all__ = [
-    "AUBERGINE", "BURGUNDY", "CHARCOAL", "CORAL", "GREY", "OLIVE", "PAPER", "RUST", "SAFFRON", "SAND", "SLATE",
-    "STRAW", "TEAL", "add_side_axes", "draw_grid", "draw_image", "draw_robot", "draw_truth", "new_sheet",
+    "AUBERGINE", "BURGUNDY", "CHARCOAL", "GREY", "OLIVE", "PAPER", "RUST", "SAND", "SLATE", "STRAW", "TEAL",
+    "add_side_axes", "draw_grid", "draw_image", "draw_robot", "draw_scale_bar", "draw_truth", "new_sheet",
     "save_figure", "write_side",
 ]  # fmt: skip
 
 PAPER, SAND, AUBERGINE = "#FBF7F0", "#DDD3C2", "#2E1A2F"
 STRAW, RUST, BURGUNDY = "#F2D98B", "#C7643A", "#6B1E3A"
-SLATE, OLIVE, TEAL, SAFFRON, CORAL = "#3B6FB5", "#7A9A3B", "#0F6E6E", "#E39B1D", "#E06C5A"
+SLATE, OLIVE, TEAL = "#3B6FB5", "#7A9A3B", "#0F6E6E"
 CHARCOAL, GREY = "#333333", "#A8A29A"
 
 SIDE = 0.745
@@ -93,7 +93,7 @@ def draw_image(axes: Axes, grid: Grid, colours: NDArray[np.float32]) -> None:
     ))  # fmt: skip
     axes.set_xlim(left - 1.0, right + 1.0)
     axes.set_ylim(bottom - 1.8, top + 1.0)
-    _draw_scale_bar(axes)
+    draw_scale_bar(axes)
 
 
 def draw_grid(axes: Axes, grid: Grid) -> list[Patch]:
@@ -124,7 +124,8 @@ def draw_truth(axes: Axes, poses: NDArray[np.float64]) -> Line2D:
     return Line2D([], [], color="black", linestyle=(0, (4, 2.5)), linewidth=1.2, label="truth")
 
 
-def _draw_scale_bar(axes: Axes, length: float = 5.0) -> None:
+def draw_scale_bar(axes: Axes, length: float = 5.0) -> None:
+    """Draw a bar of so many metres (1 m on a small map) into the lower right corner of the axes as they are now."""
     left, right = axes.get_xlim()
     bottom, top = axes.get_ylim()
     if right - left < 3.0 * length:

@@ -15,6 +15,7 @@ from vinecompass.figures.canvas import (
     SLATE,
     add_side_axes,
     draw_robot,
+    draw_scale_bar,
     draw_truth,
     new_sheet,
     write_side,
@@ -54,6 +55,7 @@ def draw_run(run: Run) -> Figure:
         axes.plot(odometry.poses[:, 0], odometry.poses[:, 1], color=RUST, linewidth=1.6)
         legend.append(Line2D([], [], color=RUST, linewidth=1.6, label="odometry"))
     axes.autoscale_view()
+    draw_scale_bar(axes)
     legend.append(draw_robot(axes, run.robot, run.start, label=f"{run.robot.name} at the start"))
     ranges = scans.ranges
     returned = np.isfinite(ranges)
