@@ -20,6 +20,8 @@ from vinecompass.runs import Scan
 __all__ = ["Estimate", "LocalizationSettings", "ParticleLocalizer"]
 
 FloatArray = NDArray[np.float64]
+SQUARE = 0.15
+"""Metres. Of the points in a square of this side, one is weighed."""
 BLUR = 0.2
 """Share of the cloud's standard deviation by which resampled particles are set apart."""
 
@@ -141,7 +143,7 @@ class ParticleLocalizer:
             self._move(relative(odometry.pose, self._last.pose))
         self._last = odometry
         points = deskewed_hits(scan.ranges, self._lidar, odometry.sweep)
-        points = points[:: max(len(points) // self._settings.beams, 1)]
+        points = _spread_out(points, self._settings.beams)
         if len(points):
             gained = self._sums(self._log_field, self.particles, points, float(np.log(self._settings.stray_share)))
             self.weights = _tempered(self.weights, gained * self._settings.beam_trust)
@@ -198,6 +200,18 @@ class ParticleLocalizer:
         blur = BLUR * np.sqrt(np.diagonal(covariance)) * self._rng.normal(size=(count, 3))
         self.particles = self.particles[chosen] + blur
         self.weights = np.full(count, 1.0 / count)
+
+
+def _spread_out(points: FloatArray, most: int) -> FloatArray:
+    """Return at most about `most` of a scan's points ``(N, 2)``, spread evenly over what was hit, not over the beams.
+
+    Most beams end on what is near: between two racks they would all but drown the few that see the aisle's end, and
+    those alone tell how far along it the robot is.
+    """
+    squares = np.floor(points / SQUARE).astype(np.int64)
+    _, first = np.unique(squares[:, 0] * 1_000_003 + squares[:, 1], return_index=True)
+    chosen = points[np.sort(first)]
+    return chosen[:: -(-len(chosen) // most) or 1]
 
 
 def _tempered(weights: FloatArray, log_likelihoods: FloatArray) -> FloatArray:
