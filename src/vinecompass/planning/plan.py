@@ -46,7 +46,8 @@ class Plan:
     reason : str
         Empty if found; else one sentence that says where and why.
     poses : array, (N, 3)
-        From start to goal in the site frame; each heading points along the path, the last is the goal's.
+        From start to goal in the site frame; each heading points along the path, but the first is the start's and the
+        last the goal's.
     cost : float
         Metres-equivalent.
     length : float
@@ -185,6 +186,8 @@ def _with_headings(costmap: CostMap, points: FloatArray, start: FloatArray, goal
     headings = np.arctan2(ahead[:, 1], ahead[:, 0])
     if len(xy) == 1 or not np.any(ahead):
         headings = np.full(len(xy) - 1, start[2])
+    # The robot is at the start as it stands: a way out is any along which the next pose is clear.
+    headings[0] = start[2]
     return np.column_stack([xy, wrap_angle(np.append(headings, goal[2]))])
 
 
