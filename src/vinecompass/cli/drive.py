@@ -82,15 +82,7 @@ def run_drive(
     error = compare_tracks(mission.track, truth)
     speeding, braking, turning = mission.largest_accelerations()
     fastest = float(np.abs(mission.velocities[:, 0]).max())
-    limits = robot.drive
-    within = (
-        -limits.reverse_speed - 1e-9 <= mission.velocities[:, 0].min()
-        and mission.velocities[:, 0].max() <= limits.top_speed + 1e-9
-        and np.abs(mission.velocities[:, 1]).max() <= limits.top_turn_rate + 1e-9
-        and speeding <= limits.acceleration + 1e-6
-        and braking <= limits.braking + 1e-6
-        and turning <= limits.turn_acceleration + 1e-6
-    )
+    within = mission.limits_kept()
     files = {}
     if out is not None:
         files["run"] = str(write_run(mission.run, out))
@@ -114,7 +106,7 @@ def run_drive(
         },
         truth={
             "position_error_m": mission.position_error, "heading_error_deg": np.degrees(mission.heading_error),
-            "way_m": truth.length, "contacts": mission.contacts, "limits_kept": bool(within),
+            "way_m": truth.length, "contacts": mission.contacts, "limits_kept": within,
             "top_speed_m_per_s": fastest, "top_acceleration_m_per_s2": speeding, "top_braking_m_per_s2": braking,
             "top_turn_acceleration_rad_per_s2": turning, "estimate_rmse_m": error.position_rmse,
         },

@@ -14,7 +14,7 @@ from pydantic import Field
 from vinecompass.costs import CostMap, body_clearance, body_touches
 from vinecompass.errors import InputError
 from vinecompass.files import Model, Positive, Whole
-from vinecompass.geometry import inverse, resample_polyline, transform_points, wrap_angle
+from vinecompass.geometry import distance_along, inverse, resample_polyline, transform_points, wrap_angle
 from vinecompass.grids import clearance
 from vinecompass.planning.bottleneck import find_bottleneck
 from vinecompass.planning.grid_search import find_grid_path
@@ -144,7 +144,7 @@ def plan_path(
         if not np.any(bad):
             cost = _cost_of(costmap, points)
             return Plan(
-                "found", "", poses, cost, float(np.sum(np.hypot(*np.diff(poses[:, :2], axis=0).T))),
+                "found", "", poses, cost, float(distance_along(poses)[-1]),
                 float(body_clearance(costmap, robot, poses).min()), expanded, time.perf_counter() - begun,
             )  # fmt: skip
         _keep_away(prices, costmap, touched[bad], points[bad], (first, last))

@@ -65,6 +65,20 @@ class Rehearsal:
         turning = np.abs(np.diff(turn_rate)).max() / step
         return float(max(change.max(), 0.0)), float(max(-change.min(), 0.0)), float(turning)
 
+    def limits_kept(self) -> bool:
+        """Tell whether the body, by the truth, never exceeded a speed or an acceleration of its drive."""
+        speed, turn_rate = self.velocities.T
+        speeding, braking, turning = self.largest_accelerations()
+        limits = self.run.robot.drive
+        return bool(
+            -limits.reverse_speed - 1e-9 <= speed.min()
+            and speed.max() <= limits.top_speed + 1e-9
+            and np.abs(turn_rate).max() <= limits.top_turn_rate + 1e-9
+            and speeding <= limits.acceleration + 1e-6
+            and braking <= limits.braking + 1e-6
+            and turning <= limits.turn_acceleration + 1e-6
+        )
+
 
 def rehearse(
     site: Site,

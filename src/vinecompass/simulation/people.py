@@ -45,16 +45,18 @@ class Walker:
             self._direction = -self._direction
             travelled = float(np.clip(travelled, 0.0, self._along[-1]))
         step = self._at(travelled)
-        if np.hypot(*(step - np.reshape(robot.bounds, (2, 2)).mean(axis=0))) > FAR:
-            self._waited, self._travelled, self.position = 0.0, travelled, step
-            return
-        gap, next_gap = (robot.distance(shapely.Point(place)) - self.radius for place in (self.position, step))
-        if next_gap < ATTENTION and next_gap < gap:
+        if self._is_in_the_way(robot, step):
             self._waited += duration
             if self._waited > PATIENCE:
                 self._waited, self._direction = 0.0, -self._direction
             return
         self._waited, self._travelled, self.position = 0.0, travelled, step
+
+    def _is_in_the_way(self, robot: shapely.Polygon, step: NDArray[np.float64]) -> bool:
+        if np.hypot(*(step - np.reshape(robot.bounds, (2, 2)).mean(axis=0))) > FAR:
+            return False
+        gap, next_gap = (robot.distance(shapely.Point(place)) - self.radius for place in (self.position, step))
+        return bool(next_gap < ATTENTION and next_gap < gap)
 
     def _at(self, travelled: float) -> NDArray[np.float64]:
         return np.array([np.interp(travelled, self._along, column) for column in self._points.T])
