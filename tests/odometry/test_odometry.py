@@ -17,7 +17,7 @@ class DeadReckoning(unittest.TestCase):
             share = np.linspace(0.0, 1.0, count)
             left = share * turn * (radius - drive.track_width / 2) / drive.wheel_radius
             right = share * turn * (radius + drive.track_width / 2) / drive.wheel_radius
-            track = dead_reckon(Wheels(share, left, right), drive, start=[1.0, 1.0, 0.0])
+            track = dead_reckon(Wheels(share, np.column_stack([left, right])), drive, start=[1.0, 1.0, 0.0])
             np.testing.assert_allclose(track.poses[-1], [1.0 - radius, 1.0 + radius, -np.pi / 2], atol=1e-9)
 
     def test_on_a_dry_floor_it_stays_with_the_truth_for_seventeen_metres(self):

@@ -67,13 +67,13 @@ class Import(unittest.TestCase):
         run, folder = short_run(), new_folder()
         write_run(run, folder / "run", tables="csv")
         imported = import_run({"scans": folder / "run/scans.csv", "wheels": folder / "run/wheels.csv"}, run.robot)
-        np.testing.assert_allclose(imported.wheels.left, run.wheels.left)
+        np.testing.assert_allclose(imported.wheels.angles, run.wheels.angles)
         beams = [f"beam{i}" for i in range(433)]
         ranges = np.where(np.isposinf(run.scans.ranges), 65533.0, np.nan_to_num(run.scans.ranges * 1000.0, nan=0.0))
         for name, columns, values in (
             ("scans", ["stamp", *beams], np.column_stack([run.scans.t * 1e3, ranges])),
             ("wheels", ["t", "encoder_l", "right"],
-             np.column_stack([run.wheels.t * 1e3, *(np.array([run.wheels.left, run.wheels.right]) * 1200 / np.pi)])),
+             np.column_stack([run.wheels.t * 1e3, run.wheels.angles * 1200 / np.pi])),
             ("imu", ["t", "turn_rate", "acceleration_x", "acceleration_y"], np.column_stack(
                 [run.imu.t * 1e3, np.degrees(run.imu.turn_rate), run.imu.acceleration_x, run.imu.acceleration_y])),
             ("odometry", ["t", "x", "y", "heading"],
@@ -87,7 +87,7 @@ class Import(unittest.TestCase):
         )  # fmt: skip
         np.testing.assert_allclose(again.scans.t, run.scans.t, atol=1e-9)
         np.testing.assert_allclose(again.scans.ranges, run.scans.ranges, rtol=1e-5)
-        np.testing.assert_allclose(again.wheels.left, run.wheels.left, atol=1e-6)
+        np.testing.assert_allclose(again.wheels.angles, run.wheels.angles, atol=1e-6)
         np.testing.assert_allclose(again.imu.turn_rate, run.imu.turn_rate, atol=1e-9)
         np.testing.assert_allclose(again.odometry.poses, run.truth.poses, atol=1e-6)
 
@@ -109,7 +109,7 @@ class Streams(unittest.TestCase):
     def test_a_run_refuses_streams_that_make_no_sense(self):
         run, nothing = short_run(), np.zeros(0)
         for change, words in (
-            ({"wheels": Wheels(nothing, nothing, nothing)}, ["wheels", "no rows"]),
+            ({"wheels": Wheels(nothing, np.zeros((0, 2)))}, ["wheels", "no rows"]),
             ({"imu": Imu(*np.array([[0.0, 2.0, 1.0]] * 4))}, ["imu.t", "row 2"]),
             ({"scans": Scans(np.array([0.0]), np.ones((1, 5), np.float32))}, ["scans", "5", "433"]),
         ):

@@ -59,7 +59,7 @@ class TheRecordedRun(unittest.TestCase):
         again, other = (record_drive(site(), robot(), [(36.9, 24.6), (36.9, 23.0)], seed=seed) for seed in (7, 8))
         once_more = record_drive(site(), robot(), [(36.9, 24.6), (36.9, 23.0)], seed=7)
         self.assertEqual(again.scans.ranges.tobytes(), once_more.scans.ranges.tobytes())
-        self.assertEqual(again.wheels.left.tobytes(), once_more.wheels.left.tobytes())
+        self.assertEqual(again.wheels.angles.tobytes(), once_more.wheels.angles.tobytes())
         self.assertNotEqual(again.scans.ranges.tobytes(), other.scans.ranges.tobytes())
 
 
@@ -74,14 +74,14 @@ class Motion(unittest.TestCase):
         drive = robot().drive
         self.assertLessEqual(np.diff(speeds).max(), 0.01 * drive.acceleration + 1e-9)
         self.assertGreaterEqual(np.diff(speeds).min(), -0.01 * drive.braking - 1e-9)
-        rolled = readings[-1].wheels.left[-1] * drive.wheel_radius
+        rolled = readings[-1].wheels.angles[-1, 0] * drive.wheel_radius
         self.assertAlmostEqual(rolled, np.hypot(*(simulator.pose - [36.0, 22.4, 0.0])[:2]), delta=0.03)
 
     def test_wheels_slip_on_the_wet_patch_only(self):
         ratios = {}
         for name, start in (("wet", [38.6, 12.8, np.pi]), ("dry", [40.0, 18.4, np.pi])):
             _, readings = self.drive(start, [Command(0.9)] * 50)
-            rolled = (readings[-1].wheels.left[-1] + readings[-1].wheels.right[-1]) / 2 * robot().drive.wheel_radius
+            rolled = readings[-1].wheels.angles[-1].mean() * robot().drive.wheel_radius
             way = np.hypot(*np.diff(np.vstack([r.truth.poses for r in readings])[:, :2], axis=0).T).sum()
             ratios[name] = way / rolled
         self.assertAlmostEqual(ratios["dry"], 1.0, delta=0.02)

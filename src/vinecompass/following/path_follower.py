@@ -55,6 +55,7 @@ class PathFollower:
     """
 
     def __init__(self, robot: Robot, *, settings: FollowingSettings | None = None) -> None:
+        robot.need_differential("the path follower")
         self._drive = robot.drive
         self._settings = settings or FollowingSettings()
         self.phase: Phase = "arrived"

@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-__all__ = ["arc", "compose", "interpolate_poses", "inverse", "relative", "transform_points", "wrap_angle"]
+__all__ = ["arc", "chain", "compose", "interpolate_poses", "inverse", "relative", "transform_points", "wrap_angle"]
 
 FloatArray = NDArray[np.float64]
 
@@ -56,6 +56,22 @@ def inverse(pose: ArrayLike) -> FloatArray:
 def relative(pose: ArrayLike, frame: ArrayLike) -> FloatArray:
     """Return `pose` as seen from `frame`, both given in the same outer frame."""
     return compose(inverse(frame), pose)
+
+
+def chain(start: ArrayLike, steps: ArrayLike) -> FloatArray:
+    """Return the poses ``(N + 1, 3)`` passed from `start` by `steps` ``(N, 3)``, each seen from the pose before it.
+
+    >>> chain([0.0, 0.0, 0.0], [[1.0, 0.0, np.pi / 2], [1.0, 0.0, 0.0]]).round(3).tolist()
+    [[0.0, 0.0, 0.0], [1.0, 0.0, 1.571], [1.0, 1.0, 1.571]]
+    """
+    (x, y, first_heading), motion = np.asarray(start, dtype=float), np.asarray(steps, dtype=float)
+    headings = first_heading + np.concatenate([[0.0], np.cumsum(motion[:, 2])])
+    cosine, sine = np.cos(headings[:-1]), np.sin(headings[:-1])
+    return _stacked(
+        x + np.concatenate([[0.0], np.cumsum(cosine * motion[:, 0] - sine * motion[:, 1])]),
+        y + np.concatenate([[0.0], np.cumsum(sine * motion[:, 0] + cosine * motion[:, 1])]),
+        wrap_angle(headings),
+    )
 
 
 def transform_points(pose: ArrayLike, points: ArrayLike) -> FloatArray:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from vinecompass.geometry.kernels import solve_in_place
+
 
 @njit(cache=True, nogil=True)
 def best_offset(field, points, guess, turns, steps):  # type: ignore[no-untyped-def]
@@ -86,26 +88,6 @@ def wall_near(log_odds, hit_sums, threshold, x, y, reach):  # type: ignore[no-un
     # The normal is the eigenvector of the smaller eigenvalue, at right angles to the wall's direction.
     angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
     return True, best_column + mx, best_row + my, -np.sin(angle), np.cos(angle)
-
-
-@njit(cache=True, nogil=True)
-def solve_in_place(matrix, right):  # type: ignore[no-untyped-def]
-    """Solve a small symmetric positive definite system by Cholesky's method; the solution replaces `right`."""
-    size = right.shape[0]
-    for i in range(size):
-        for j in range(i + 1):
-            total = matrix[i, j]
-            for k in range(j):
-                total -= matrix[i, k] * matrix[j, k]
-            matrix[i, j] = np.sqrt(total) if i == j else total / matrix[j, j]
-    for i in range(size):
-        for k in range(i):
-            right[i] -= matrix[i, k] * right[k]
-        right[i] /= matrix[i, i]
-    for i in range(size - 1, -1, -1):
-        for k in range(i + 1, size):
-            right[i] -= matrix[k, i] * right[k]
-        right[i] /= matrix[i, i]
 
 
 @njit(cache=True, nogil=True)

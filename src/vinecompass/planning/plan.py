@@ -114,6 +114,10 @@ def plan_path(
     """
     begun = time.perf_counter()
     s = settings or PlanSettings()
+    if robot.drive.kind == "car":
+        raise InputError(
+            "a car cannot turn on the spot", key="drive.kind", value="car", expected="differential or omni"
+        )
     start_pose, goal_pose = _pose_on_map(costmap, "start", start), _pose_on_map(costmap, "goal", goal)
     cells = costmap.grid.cells_at(np.stack([start_pose[:2], goal_pose[:2]]))
     first, last = ((int(row), int(column)) for row, column in cells)

@@ -46,8 +46,9 @@ class Recorder:
         return Run(
             robot=self._robot, start=self._start, site_toml=site_toml,
             scans=Scans(stamps, np.array([r.scan.ranges for r in readings])),
-            wheels=_joined([Wheels(stamps[:1], np.zeros(1), np.zeros(1)), *(r.wheels for r in readings)]),
+            wheels=_joined([Wheels(stamps[:1], np.zeros((1, 2))), *(r.wheels for r in readings)]),
             imu=_joined([r.imu for r in readings]),
+            position=None if readings[0].position is None else _joined([r.position for r in readings]),
             truth=_joined([first, *(r.truth for r in readings)]),
             commands=Commands(
                 stamps, np.array([c.speed for c in self._commands]), np.array([c.turn_rate for c in self._commands])
@@ -57,4 +58,5 @@ class Recorder:
 
 def _joined(parts: list[Any]) -> Any:
     kind = type(parts[0])
-    return kind(*(np.concatenate([getattr(part, field.name) for part in parts]) for field in fields(kind)))
+    names = [field.name for field in fields(kind) if getattr(parts[0], field.name) is not None]
+    return kind(**{name: np.concatenate([getattr(part, name) for part in parts]) for name in names})

@@ -132,7 +132,7 @@ def rehearse(
     )  # fmt: skip
     recorder = Recorder(robot, simulator.pose)
     odometry = Track(np.zeros(1), np.zeros((1, 3)))
-    last_wheels = Wheels(np.zeros(1), np.zeros(1), np.zeros(1))
+    last_wheels = Wheels(np.zeros(1), np.zeros((1, 2)))
     command = Command()
     stamps, poses, settled = [], [], []
     plans: list[tuple[float, NDArray[np.float64]]] = []
@@ -141,7 +141,7 @@ def rehearse(
         readings = simulator.step(command)
         recorder.add(command, readings)
         chunk = readings.wheels
-        wheels = Wheels(*(np.append(getattr(last_wheels, k)[-1:], getattr(chunk, k)) for k in ("t", "left", "right")))
+        wheels = Wheels(np.append(last_wheels.t[-1], chunk.t), np.vstack([last_wheels.angles[-1], chunk.angles]))
         odometry = dead_reckon(wheels, robot.drive, start=odometry.poses[-1])
         last_wheels = chunk
         made = navigator.plans

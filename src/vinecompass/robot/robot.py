@@ -11,10 +11,11 @@ import shapely
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
+from vinecompass.errors import InputError
 from vinecompass.files import Model, NotNegative, Number, Positive, Whole, read_model
 from vinecompass.robot.lidar import Lidar
 
-__all__ = ["Body", "Drive", "Inertial", "Robot", "WheelSensor", "read_robot"]
+__all__ = ["Body", "Drive", "Inertial", "OmniWheel", "Positioning", "Robot", "WheelSensor", "read_robot"]
 
 
 class Body(Model):
@@ -53,12 +54,28 @@ class Body(Model):
         return float(np.hypot(*self.polygon.T).max())
 
 
-class Drive(Model):
-    """What the wheels can do. Speeds in m/s and rad/s, accelerations in m/s2 and rad/s2, all positive."""
+class OmniWheel(Model):
+    """One ``[[drive.wheel]]`` of an omni drive: a wheel with free rollers about its rim."""
 
-    kind: Literal["differential"] = Field(description='"differential", the drive supported so far')
-    track_width: Positive = Field(description="distance between the driven wheels, m")
+    name: str = Field(description="a name, the wheel's column in the wheels table")
+    position: tuple[Number, Number] = Field(description="[x, y] on the body, m")
+    direction_deg: Number = Field(description="where it rolls to when its angle grows, degrees from the body's x axis")
+    roller_deg: Number = Field(0.0, gt=-80.0, lt=80.0, description="how the rollers are set: 0, or 45 or -45 degrees")
+
+
+class Drive(Model):
+    """What the wheels can do. Speeds in m/s and rad/s, accelerations in m/s2 and rad/s2, all positive.
+
+    A differential drive has a `track_width`; a car also a `wheelbase` and a `turning_radius`, the track width being
+    that of its rear wheels; an omni drive has three ``[[drive.wheel]]`` tables or more.
+    """
+
+    kind: Literal["differential", "omni", "car"] = Field(description='"differential", "omni" or "car"')
     wheel_radius: Positive = Field(description="m")
+    track_width: Positive | None = Field(None, description="distance between the driven wheels, m")
+    wheelbase: Positive | None = Field(None, description="distance from the rear to the front axle of a car, m")
+    turning_radius: Positive | None = Field(None, description="least radius a car can turn on, m")
+    wheel: list[OmniWheel] = Field(default_factory=list, description="[[drive.wheel]] tables of an omni drive")
     top_speed: Positive = Field(description="forward, m/s")
     reverse_speed: NotNegative = Field(description="backward, m/s, 0 where it never reverses")
     top_turn_rate: Positive = Field(description="rad/s")
@@ -66,22 +83,83 @@ class Drive(Model):
     braking: Positive = Field(description="slowing down, m/s2")
     turn_acceleration: Positive = Field(description="rad/s2")
 
+    @model_validator(mode="after")
+    def _has_what_its_kind_needs(self) -> Drive:
+        needed = {
+            "differential": {"track_width"},
+            "car": {"track_width", "wheelbase", "turning_radius"},
+            "omni": {"wheel"},
+        }
+        given = {key for key in ("track_width", "wheelbase", "turning_radius", "wheel") if getattr(self, key)}
+        for key in sorted(needed[self.kind] ^ given):
+            wish = "needs" if key in needed[self.kind] else "has no"
+            raise ValueError(f"a drive of kind {self.kind} {wish} {key}")
+        if self.kind == "omni" and np.linalg.matrix_rank(self.rolling, tol=1e-6) < 3:
+            raise ValueError("the wheels of an omni drive must be able to push ahead, sideways and round")
+        return self
+
+    @property
+    def wheel_names(self) -> tuple[str, ...]:
+        """The wheels in the order of the ``wheels`` stream: left and right, or as an omni drive names them."""
+        return tuple(wheel.name for wheel in self.wheel) or ("left", "right")
+
+    @cached_property
+    def rolling(self) -> NDArray[np.float64]:
+        """The speed of each wheel's rim from the body's velocity: ``(wheels, 3)``, by (m/s, m/s, rad/s), in m/s.
+
+        A wheel at (x, y) rolls as the floor passes under it in its direction; free rollers set at an angle
+        make that the direction turned by the angle (Siegwart and Nourbakhsh, 2004, section 3.2).
+        """
+        if self.track_width is not None:
+            half = 0.5 * self.track_width
+            return np.array([[1.0, 0.0, -half], [1.0, 0.0, half]])
+        rows = []
+        for wheel in self.wheel:
+            (x, y), roller = wheel.position, np.radians(wheel.roller_deg)
+            angle = np.radians(wheel.direction_deg) + roller
+            rows.append(
+                np.array([np.cos(angle), np.sin(angle), x * np.sin(angle) - y * np.cos(angle)]) / np.cos(roller)
+            )
+        return np.array(rows)
+
 
 class WheelSensor(Model):
-    """Wheel encoders: both wheels' angles, `rate` times a second."""
+    """Wheel encoders: each wheel's angle, `rate` times a second; and how wheels creep even on dry floor."""
 
     rate: Positive = Field(50.0, description="Hz")
     ticks_per_turn: Whole = Field(2048, description="a whole number")
+    slip: NotNegative = Field(
+        0.004, description="standard deviation of each wheel's slip on dry floor, a share of its speed"
+    )
+    slip_time: Positive = Field(0.6, description="how long such a slip lasts, s")
 
 
 class Inertial(Model):
-    """An IMU: turn rate and the two accelerations in the plane."""
+    """An IMU: turn rate and the two accelerations in the plane, each the mean since the reading before."""
 
+    mount: tuple[Number, Number, Number] = Field(
+        (0.0, 0.0, 0.0), description="[x, y, heading_deg] on the body, m and degrees"
+    )
     rate: Positive = Field(100.0, description="Hz")
     turn_rate_noise: NotNegative = Field(0.004, description="rad/s")
     turn_rate_bias: Number = Field(0.0, description="rad/s")
+    turn_rate_scale: Positive = Field(1.0, description="what it reads for each rad/s of true turn rate")
     acceleration_noise: NotNegative = Field(0.06, description="m/s2")
     acceleration_bias: tuple[Number, Number] = Field((0.0, 0.0), description="[x, y], m/s2")
+
+    @cached_property
+    def mount_pose(self) -> NDArray[np.float64]:
+        """The sensor's pose ``(3,)`` in the body frame, m and radians."""
+        x, y, heading_deg = self.mount
+        return np.array([x, y, np.radians(heading_deg)])
+
+
+class Positioning(Model):
+    """A sensor of absolute position in the site: a satellite receiver, or beacons."""
+
+    mount: tuple[Number, Number] = Field((0.0, 0.0), description="[x, y] of the antenna on the body, m")
+    rate: Positive = Field(5.0, description="Hz")
+    noise: Positive = Field(0.05, description="standard deviation of x and of y, m")
 
 
 class Robot(Model):
@@ -93,11 +171,19 @@ class Robot(Model):
     lidar: list[Lidar] = Field(min_length=1, max_length=1, description="one [[lidar]] table")
     wheels: WheelSensor = Field(default_factory=WheelSensor, description="a [wheels] table")
     imu: Inertial = Field(default_factory=Inertial, description="an [imu] table")
+    position: Positioning | None = Field(None, description="a [position] table")
 
     @property
     def scanner(self) -> Lidar:
         """The lidar whose readings are the ``scans`` stream."""
         return self.lidar[0]
+
+    def need_differential(self, work: str) -> None:
+        """Raise `InputError` unless the drive is differential; `work` is what nothing else can do so far."""
+        if self.drive.kind != "differential":
+            raise InputError(
+                f"{work} knows no such drive yet", key="drive.kind", value=self.drive.kind, expected='"differential"'
+            )
 
 
 def read_robot(path: str | Path) -> Robot:

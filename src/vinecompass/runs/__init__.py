@@ -4,9 +4,9 @@ from vinecompass.runs.comparison import TrackError, compare_tracks
 from vinecompass.runs.import_tables import Units, import_run
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import RUN_MARKER, read_run, read_track, write_run, write_track
-from vinecompass.runs.streams import Commands, Imu, Scan, Scans, Track, Wheels
+from vinecompass.runs.streams import Commands, Imu, Positions, Scan, Scans, Track, Wheels
 
 __all__ = [
-    "RUN_MARKER", "Commands", "Imu", "Run", "Scan", "Scans", "Track", "TrackError", "Units", "Wheels",
+    "RUN_MARKER", "Commands", "Imu", "Positions", "Run", "Scan", "Scans", "Track", "TrackError", "Units", "Wheels",
     "compare_tracks", "import_run", "read_run", "read_track", "write_run", "write_track",
 ]  # fmt: skip

@@ -112,7 +112,7 @@ def import_run(
         if missing:
             raise InputError("is not a column", file=path, key=min(missing), expected=", ".join(table.column_names[:6]))
         table = table.rename_columns([ours.get(column, column) for column in table.column_names])
-        stream = stream_from_columns(name, table, Path(path))
+        stream = stream_from_columns(name, table, Path(path), robot)
         streams[name] = _in_si(replace(stream, t=stream.t * TIME_UNITS[units.time]), robot, units, no_return)
     return Run(robot=robot, start=np.asarray(start, dtype=float), **streams)
 
@@ -132,7 +132,8 @@ def _in_si(stream: Any, robot: Robot, units: Units, no_return: float | None) -> 
             "rad": 1.0, "deg": np.pi / 180.0, "m": 1.0 / robot.drive.wheel_radius,
             "ticks": 2.0 * np.pi / robot.wheels.ticks_per_turn,
         }[units.wheels]  # fmt: skip
-        return replace(stream, left=stream.left * radians, right=stream.right * radians)
+        steering = None if stream.steering is None else stream.steering * angle
+        return replace(stream, angles=stream.angles * radians, steering=steering)
     if isinstance(stream, Track):
         length = LENGTH_UNITS[units.length]
         return replace(stream, poses=stream.poses * np.array([length, length, angle]))

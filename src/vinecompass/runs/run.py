@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from pathlib import Path
 
 import numpy as np
@@ -10,9 +10,12 @@ from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.robot import Robot
-from vinecompass.runs.streams import Commands, Imu, Scans, Track, Wheels
+from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Track, Wheels
 
 __all__ = ["Run"]
+
+
+Stream = Scans | Wheels | Track | Imu | Positions | Commands
 
 
 @dataclass(frozen=True)
@@ -25,17 +28,21 @@ class Run:
         The robot that made it.
     start : array, (3,)
         Where the robot stood when the run began, in the site frame, m and radians; the origin if nobody said.
-    scans, wheels, odometry, imu, truth, commands
+    scans, wheels, odometry, imu, position, truth, commands
         The streams.
     site_toml : str, optional
         The simulated site that the run was recorded in, as the text of its file: the truth for maps.
     folder : Path, optional
         Where the run was read from, to be named in errors.
+    as_recorded : bool
+        Whether stamps and readings may be anything. Only `check` and `fuse` take such a run; everything else
+        leans on stamps that increase and readings that are numbers.
 
     Raises
     ------
     InputError
-        A stream is empty, its stamps do not increase, or the scans have not the lidar's number of beams.
+        A stream is empty, its stamps do not increase, a reading other than a range is not finite, or the scans
+        have not the lidar's number of beams.
     """
 
     robot: Robot
@@ -44,21 +51,20 @@ class Run:
     wheels: Wheels | None = None
     odometry: Track | None = None
     imu: Imu | None = None
+    position: Positions | None = None
     truth: Track | None = None
     commands: Commands | None = None
     site_toml: str | None = None
     folder: Path | None = None
+    as_recorded: bool = False
 
     def __post_init__(self) -> None:
         for name, stream in self.streams().items():
             if len(stream.t) == 0:
                 raise InputError("has no rows", key=name, expected="at least one reading, or no such table")
-            if not np.all(np.isfinite(stream.t)) or np.any(np.diff(stream.t) <= 0.0):
-                wrong = int(np.argmin(np.concatenate([[1.0], np.diff(stream.t)]) > 0.0))
-                raise InputError(
-                    f"stamps do not increase at row {wrong}", key=f"{name}.t", value=float(stream.t[wrong]),
-                    expected="seconds, each later than the one before",
-                )  # fmt: skip
+            if not self.as_recorded:
+                _check_order(name, stream.t)
+                _check_finite(name, stream)
         beams = self.robot.scanner.beams
         if self.scans is not None and self.scans.ranges.shape[1] != beams:
             raise InputError(
@@ -66,9 +72,9 @@ class Run:
                 value=self.scans.ranges.shape[1], expected=f"{beams} ranges a scan",
             )  # fmt: skip
 
-    def streams(self) -> dict[str, Scans | Wheels | Track | Imu | Commands]:
+    def streams(self) -> dict[str, Stream]:
         """Return the recorded streams by name."""
-        names = ("scans", "wheels", "odometry", "imu", "truth", "commands")
+        names = ("scans", "wheels", "odometry", "imu", "position", "truth", "commands")
         return {name: getattr(self, name) for name in names if getattr(self, name) is not None}
 
     def need_scans(self) -> Scans:
@@ -78,3 +84,22 @@ class Run:
                 "the run has none", file=self.folder, key="scans", expected="a table scans.parquet or scans.csv"
             )
         return self.scans
+
+
+def _check_order(name: str, t: NDArray[np.float64]) -> None:
+    if not np.all(np.isfinite(t)) or np.any(np.diff(t) <= 0.0):
+        wrong = int(np.argmin(np.concatenate([[1.0], np.diff(t)]) > 0.0))
+        raise InputError(
+            f"stamps do not increase at row {wrong}", key=f"{name}.t", value=float(t[wrong]),
+            expected="seconds, each later than the one before",
+        )  # fmt: skip
+
+
+def _check_finite(name: str, stream: Stream) -> None:
+    if isinstance(stream, Scans):
+        return
+    for field in fields(stream):
+        values = getattr(stream, field.name)
+        if values is not None and not np.all(np.isfinite(values)):
+            row = int(np.argmin(np.isfinite(values.reshape(len(values), -1)).all(axis=1)))
+            raise InputError(f"is not finite in row {row}", key=f"{name}.{field.name}", expected="numbers")

@@ -16,13 +16,14 @@ from vinecompass.errors import InputError
 from vinecompass.files import Model, Number, atomic_folder, atomic_write, read_model, read_text
 from vinecompass.robot import Robot, read_robot
 from vinecompass.runs.run import Run
-from vinecompass.runs.streams import Commands, Imu, Scans, Track, Wheels
+from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Track, Wheels
 from vinecompass.runs.tables import column, read_table, table_bytes
 
 __all__ = ["RUN_MARKER", "STREAMS", "read_run", "read_track", "stream_from_columns", "write_run", "write_track"]
 
 STREAMS: dict[str, type] = {
-    "scans": Scans, "wheels": Wheels, "odometry": Track, "imu": Imu, "truth": Track, "commands": Commands,
+    "scans": Scans, "wheels": Wheels, "odometry": Track, "imu": Imu, "position": Positions, "truth": Track,
+    "commands": Commands,
 }  # fmt: skip
 
 
@@ -61,12 +62,19 @@ def write_run(run: Run, folder: str | Path, *, tables: Literal["parquet", "csv"]
             (target / "site.toml").write_text(run.site_toml, encoding="utf-8")
         for name, stream in run.streams().items():
             path = target / f"{name}.{tables}"
-            path.write_bytes(table_bytes(_stream_columns(stream, tables), tables))
+            path.write_bytes(table_bytes(_stream_columns(stream, tables, run.robot), tables))
     return Path(folder)
 
 
-def read_run(folder: str | Path) -> Run:
+def read_run(folder: str | Path, *, as_recorded: bool = False) -> Run:
     """Read a run folder.
+
+    Parameters
+    ----------
+    folder : path-like
+    as_recorded : bool
+        Whether to take stamps that do not increase and readings that are not finite as they are, for `check` and
+        `fuse` to judge.
 
     Raises
     ------
@@ -80,12 +88,15 @@ def read_run(folder: str | Path) -> Run:
     header = read_model(folder / RUN_MARKER, RunHeader, kind="run")
     robot = read_robot(folder / "robot.toml")
     site = folder / "site.toml"
-    streams = {name: stream for name in STREAMS if (stream := _read_stream(folder, name, robot)) is not None}
+    streams = {
+        name: stream for name in STREAMS if (stream := _read_stream(folder, name, robot, as_recorded)) is not None
+    }
     x, y, heading_deg = header.start
     try:
         return Run(
             robot=robot, start=np.array([x, y, np.radians(heading_deg)]),
-            site_toml=read_text(site) if site.is_file() else None, folder=folder, **streams,
+            site_toml=read_text(site) if site.is_file() else None, folder=folder, as_recorded=as_recorded,
+            **streams,
         )  # fmt: skip
     except InputError as error:
         raise InputError(
@@ -95,45 +106,63 @@ def read_run(folder: str | Path) -> Run:
 
 def write_track(track: Track, path: str | Path) -> Path:
     """Write a track as CSV with the columns ``t, x, y, heading``, atomically."""
-    return atomic_write(path, table_bytes(_stream_columns(track, "csv"), "csv"))
+    return atomic_write(path, table_bytes(_track_columns(track), "csv"))
 
 
 def read_track(path: str | Path) -> Track:
     """Read a track from CSV or Parquet with the columns ``t, x, y, heading`` (s, m, radians)."""
-    track = stream_from_columns("odometry", read_table(path), Path(path))
-    assert isinstance(track, Track)
-    return track
+    path = Path(path)
+    return _track_from_columns(read_table(path), path)
 
 
-def _read_stream(folder: Path, name: str, robot: Robot) -> Any:
+def _read_stream(folder: Path, name: str, robot: Robot, as_recorded: bool) -> Any:
     for suffix in (".parquet", ".csv"):
         path = folder / (name + suffix)
         if path.is_file():
-            return stream_from_columns(name, read_table(path), path)
+            return stream_from_columns(name, read_table(path), path, robot, finite=not as_recorded)
     return None
 
 
-def _stream_columns(stream: Any, tables: str) -> dict[str, Any]:
+def _track_columns(track: Track) -> dict[str, Any]:
+    return {"t": track.t, **dict(zip(("x", "y", "heading"), track.poses.T, strict=True))}
+
+
+def _stream_columns(stream: Any, tables: str, robot: Robot) -> dict[str, Any]:
     if isinstance(stream, Track):
-        return {"t": stream.t, **dict(zip(("x", "y", "heading"), stream.poses.T, strict=True))}
+        return _track_columns(stream)
+    if isinstance(stream, Wheels):
+        steering = {} if stream.steering is None else {"steering": stream.steering}
+        return {"t": stream.t, **dict(zip(robot.drive.wheel_names, stream.angles.T, strict=True)), **steering}
     if isinstance(stream, Scans):
+        t = stream.t - robot.scanner.stamp_offset
         if tables == "csv":
-            return {"t": stream.t, **{f"r{i}": values for i, values in enumerate(stream.ranges.T)}}
+            return {"t": t, **{f"r{i}": values for i, values in enumerate(stream.ranges.T)}}
         values = pyarrow.array(np.ascontiguousarray(stream.ranges).ravel())
-        return {"t": stream.t, "ranges": pyarrow.FixedSizeListArray.from_arrays(values, stream.ranges.shape[1])}
+        return {"t": t, "ranges": pyarrow.FixedSizeListArray.from_arrays(values, stream.ranges.shape[1])}
     return {field.name: getattr(stream, field.name) for field in fields(stream)}
 
 
-def stream_from_columns(name: str, table: pyarrow.Table, path: Path) -> Any:
-    """Make the stream called `name` from a table that has its columns; `path` is named in errors."""
+def stream_from_columns(name: str, table: pyarrow.Table, path: Path, robot: Robot, *, finite: bool = True) -> Any:
+    """Make the stream called `name` from a table that has its columns; `path` is named in errors.
+
+    The stamps of the scans are put right by the lidar's `stamp_offset`; `write_run` undoes that again.
+    """
     kind = STREAMS[name]
+    t = column(table, "t", path, finite=finite)
     if kind is Scans:
-        return Scans(column(table, "t", path), _ranges(table, path))
+        return Scans(t + robot.scanner.stamp_offset, _ranges(table, path))
     if kind is Track:
-        return Track(
-            column(table, "t", path), np.stack([column(table, key, path) for key in ("x", "y", "heading")], axis=-1)
-        )
-    return kind(**{field.name: column(table, field.name, path) for field in fields(kind)})
+        return _track_from_columns(table, path, finite=finite)
+    if kind is Wheels:
+        angles = [column(table, key, path, finite=finite) for key in robot.drive.wheel_names]
+        steered = robot.drive.kind == "car"
+        return Wheels(t, np.stack(angles, axis=-1), column(table, "steering", path, finite=finite) if steered else None)
+    return kind(**{field.name: column(table, field.name, path, finite=finite) for field in fields(kind)})
+
+
+def _track_from_columns(table: pyarrow.Table, path: Path, *, finite: bool = True) -> Track:
+    t, *pose = (column(table, key, path, finite=finite) for key in ("t", "x", "y", "heading"))
+    return Track(t, np.stack(pose, axis=-1))
 
 
 def _ranges(table: pyarrow.Table, path: Path) -> NDArray[np.float32]:

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import distance_along, interpolate_poses
 
-__all__ = ["Commands", "Imu", "Scan", "Scans", "Track", "Wheels"]
+__all__ = ["Commands", "Imu", "Positions", "Scan", "Scans", "Track", "Wheels"]
 
 FloatArray = NDArray[np.float64]
 
@@ -42,11 +42,15 @@ class Scans:
 
 @dataclass(frozen=True)
 class Wheels:
-    """The ``wheels`` stream: stamps ``(N,)``, s, and the angles turned so far by the left and right wheel, radians."""
+    """The ``wheels`` stream: stamps `t` ``(N,)``, s, and the `angles` turned so far ``(N, wheels)``, radians.
+
+    The wheels come in the order of `Drive.wheel_names`. A car adds the angle of its steered wheels, `steering`
+    ``(N,)``, radians, positive to the left.
+    """
 
     t: FloatArray
-    left: FloatArray
-    right: FloatArray
+    angles: FloatArray
+    steering: FloatArray | None = None
 
 
 @dataclass(frozen=True)
@@ -57,6 +61,15 @@ class Imu:
     turn_rate: FloatArray
     acceleration_x: FloatArray
     acceleration_y: FloatArray
+
+
+@dataclass(frozen=True)
+class Positions:
+    """The ``position`` stream: stamps, s; where the position sensor was in the site frame, m. All ``(N,)``."""
+
+    t: FloatArray
+    x: FloatArray
+    y: FloatArray
 
 
 @dataclass(frozen=True)
@@ -78,6 +91,8 @@ class Track:
         Seconds, increasing.
     poses : array, (N, 3)
         x, y in metres, heading in radians.
+    covariances : array, (N, 3, 3), optional
+        Of each pose, in the same units, where whoever made the track knows them.
 
     Examples
     --------
@@ -88,6 +103,7 @@ class Track:
 
     t: FloatArray
     poses: FloatArray
+    covariances: FloatArray | None = None
 
     def __len__(self) -> int:
         return len(self.t)

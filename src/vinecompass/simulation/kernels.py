@@ -115,11 +115,11 @@ def move_body(state, target, limits, wheels, grips, normals, step, outline, oute
     `state` (changed in place): x, y, heading, commanded speed and turn rate as reached so far, both wheels' angles,
     both wheels' slip, both wheels' slip noise, and the body's own speed and turn rate.
     `target`: wanted speed and turn rate. `limits`: acceleration, braking, turn acceleration.
-    `wheels`: track width, wheel radius. `grips`: of the floor under each wheel.
-    `normals` (steps, 2): standard normal noise. `path` (steps, 7) receives x, y, heading, wheel angles, body speeds.
+    `wheels`: track width, wheel radius, the slip of a dry wheel and how long it lasts.
+    `grips`: of the floor under each wheel. `normals` (steps, 2): standard normal noise. `path` (steps, 7) receives x, y, heading, wheel angles, body speeds.
     """
     acceleration, braking, turn_acceleration = limits[0] * step, limits[1] * step, limits[2] * step
-    track_width, wheel_radius = wheels[0], wheels[1]
+    track_width, wheel_radius, slip, slip_time = wheels[0], wheels[1], wheels[2], wheels[3]
     contacts = 0
     for i in range(normals.shape[0]):
         state[3] = toward(state[3], target[0], acceleration, braking)
@@ -128,10 +128,11 @@ def move_body(state, target, limits, wheels, grips, normals, step, outline, oute
         for wheel in range(2):
             rim = state[3] + (wheel - 0.5) * track_width * state[4]
             state[5 + wheel] += rim / wheel_radius * step
-            # Slip wanders as an Ornstein-Uhlenbeck process (0.6 s) about a mean that grows as grip is lost.
-            state[9 + wheel] += -state[9 + wheel] * step / 0.6 + np.sqrt(2.0 * step / 0.6) * normals[i, wheel]
+            # Slip wanders as an Ornstein-Uhlenbeck process about a mean that grows as grip is lost.
+            wander = np.sqrt(2.0 * step / slip_time) * normals[i, wheel]
+            state[9 + wheel] += wander - state[9 + wheel] * step / slip_time
             lost = 1.0 - grips[wheel]
-            wanted = min(max(lost * (0.5 + 0.2 * state[9 + wheel]) + 0.004 * state[9 + wheel], -0.1), 0.95)
+            wanted = min(max(lost * (0.5 + 0.2 * state[9 + wheel]) + slip * state[9 + wheel], -0.1), 0.95)
             state[7 + wheel] += (wanted - state[7 + wheel]) * step / 0.15
             ground[wheel] = rim * (1.0 - state[7 + wheel])
         # The floor carries no more than the drive's own limits, so the body lags where slip changes fast.

@@ -9,9 +9,9 @@ import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import interpolate_poses, transform_points, wrap_angle
+from vinecompass.geometry import compose, interpolate_poses, transform_points, wrap_angle
 from vinecompass.robot import Command, Robot
-from vinecompass.runs import Imu, Scan, Track, Wheels
+from vinecompass.runs import Imu, Positions, Scan, Track, Wheels
 from vinecompass.simulation.kernels import move_body, touches
 from vinecompass.simulation.people import Walker
 from vinecompass.simulation.ray_casting import cast_beams
@@ -33,6 +33,8 @@ class Readings:
         Begun at the start of the period.
     wheels : Wheels
     imu : Imu
+    position : Positions or None
+        May be empty: fixes come less often than scans.
     truth : Track
         The body's poses in the site frame, every 0.01 s.
     velocities : array, (N, 2)
@@ -46,6 +48,7 @@ class Readings:
     scan: Scan
     wheels: Wheels
     imu: Imu
+    position: Positions | None
     truth: Track
     velocities: NDArray[np.float64]
     people: NDArray[np.float64]
@@ -87,9 +90,10 @@ class Simulator:
         self._state = np.zeros(13)
         self._state[:3] = site.start_pose if start is None else np.asarray(start, dtype=float)
         self._state[9:11] = self._rng.normal(size=2)
-        drive = robot.drive
+        robot.need_differential("the simulator")
+        drive, sensor = robot.drive, robot.wheels
         self._limits = np.array([drive.acceleration, drive.braking, drive.turn_acceleration])
-        self._wheels = np.array([drive.track_width, drive.wheel_radius])
+        self._wheels = np.array([drive.track_width, drive.wheel_radius, sensor.slip, sensor.slip_time])
         body = robot.body
         x, y, heading = self._state[:3]
         if touches(body.polygon, body.outer_radius, x, y, heading, site.segments, np.zeros((0, 3))):
@@ -128,7 +132,8 @@ class Simulator:
         return Readings(
             scan=self._scan(start, np.concatenate([[start], times]), np.vstack([before[:3], path[:, :3]]), people),
             wheels=self._read_wheels(times, path),
-            imu=self._read_imu(times, path, before[11]),
+            imu=self._read_imu(times, path, before[11:13]),
+            position=self._read_position(times, path),
             truth=Track(times, np.column_stack([path[:, :2], wrap_angle(path[:, 2])])),
             velocities=path[:, 5:7].copy(),
             people=people,
@@ -137,7 +142,7 @@ class Simulator:
 
     def _grips(self) -> NDArray[np.float64]:
         x, y, heading = self._state[:3]
-        half = self.robot.drive.track_width / 2.0
+        half = self._wheels[0] / 2.0
         left = np.array([-np.sin(heading), np.cos(heading)]) * half
         return np.array([self.site.grip_at(x + left[0], y + left[1]), self.site.grip_at(x - left[0], y - left[1])])
 
@@ -156,18 +161,40 @@ class Simulator:
 
     def _read_wheels(self, times: NDArray[np.float64], path: NDArray[np.float64]) -> Wheels:
         sensor = self.robot.wheels
-        every = max(round(1.0 / (sensor.rate * STEP)), 1)
+        every = _steps_between(sensor.rate)
         tick = 2.0 * np.pi / sensor.ticks_per_turn
-        left, right = (np.floor(path[every - 1 :: every, side] / tick) * tick for side in (3, 4))
-        return Wheels(times[every - 1 :: every], left, right)
+        return Wheels(times[every - 1 :: every], np.floor(path[every - 1 :: every, 3:5] / tick) * tick)
 
-    def _read_imu(self, times: NDArray[np.float64], path: NDArray[np.float64], speed_before: float) -> Imu:
+    def _read_imu(self, times: NDArray[np.float64], path: NDArray[np.float64], before: NDArray[np.float64]) -> Imu:
         sensor = self.robot.imu
-        every = max(round(1.0 / (sensor.rate * STEP)), 1)
+        every = _steps_between(sensor.rate)
         speed, turn_rate = path[:, 5], path[:, 6]
-        forward = np.diff(speed, prepend=speed_before) / STEP
-        truth = np.stack([turn_rate, forward, speed * turn_rate])[:, every - 1 :: every]
+        change = np.diff(path[:, 5:7], axis=0, prepend=before[None]) / STEP
+        x, y, heading = sensor.mount_pose
+        # Off the body's origin the turning adds its own accelerations.
+        ahead = change[:, 0] - turn_rate**2 * x - change[:, 1] * y
+        left = speed * turn_rate + change[:, 1] * x - turn_rate**2 * y
+        cosine, sine = np.cos(heading), np.sin(heading)
+        truth = np.stack(
+            [sensor.turn_rate_scale * turn_rate, cosine * ahead + sine * left, cosine * left - sine * ahead]
+        )
+        means = truth[:, : len(times) // every * every].reshape(3, -1, every).mean(axis=2)
         bias = np.array([[sensor.turn_rate_bias], [sensor.acceleration_bias[0]], [sensor.acceleration_bias[1]]])
         spread = np.array([[sensor.turn_rate_noise], [sensor.acceleration_noise], [sensor.acceleration_noise]])
-        readings = truth + bias + spread * self._rng.normal(size=truth.shape)
+        readings = means + bias + spread * self._rng.normal(size=means.shape)
         return Imu(times[every - 1 :: every], *readings)
+
+    def _read_position(self, times: NDArray[np.float64], path: NDArray[np.float64]) -> Positions | None:
+        sensor = self.robot.position
+        if sensor is None:
+            return None
+        # Its rate may be below the scans': fixes fall on whole multiples of its own period.
+        steps = np.round(times / STEP).astype(int)
+        due = steps % _steps_between(sensor.rate) == 0
+        antenna = compose(path[due, :3], [*sensor.mount, 0.0])[:, :2]
+        x, y = (antenna + sensor.noise * self._rng.normal(size=antenna.shape)).T
+        return Positions(times[due], x, y)
+
+
+def _steps_between(rate: float) -> int:
+    return max(round(1.0 / (rate * STEP)), 1)

@@ -1,0 +1,139 @@
+"""Kernels of laser odometry: a scan straightened, lines through its points, and another scan aligned to them."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from vinecompass.geometry.kernels import solve_in_place
+
+
+@njit(cache=True, nogil=True)
+def straighten(ranges, angles, delays, nearest, farthest, velocity):  # type: ignore[no-untyped-def]
+    """Return what the returning beams hit (N, 2) and when (N,), in the sensor's frame at the stamp, if it kept a velocity."""
+    points, times = np.empty((ranges.shape[0], 2)), np.empty(ranges.shape[0])
+    count = 0
+    for beam in range(ranges.shape[0]):
+        reach, delay = ranges[beam], delays[beam]
+        if not nearest <= reach <= farthest:
+            continue
+        turn = velocity[2] * delay
+        # Over so short an arc its chord is as long as the arc itself, and lies along the mean heading.
+        cosine, sine = np.cos(0.5 * turn), np.sin(0.5 * turn)
+        points[count, 0] = delay * (cosine * velocity[0] - sine * velocity[1]) + reach * np.cos(angles[beam] + turn)
+        points[count, 1] = delay * (sine * velocity[0] + cosine * velocity[1]) + reach * np.sin(angles[beam] + turn)
+        times[count] = delay
+        count += 1
+    return points[:count], times[:count]
+
+
+@njit(cache=True, nogil=True)
+def fit_lines(points, reaches):  # type: ignore[no-untyped-def]
+    """Fit a line to the neighbours of each point (N, 2), the points being in the order of their bearing.
+
+    Neighbours follow one another within `reaches` (N,) of the point, without a gap of half of that. Returns a point
+    on each line and its unit normal (N, 4): x, y, normal x, normal y; the normal is 0, 0 where there is no line.
+    """
+    count = points.shape[0]
+    lines = np.zeros((count, 4))
+    for i in range(count):
+        x, y, reach = points[i, 0], points[i, 1], reaches[i]
+        total, mx, my, xx, yy, xy = 1.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        for direction in (-1, 1):
+            last_x, last_y = x, y
+            for away in range(1, 40):
+                j = i + direction * away
+                if j < 0 or j >= count:
+                    break
+                px, py = points[j, 0], points[j, 1]
+                if np.hypot(px - x, py - y) > reach or np.hypot(px - last_x, py - last_y) > 0.5 * reach:
+                    break
+                last_x, last_y = px, py
+                dx, dy = px - x, py - y
+                total += 1.0
+                mx += dx
+                my += dy
+                xx += dx * dx
+                yy += dy * dy
+                xy += dx * dy
+        if total < 4.0:
+            continue
+        mx, my = mx / total, my / total
+        xx, yy, xy = xx / total - mx * mx, yy / total - my * my, xy / total - mx * my
+        middle, spread = 0.5 * (xx + yy), np.sqrt(0.25 * (xx - yy) ** 2 + xy * xy)
+        if middle - spread > 0.05 * (middle + spread):
+            continue
+        angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
+        lines[i, 0], lines[i, 1], lines[i, 2], lines[i, 3] = x + mx, y + my, -np.sin(angle), np.cos(angle)
+    return lines
+
+
+@njit(cache=True, nogil=True)
+def align_scan(reference, bearings, lines, points, delays, first, prior, scatter, most_iterations):  # type: ignore[no-untyped-def]
+    """Gauss-Newton on the distances of points (N, 2) to the lines of a reference scan.
+
+    `reference` (M, 2) in the order of `bearings` (M,), with `lines` from `fit_lines`. Sought are six numbers: the
+    pose of the points' frame in the reference's, and what is wrong with the velocity (3) that the points, seen
+    `delays` (N,) after their stamp, were straightened by. `first` (6,) is where to start and `prior` (6, 6) the
+    information that holds on to it. A point `scatter` off its line counts half (Cauchy weights).
+    Returns the six numbers, the information of the points alone on the pose (3, 3), their weighted mean square
+    distance, the sum of weights and the number of points that found a line.
+    """
+    solution = first.copy()
+    matrix, step, row = np.empty((6, 6)), np.empty(6), np.empty(6)
+    information = np.zeros((3, 3))
+    count = reference.shape[0]
+    partners = np.full(points.shape[0], -1)
+    squares, weights, matched = 0.0, 0.0, 0
+    for iteration in range(most_iterations):
+        # Far at first, so that a start that is off finds its lines, and near in the end.
+        gate = 0.6 if iteration < 2 else 0.25
+        for k in range(6):
+            step[k] = 0.0
+            for j in range(6):
+                matrix[k, j] = prior[k, j]
+                step[k] += prior[k, j] * (first[j] - solution[j])
+        information[:] = 0.0
+        squares, weights, matched = 0.0, 0.0, 0
+        cosine, sine = np.cos(solution[2]), np.sin(solution[2])
+        for i in range(points.shape[0]):
+            delay = delays[i]
+            px = points[i, 0] + delay * (solution[3] - solution[5] * points[i, 1])
+            py = points[i, 1] + delay * (solution[4] + solution[5] * points[i, 0])
+            dx, dy = cosine * px - sine * py, sine * px + cosine * py
+            x, y = solution[0] + dx, solution[1] + dy
+            # Sought by its bearing at first, then about the partner it had.
+            near, reach = partners[i], 2
+            if near < 0:
+                near, reach = np.searchsorted(bearings, np.arctan2(y, x)), 8
+            best, nearest = gate * gate, -1
+            for away in range(-reach, reach + 1):
+                j = (near + away) % count
+                distance = (reference[j, 0] - x) ** 2 + (reference[j, 1] - y) ** 2
+                if distance < best and (lines[j, 2] != 0.0 or lines[j, 3] != 0.0):
+                    best, nearest = distance, j
+            partners[i] = nearest
+            if nearest < 0:
+                continue
+            nx, ny = lines[nearest, 2], lines[nearest, 3]
+            distance = nx * (x - lines[nearest, 0]) + ny * (y - lines[nearest, 1])
+            weight = 1.0 / (1.0 + (distance / scatter) ** 2)
+            row[0], row[1], row[2] = nx, ny, ny * dx - nx * dy
+            row[3] = delay * (nx * cosine + ny * sine)
+            row[4] = delay * (ny * cosine - nx * sine)
+            row[5] = delay * row[2]
+            for j in range(6):
+                step[j] -= weight * row[j] * distance
+                for k in range(j + 1):
+                    matrix[j, k] += weight * row[j] * row[k]
+            for j in range(3):
+                for k in range(3):
+                    information[j, k] += weight * row[j] * row[k]
+            squares += weight * distance * distance
+            weights += weight
+            matched += 1
+        solve_in_place(matrix, step)
+        solution += step
+        if iteration > 2 and abs(step[0]) + abs(step[1]) < 1e-4 and abs(step[2]) < 2e-5:
+            break
+    return solution, information, squares / max(weights, 1e-9), weights, matched

@@ -1,0 +1,267 @@
+"""Laser odometry: the robot's motion from its scans alone."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.geometry import arc, compose, inverse, relative, wrap_angle
+from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
+from vinecompass.robot import Lidar
+from vinecompass.runs import Run, Scan, Track
+
+__all__ = ["LaserOdometry", "ScanMotion", "laser_track"]
+
+FloatArray = NDArray[np.float64]
+
+REFERENCE_DISTANCE, REFERENCE_TURN = 0.5, np.radians(20.0)
+"""Metres and radians from the reference scan after which the current one takes its place."""
+FEWEST_POINTS, LEAST_SHARE = 30, 0.4
+"""Points a scan must have, and the share of them that must find a line, for a match to be believed."""
+MOST_POINTS, MOST_ITERATIONS = 240, 12
+LINE_REACH = 0.2
+"""Metres about a point within which its neighbours make its line."""
+SCATTER = 0.04
+"""Metres off a line at which a point counts half."""
+SPEED_CHANGE, TURN_RATE_CHANGE = 0.15, 0.4
+"""Metres a second and radians a second by which the velocity may change from one scan to the next."""
+JOLT, TURN_JOLT = 0.003, 0.006
+"""Metres and radians by which a scan's pose may miss the one that an even change of velocity would lead to."""
+PLAINEST = 0.012
+"""Share of the points' information that the direction seen least must have; below, the place is degenerate there."""
+UNKNOWN = 1.0
+"""Standard deviation, m (and rad), of what a degenerate place leaves open."""
+
+
+@dataclass(frozen=True)
+class ScanMotion:
+    """What one scan says about the body's motion.
+
+    Parameters
+    ----------
+    t : float
+        The scan's stamp, s.
+    pose : array, (3,)
+        The body's pose in the track frame, m and radians.
+    velocity : array, (3,)
+        Its speed ahead and to the left, m/s, and turn rate, rad/s, during the sweep.
+    since_reference : array, (3,)
+        Its pose seen from its pose at the reference scan.
+    covariance : array, (3, 3)
+        Of `since_reference`.
+    matched_share : float
+        Share of the points that lie by a line of the reference scan, 0 to 1.
+    degenerate : array, (2,), or None
+        The direction ahead and to the left, of length 1, in which the scan cannot tell the motion (along a plain
+        aisle); 0, 0 if it tells nothing at all, or not the turning. There the motion is the former one, kept up.
+    is_reference : bool
+        Whether this scan is the reference from now on.
+    """
+
+    t: float
+    pose: FloatArray
+    velocity: FloatArray
+    since_reference: FloatArray
+    covariance: FloatArray
+    matched_share: float
+    degenerate: FloatArray | None
+    is_reference: bool
+
+
+@dataclass(frozen=True)
+class _Reference:
+    """The scan that others are aligned to: its points by bearing and the lines through them, in the sensor's frame."""
+
+    points: FloatArray
+    bearings: FloatArray
+    lines: FloatArray
+
+
+class LaserOdometry:
+    """Motion from scans alone, one scan at a time, for robots without wheels to trust.
+
+    Each scan is straightened by the velocity so far and aligned, points to lines, to a reference scan half a metre
+    behind at most; the velocity during the sweep is fitted with the pose.
+
+    Parameters
+    ----------
+    lidar : Lidar
+    mount : array_like, (3,), optional
+        The sensor's pose in the body frame, m and radians; the robot file's if not given. All work is done in the
+        sensor's frame and carried to the body in the end, so that a scanner off the axle, which a turning robot
+        gives a sideways speed, does no harm.
+
+    Attributes
+    ----------
+    pose : array, (3,)
+        The body's pose in the track frame, which begins where the first scan was taken.
+
+    Notes
+    -----
+    Point-to-line alignment after Censi (2008), "An ICP variant using a point-to-line metric"; degenerate directions
+    after Zhang, Kaess and Singh (2016), "On degeneracy of optimization-based state estimation problems".
+
+    Examples
+    --------
+    >>> from vinecompass import Command, Simulator, demo_file, read_robot, read_site
+    >>> robot = read_robot(demo_file("robot.toml"))
+    >>> simulator = Simulator(read_site(demo_file("site.toml")), robot, seed=1)
+    >>> laser = LaserOdometry(robot.scanner)
+    >>> for _ in range(21):
+    ...     motion = laser.update(simulator.step(Command(speed=0.5)).scan)
+    >>> bool(abs(motion.pose[0] - 0.80) < 0.02)
+    True
+    """
+
+    def __init__(self, lidar: Lidar, *, mount: ArrayLike | None = None) -> None:
+        self._lidar = lidar
+        self._mount = lidar.mount_pose if mount is None else np.asarray(mount, dtype=float)
+        self._beam_step = abs(lidar.beam_angles[1] - lidar.beam_angles[0])
+        self._reference: _Reference | None = None
+        self._reference_pose = np.zeros(3)
+        self._sensor_pose = np.zeros(3)
+        self._velocity = np.zeros(3)
+        self._t = -np.inf
+        self.pose = np.zeros(3)
+
+    def update(self, scan: Scan) -> ScanMotion:
+        """Take in one scan and return the motion up to its stamp."""
+        elapsed = scan.t - self._t
+        predicted = np.zeros(3) if self._reference is None else compose(self._sensor_pose, arc(self._velocity, elapsed))
+        points, delays = self._straightened(scan)
+        since = relative(predicted, self._reference_pose)
+        covariance, share, degenerate = np.zeros((3, 3)), 0.0, None
+        if self._reference is not None:
+            if len(points) >= FEWEST_POINTS:
+                since, covariance, share, degenerate = self._align(self._reference, points, delays, since, elapsed)
+            if share < LEAST_SHARE:
+                since = relative(predicted, self._reference_pose)
+                covariance, degenerate = UNKNOWN**2 * np.eye(3), np.zeros(2)
+        self._sensor_pose, self._t = compose(self._reference_pose, since), scan.t
+        motion = self._report(scan.t, since, covariance, share, degenerate)
+        if motion.is_reference and len(points) >= FEWEST_POINTS:
+            self._reference = self._make_reference(self._straightened(scan)[0])
+            self._reference_pose = self._sensor_pose
+        return motion
+
+    def _straightened(self, scan: Scan) -> tuple[FloatArray, FloatArray]:
+        """Return what the beams hit and how long after the stamp, as the velocity known by now has it."""
+        lidar = self._lidar
+        return straighten(
+            scan.ranges, lidar.beam_angles, lidar.beam_delays, lidar.nearest, lidar.farthest, self._velocity
+        )
+
+    def _align(
+        self, reference: _Reference, points: FloatArray, delays: FloatArray, since: FloatArray, elapsed: float
+    ) -> tuple[FloatArray, FloatArray, float, FloatArray | None]:
+        """Return the pose since the reference, its covariance, the share matched and the degenerate direction."""
+        every = max(len(points) // MOST_POINTS, 1)
+        points, delays = np.ascontiguousarray(points[::every]), np.ascontiguousarray(delays[::every])
+        start = np.concatenate([since, np.zeros(3)])
+        prior = _motion_prior(since[2], elapsed)
+
+        def aligned() -> tuple[FloatArray, FloatArray, float, float, int]:
+            return align_scan(
+                reference.points, reference.bearings, reference.lines, points, delays, start, prior, SCATTER,
+                MOST_ITERATIONS,
+            )  # fmt: skip
+
+        solution, information, mean_square, weights, matched = aligned()
+        # In metres, a turn moves points by their distance: so the three directions can be compared.
+        scale = np.array([1.0, 1.0, 1.0 / max(float(np.sqrt(np.mean(points**2) * 2.0)), 0.5)])
+        shares, directions = np.linalg.eigh(information * np.outer(scale, scale) / max(weights, 1.0))
+        plain = shares < PLAINEST
+        degenerate = None
+        if np.any(plain):
+            held = (directions[:, plain] @ directions[:, plain].T) / np.outer(scale, scale)
+            prior[:3, :3] += 1e6 * held
+            solution, information, mean_square, weights, matched = aligned()
+            degenerate = self._in_body(solution[:3], directions[:2, plain])
+        variance = max(mean_square, 0.005**2) * 3.0  # The reference's points are noisy too, and people walk through both.
+        # What the priors hold on to is unknown; the velocity's doubt goes into the pose by way of the sweep.
+        covariance = variance * np.linalg.inv(information + 1e-3 * np.eye(3)) + np.diag([1e-6, 1e-6, 1e-7])
+        if np.any(plain):
+            covariance += UNKNOWN**2 * (directions[:, plain] @ directions[:, plain].T) * np.outer(scale, scale)
+        self._velocity = self._velocity + solution[3:]
+        return solution[:3], covariance, matched / len(points), degenerate
+
+    def _in_body(self, since: FloatArray, directions: FloatArray) -> FloatArray:
+        """Return the one direction, given in the reference sensor's frame, in the body's; 0, 0 if there are more."""
+        if directions.shape[1] != 1 or np.hypot(*directions[:, 0]) < 0.5:
+            return np.zeros(2)
+        angle = np.arctan2(*directions[::-1, 0]) - since[2] + self._mount[2]
+        return np.array([np.cos(angle), np.sin(angle)])
+
+    def _report(
+        self, t: float, since: FloatArray, covariance: FloatArray, share: float, degenerate: FloatArray | None
+    ) -> ScanMotion:
+        """Carry a motion of the sensor to the body."""
+        unmount = inverse(self._mount)
+        self.pose = compose(compose(self._mount, self._sensor_pose), unmount)
+        (x, y, mounted), turned = self._mount, float(since[2])
+        cosine, sine = np.cos(turned), np.sin(turned)
+        # The lever arm: what the sensor sees as a turn moves the body's origin sideways.
+        carry = np.eye(3)
+        carry[:2, :2] = [[np.cos(mounted), -np.sin(mounted)], [np.sin(mounted), np.cos(mounted)]]
+        carry[:2, 2] = [sine * x + cosine * y, sine * y - cosine * x]
+        speed = carry[:2, :2] @ self._velocity[:2] + self._velocity[2] * np.array([y, -x])
+        moved_on = np.hypot(since[0], since[1]) > REFERENCE_DISTANCE or abs(wrap_angle(since[2])) > REFERENCE_TURN
+        return ScanMotion(
+            t=t, pose=self.pose, velocity=np.append(speed, self._velocity[2]),
+            since_reference=compose(compose(self._mount, since), unmount),
+            covariance=carry @ covariance @ carry.T, matched_share=share, degenerate=degenerate,
+            is_reference=bool(self._reference is None or moved_on or share < 0.6),
+        )  # fmt: skip
+
+    def _make_reference(self, points: FloatArray) -> _Reference:
+        bearings = np.arctan2(points[:, 1], points[:, 0])
+        order = np.argsort(bearings, kind="stable")
+        points = np.ascontiguousarray(points[order])
+        reaches = np.maximum(LINE_REACH, 2.5 * self._beam_step * np.hypot(*points.T))
+        return _Reference(points, bearings[order], fit_lines(points, reaches))
+
+
+def _motion_prior(heading: float, elapsed: float) -> FloatArray:
+    """Return the information ``(6, 6)`` on pose and change of velocity, in units of one point 0.02 m off its line."""
+    cosine, sine = np.cos(heading), np.sin(heading)
+    # Half of a change of velocity has already shown in the pose.
+    shown = 0.5 * elapsed * np.array([[cosine, -sine, 0.0], [sine, cosine, 0.0], [0.0, 0.0, 1.0]])
+    link = np.hstack([np.eye(3), -shown]) * (0.02 / np.array([JOLT, JOLT, TURN_JOLT]))[:, None]
+    doubt = np.array([SPEED_CHANGE, SPEED_CHANGE, TURN_RATE_CHANGE])
+    return link.T @ link + np.diag(np.concatenate([np.full(3, 1e-6), (0.02 / doubt) ** 2]))
+
+
+def laser_track(
+    run: Run, *, mount: ArrayLike | None = None, progress: Callable[[float, str], None] | None = None
+) -> tuple[Track, list[ScanMotion]]:
+    """Return the track of a run's scans alone, `LaserOdometry.update` over them, and what each scan said.
+
+    The track begins at the origin; its covariances grow from reference scan to reference scan.
+    """
+    scans = run.need_scans()
+    laser = LaserOdometry(run.robot.scanner, mount=mount)
+    motions = []
+    for i, scan in enumerate(scans):
+        motions.append(laser.update(scan))
+        if progress and i % 100 == 0:
+            progress(i / len(scans), "laser odometry")
+    poses = np.array([motion.pose for motion in motions])
+    return Track(scans.t, poses, _accumulated(motions)), motions
+
+
+def _accumulated(motions: list[ScanMotion]) -> FloatArray:
+    """Compound the covariances of motions that follow one another (Smith, Self and Cheeseman, 1990)."""
+    reference_pose, reference_covariance = np.zeros(3), np.zeros((3, 3))
+    covariances = np.empty((len(motions), 3, 3))
+    for i, motion in enumerate(motions):
+        x, y = motion.pose[:2] - reference_pose[:2]
+        cosine, sine = np.cos(reference_pose[2]), np.sin(reference_pose[2])
+        shift = np.array([[1.0, 0.0, -y], [0.0, 1.0, x], [0.0, 0.0, 1.0]])
+        turn = np.array([[cosine, -sine, 0.0], [sine, cosine, 0.0], [0.0, 0.0, 1.0]])
+        covariances[i] = shift @ reference_covariance @ shift.T + turn @ motion.covariance @ turn.T
+        if motion.is_reference:
+            reference_pose, reference_covariance = motion.pose, covariances[i]
+    return covariances

@@ -1,0 +1,69 @@
+"""From a body's velocity to its wheels' speeds, and back, for every kind of drive."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.robot.robot import Drive
+
+__all__ = ["body_velocity", "steering_angle", "wheel_speeds"]
+
+FloatArray = NDArray[np.float64]
+
+
+def wheel_speeds(drive: Drive, velocity: ArrayLike) -> FloatArray:
+    """Return how fast each wheel turns while the body moves, in the order of `Drive.wheel_names`.
+
+    Parameters
+    ----------
+    drive : Drive
+    velocity : array_like, (..., 3)
+        Speed ahead and to the left, m/s, and turn rate, rad/s. A differential drive and a car have no speed to the
+        left, and what is asked of it is not turned into wheel speeds.
+
+    Returns
+    -------
+    array, (..., wheels)
+        Radians a second.
+
+    Examples
+    --------
+    >>> from vinecompass import demo_file, read_robot
+    >>> drive = read_robot(demo_file("robot.toml")).drive
+    >>> body_velocity(drive, wheel_speeds(drive, [0.5, 0.0, 0.3])).round(9).tolist()
+    [0.5, 0.0, 0.3]
+    """
+    return np.asarray(velocity, dtype=float) @ drive.rolling.T / drive.wheel_radius
+
+
+def steering_angle(drive: Drive, velocity: ArrayLike) -> FloatArray:
+    """Return the steering angle ``(...)`` at which a car keeps a velocity ``(..., 3)``, radians, left positive.
+
+    The angle is that of one wheel midway between the steered ones (the bicycle model).
+    """
+    speed, _, turn_rate = np.moveaxis(np.asarray(velocity, dtype=float), -1, 0)
+    assert drive.wheelbase is not None
+    return np.arctan2(turn_rate * drive.wheelbase * np.where(speed < 0.0, -1.0, 1.0), np.abs(speed))
+
+
+def body_velocity(drive: Drive, speeds: ArrayLike, steering: ArrayLike | None = None) -> FloatArray:
+    """Return the body's velocity from its wheels' speeds: the least-squares one where there are wheels to spare.
+
+    Parameters
+    ----------
+    drive : Drive
+    speeds : array_like, (..., wheels)
+        Radians a second.
+    steering : array_like, (...), optional
+        A car's steering angle, radians; it decides the turn rate in place of the two rear wheels' difference.
+
+    Returns
+    -------
+    array, (..., 3)
+        Speed ahead and to the left, m/s, and turn rate, rad/s.
+    """
+    velocity = np.asarray(speeds, dtype=float) * drive.wheel_radius @ np.linalg.pinv(drive.rolling).T
+    if steering is not None and drive.wheelbase is not None:
+        velocity[..., 2] = velocity[..., 0] * np.tan(np.asarray(steering, dtype=float)) / drive.wheelbase
+    return velocity
