@@ -10,7 +10,10 @@ from vinecompass.geometry.kernels import solve_in_place
 
 @njit(cache=True, nogil=True)
 def straighten(ranges, angles, delays, nearest, farthest, velocity):  # type: ignore[no-untyped-def]
-    """Return what the returning beams hit (N, 2) and when (N,), in the sensor's frame at the stamp, if it kept a velocity."""
+    """Return what the returning beams hit (N, 2) and when (N,), in the sensor's frame at the stamp.
+
+    It is taken to have kept its velocity (3,) during the sweep.
+    """
     points, times = np.empty((ranges.shape[0], 2)), np.empty(ranges.shape[0])
     count = 0
     for beam in range(ranges.shape[0]):

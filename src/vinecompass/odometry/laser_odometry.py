@@ -180,7 +180,9 @@ class LaserOdometry:
             prior[:3, :3] += 1e6 * held
             solution, information, mean_square, weights, matched = aligned()
             degenerate = self._in_body(solution[:3], directions[:2, plain])
-        variance = max(mean_square, 0.005**2) * 3.0  # The reference's points are noisy too, and people walk through both.
+        variance = (
+            max(mean_square, 0.005**2) * 3.0
+        )  # The reference's points are noisy too, and people walk through both.
         # What the priors hold on to is unknown; the velocity's doubt goes into the pose by way of the sweep.
         covariance = variance * np.linalg.inv(information + 1e-3 * np.eye(3)) + np.diag([1e-6, 1e-6, 1e-7])
         if np.any(plain):

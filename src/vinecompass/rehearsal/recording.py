@@ -21,6 +21,10 @@ from vinecompass.simulation import Simulator, Site
 __all__ = ["record_drive"]
 
 
+STANDING = 3.0
+"""Seconds for which the robot stands before it drives off, as one should: standing still shows a gyro's bias."""
+
+
 def record_drive(
     site: Site,
     robot: Robot,
@@ -33,7 +37,7 @@ def record_drive(
 ) -> Run:
     """Simulate a drive along a route and return it as a run, with the truth.
 
-    The driver sees where the robot really is, as a person beside it does, and stops for people in the way.
+    It stands still for three seconds first. The driver sees where the robot really is, as a person beside it does, and stops for people in the way.
 
     Parameters
     ----------
@@ -64,8 +68,10 @@ def record_drive(
     follower.follow(np.column_stack([points, np.append(headings, headings[-1])]))
     outline = guard_outline(robot, 0.04)
     recorder = Recorder(robot, start)
+    for _ in range(round(STANDING * robot.scanner.rate)):
+        recorder.add(Command(), simulator.step(Command()))
     length = float(distance_along(points)[-1])
-    time_limit = 60.0 + 4.0 * length / cruise_speed
+    time_limit = STANDING + 60.0 + 4.0 * length / cruise_speed
     command = Command()
     while follower.phase != "arrived":
         readings = simulator.step(command)

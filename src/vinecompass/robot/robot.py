@@ -143,9 +143,11 @@ class Inertial(Model):
     rate: Positive = Field(100.0, description="Hz")
     turn_rate_noise: NotNegative = Field(0.004, description="rad/s")
     turn_rate_bias: Number = Field(0.0, description="rad/s")
+    turn_rate_bias_spread: Positive = Field(0.01, description="doubt about that bias, rad/s")
     turn_rate_scale: Positive = Field(1.0, description="what it reads for each rad/s of true turn rate")
     acceleration_noise: NotNegative = Field(0.06, description="m/s2")
     acceleration_bias: tuple[Number, Number] = Field((0.0, 0.0), description="[x, y], m/s2")
+    acceleration_bias_spread: Positive = Field(0.05, description="doubt about that bias, m/s2")
 
     @cached_property
     def mount_pose(self) -> NDArray[np.float64]:

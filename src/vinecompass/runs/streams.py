@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import distance_along, interpolate_poses
+from vinecompass.geometry import compose, distance_along, interpolate_poses, relative
 
 __all__ = ["Commands", "Imu", "Positions", "Scan", "Scans", "Track", "Wheels"]
 
@@ -116,3 +116,7 @@ class Track:
     def at(self, times: ArrayLike) -> FloatArray:
         """Return the poses ``(M, 3)`` at `times` ``(M,)``, interpolated, and held constant beyond both ends."""
         return interpolate_poses(times, self.t, self.poses)
+
+    def moved_to(self, start: ArrayLike) -> Track:
+        """Return the same track laid so that it begins at the pose `start` ``(3,)``; covariances are left behind."""
+        return Track(self.t, compose(start, relative(self.poses, self.poses[0])))

@@ -116,18 +116,21 @@ def move_body(state, target, limits, wheels, grips, normals, step, outline, oute
     both wheels' slip, both wheels' slip noise, and the body's own speed and turn rate.
     `target`: wanted speed and turn rate. `limits`: acceleration, braking, turn acceleration.
     `wheels`: track width, wheel radius, the slip of a dry wheel and how long it lasts.
-    `grips`: of the floor under each wheel. `normals` (steps, 2): standard normal noise. `path` (steps, 7) receives x, y, heading, wheel angles, body speeds.
+    `grips`: of the floor under each wheel. `normals` (steps, 2): standard normal noise.
+    `path` (steps, 7) receives x, y, heading, wheel angles, body speeds.
     """
     acceleration, braking, turn_acceleration = limits[0] * step, limits[1] * step, limits[2] * step
     track_width, wheel_radius, slip, slip_time = wheels[0], wheels[1], wheels[2], wheels[3]
     contacts = 0
     for i in range(normals.shape[0]):
+        rims_before = state[3], state[4]
         state[3] = toward(state[3], target[0], acceleration, braking)
         state[4] += min(max(target[1] - state[4], -turn_acceleration), turn_acceleration)
         ground = np.empty(2)
         for wheel in range(2):
             rim = state[3] + (wheel - 0.5) * track_width * state[4]
-            state[5 + wheel] += rim / wheel_radius * step
+            rim_before = rims_before[0] + (wheel - 0.5) * track_width * rims_before[1]
+            state[5 + wheel] += 0.5 * (rim_before + rim) / wheel_radius * step
             # Slip wanders as an Ornstein-Uhlenbeck process about a mean that grows as grip is lost.
             wander = np.sqrt(2.0 * step / slip_time) * normals[i, wheel]
             state[9 + wheel] += wander - state[9 + wheel] * step / slip_time
@@ -139,9 +142,10 @@ def move_body(state, target, limits, wheels, grips, normals, step, outline, oute
         speed = toward(state[11], 0.5 * (ground[0] + ground[1]), acceleration, braking)
         turn_rate = (ground[1] - ground[0]) / track_width
         turn_rate = state[12] + min(max(turn_rate - state[12], -turn_acceleration), turn_acceleration)
-        middle = state[2] + 0.5 * turn_rate * step
-        x, y = state[0] + speed * np.cos(middle) * step, state[1] + speed * np.sin(middle) * step
-        heading = state[2] + turn_rate * step
+        # Speeds change evenly within the step.
+        turn, way = 0.5 * (state[12] + turn_rate) * step, 0.5 * (state[11] + speed) * step
+        x, y = state[0] + way * np.cos(state[2] + 0.5 * turn), state[1] + way * np.sin(state[2] + 0.5 * turn)
+        heading = state[2] + turn
         if touches(outline, outer_radius, x, y, heading, segments, discs):
             contacts += 1
             state[11], state[12] = 0.0, 0.0

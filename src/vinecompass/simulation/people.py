@@ -1,9 +1,10 @@
-"""People on foot: they walk to and fro along a route, wait for the robot, and turn back if it stays."""
+"""People on foot: they walk to and fro along a route, wait for the robot, and turn back or step aside if it stays."""
 
 from __future__ import annotations
 
 import numpy as np
 import shapely
+import shapely.ops
 from numpy.typing import NDArray
 
 from vinecompass.geometry import distance_along
@@ -16,7 +17,7 @@ ATTENTION = 0.8
 FAR = 5.0
 """Metres. At this distance from its middle, nobody minds how large the robot is."""
 PATIENCE = 3.0
-"""Seconds of waiting after which a person turns back."""
+"""Seconds of waiting after which a person turns back, or steps aside where that is no way out either."""
 
 
 class Walker:
@@ -28,7 +29,8 @@ class Walker:
         Metres, in the site frame.
     """
 
-    def __init__(self, person: Person, rng: np.random.Generator) -> None:
+    def __init__(self, person: Person, surfaces: shapely.MultiLineString, rng: np.random.Generator) -> None:
+        self._surfaces = surfaces
         self.radius = person.radius
         self._points = np.array(person.route)
         self._along = distance_along(self._points)
@@ -40,17 +42,33 @@ class Walker:
 
     def walk(self, duration: float, robot: shapely.Polygon) -> None:
         """Walk for `duration` seconds past a robot whose body covers `robot`, m in the site frame."""
-        travelled = self._travelled + self._direction * self._speed * duration
+        reach = self._speed * duration
+        travelled = self._travelled + self._direction * reach
         if not 0.0 <= travelled <= self._along[-1]:
             self._direction = -self._direction
             travelled = float(np.clip(travelled, 0.0, self._along[-1]))
-        step = self._at(travelled)
-        if self._is_in_the_way(robot, step):
-            self._waited += duration
-            if self._waited > PATIENCE:
-                self._waited, self._direction = 0.0, -self._direction
+        to_route = self._at(self._travelled) - self.position
+        if (off_route := float(np.hypot(*to_route))) > 0.0:
+            travelled, step = self._travelled, self.position + to_route * min(reach / off_route, 1.0)
+        else:
+            step = self._at(travelled)
+        if not self._is_in_the_way(robot, step):
+            self._waited, self._travelled, self.position = 0.0, travelled, step
             return
-        self._waited, self._travelled, self.position = 0.0, travelled, step
+        self._waited += duration
+        if self._waited > PATIENCE:
+            self._direction = -self._direction
+            if off_route or self._is_in_the_way(robot, self._at(self._travelled + self._direction * reach)):
+                self._step_aside(robot, reach)
+            else:
+                self._waited = 0.0
+
+    def _step_aside(self, robot: shapely.Polygon, reach: float) -> None:
+        nearest, _ = shapely.ops.nearest_points(robot, shapely.Point(self.position))
+        away = self.position - np.array(nearest.coords[0])
+        aside = self.position + away * reach / max(float(np.hypot(*away)), 1e-9)
+        if self._surfaces.distance(shapely.Point(aside)) > self.radius:
+            self.position = aside
 
     def _is_in_the_way(self, robot: shapely.Polygon, step: NDArray[np.float64]) -> bool:
         if np.hypot(*(step - np.reshape(robot.bounds, (2, 2)).mean(axis=0))) > FAR:

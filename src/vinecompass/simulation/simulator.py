@@ -86,7 +86,7 @@ class Simulator:
         self.t = 0.0
         self.period = 1.0 / robot.scanner.rate
         self._rng = np.random.default_rng(seed)
-        self._walkers = [Walker(person, self._rng) for person in site.person]
+        self._walkers = [Walker(person, site.surfaces, self._rng) for person in site.person]
         self._state = np.zeros(13)
         self._state[:3] = site.start_pose if start is None else np.asarray(start, dtype=float)
         self._state[9:11] = self._rng.normal(size=2)
@@ -168,8 +168,8 @@ class Simulator:
     def _read_imu(self, times: NDArray[np.float64], path: NDArray[np.float64], before: NDArray[np.float64]) -> Imu:
         sensor = self.robot.imu
         every = _steps_between(sensor.rate)
-        speed, turn_rate = path[:, 5], path[:, 6]
-        change = np.diff(path[:, 5:7], axis=0, prepend=before[None]) / STEP
+        ends = np.vstack([before, path[:, 5:7]])
+        (speed, turn_rate), change = (0.5 * (ends[1:] + ends[:-1])).T, np.diff(ends, axis=0) / STEP
         x, y, heading = sensor.mount_pose
         # Off the body's origin the turning adds its own accelerations.
         ahead = change[:, 0] - turn_rate**2 * x - change[:, 1] * y

@@ -1,0 +1,217 @@
+"""Fuse a whole recorded run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, fields, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.errors import InputError
+from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
+from vinecompass.fusion.settings import FusionSettings
+from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
+from vinecompass.runs import Run, Track
+from vinecompass.runs.order import rows_in_order
+from vinecompass.runs.run import Stream
+
+__all__ = ["Fused", "cleaned", "fuse"]
+
+SOURCES = ("imu", "wheels", "odometry", "scans", "position")
+FARTHEST_START = 5.0
+"""Metres between the start and the first position fix beyond which one of them is wrong."""
+
+
+@dataclass(frozen=True)
+class Fused:
+    """A run's motion from all its sources together, and from each alone.
+
+    Parameters
+    ----------
+    track : Track
+        The fused track with its covariances, from the run's start, at every stamp at which anything came.
+    alone : dict of str to Track
+        What each source makes of the motion without the others, from the same start: ``wheels`` and ``odometry``
+        reckoned on, ``scans`` by laser odometry.
+    report : dict of str to SourceReport
+        How each source fared.
+    slips : array, (N, 2)
+        Spans of time in which the wheels were not believed, s.
+    motions : list of ScanMotion
+        What each scan said; empty if scans were not used.
+    notes : tuple of str
+        What was left out of the run, and why.
+    """
+
+    track: Track
+    alone: dict[str, Track]
+    report: dict[str, SourceReport]
+    slips: NDArray[np.float64]
+    motions: list[ScanMotion]
+    notes: tuple[str, ...]
+
+
+def cleaned(run: Run) -> tuple[Run, tuple[str, ...]]:
+    """Return a run without the rows that cannot be used, and a sentence about each stream that lost any.
+
+    Left out are rows out of order or with a reading that is not finite, and streams of which fewer than two
+    rows remain; ranges may be anything.
+    """
+    streams: dict[str, Any] = {}
+    notes = []
+    for name, stream in run.streams().items():
+        keep = np.isfinite(stream.t)
+        columns = {field.name: getattr(stream, field.name) for field in fields(stream) if field.name != "covariances"}
+        columns = {key: values for key, values in columns.items() if values is not None}
+        for key, values in columns.items():
+            if key != "ranges":
+                keep &= np.isfinite(values.reshape(len(values), -1)).all(axis=1)
+        not_finite = int(np.sum(~keep))
+        keep[keep] = rows_in_order(stream.t[keep])
+        disordered = len(keep) - int(np.sum(keep)) - not_finite
+        if not_finite or disordered:
+            notes.append(
+                f"{name}: {not_finite} rows not finite and {disordered} out of order, of {len(keep)}, left out"
+            )
+        if np.sum(keep) < 2 and name != "truth":
+            notes.append(f"{name}: a single reading says nothing of motion, left out")
+            streams[name] = None
+        elif not np.all(keep):
+            streams[name] = replace(stream, **{key: values[keep] for key, values in columns.items()})
+    return replace(run, as_recorded=False, **streams), tuple(notes)
+
+
+def fuse(
+    run: Run,
+    *,
+    sources: Sequence[str] | None = None,
+    settings: FusionSettings | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Fused:
+    """Fuse the streams of a run: `OdometryFusion` over its readings in the order of their stamps.
+
+    Parameters
+    ----------
+    run : Run
+        May be as recorded: rows that are not finite or out of order are left out and noted.
+    sources : sequence of str, optional
+        Which of imu, wheels, odometry, scans, position to use; by default all there are, but not odometry beside
+        wheels, from which it is made.
+    settings : FusionSettings, optional
+    progress : callable, optional
+        Called with the share done, 0 to 1, and a word.
+
+    Raises
+    ------
+    InputError
+        A source is unknown or not in the run, nothing that tells motion is left, two streams do not overlap in
+        time, or the first position fix lies far from the run's start.
+    """
+    run, notes = cleaned(run)
+    found = run.streams()
+    if sources is None:
+        sources = [name for name in SOURCES if name in found and not (name == "odometry" and "wheels" in found)]
+    for name in sources:
+        if name not in SOURCES:
+            raise InputError("is not a source", key="sources", value=name, expected=", ".join(SOURCES))
+        if name not in found:
+            raise InputError(
+                "the run has no readings to use", file=run.folder, key=name, expected=f"one of: {', '.join(found)}"
+            )
+    if not set(sources) & {"wheels", "odometry", "scans"}:
+        raise InputError("nothing there tells speed", file=run.folder, key="sources", value=", ".join(sources),
+                         expected="wheels, odometry or scans among them")  # fmt: skip
+    _check_overlap(run, {name: found[name] for name in sources})
+    if "position" in sources and run.position is not None:
+        _check_start(run, run.position.x[0], run.position.y[0])
+    alone = {}
+    if run.wheels is not None:
+        alone["wheels"] = dead_reckon(run.wheels, run.robot.drive, start=_pose_at_start(run, run.wheels.t[0]))
+    if run.odometry is not None:
+        alone["odometry"] = run.odometry.moved_to(_pose_at_start(run, run.odometry.t[0]))
+    motions: list[ScanMotion] = []
+    if "scans" in sources:
+        track, motions = laser_track(run, progress=progress)
+        alone["scans"] = track.moved_to(_pose_at_start(run, track.t[0]))
+    fusion = OdometryFusion(run.robot, start=run.start, settings=settings)
+    track, gated = _run_through(fusion, run, sources, motions, progress)
+    return Fused(track, alone, fusion.report(), _spans(gated), motions, notes)
+
+
+def _pose_at_start(run: Run, t: float) -> NDArray[np.float64]:
+    """Return where a source's own track begins: on the truth, if the run has it, and else at the run's start."""
+    return run.start if run.truth is None else run.truth.at([t])[0]
+
+
+def _run_through(
+    fusion: OdometryFusion, run: Run, sources: Sequence[str], motions: list[ScanMotion],
+    progress: Callable[[float, str], None] | None,
+) -> tuple[Track, list[float]]:  # fmt: skip
+    """Give every reading to the filter; return its track and the stamps of the wheel readings it did not believe."""
+    updates: dict[str, Callable[[int], str]] = {}
+    if run.imu is not None:
+        imu = [
+            column.tolist() for column in (run.imu.t, run.imu.turn_rate, run.imu.acceleration_x, run.imu.acceleration_y)
+        ]
+        updates["imu"] = lambda i: fusion.update_imu(*(column[i] for column in imu))
+    if (wheels := run.wheels) is not None:
+        updates["wheels"] = lambda i: fusion.update_wheels(
+            wheels.t[i], wheels.angles[i], None if wheels.steering is None else wheels.steering[i]
+        )
+    if (odometry := run.odometry) is not None:
+        updates["odometry"] = lambda i: fusion.update_odometry(odometry.t[i], odometry.poses[i])
+    if (position := run.position) is not None:
+        updates["position"] = lambda i: fusion.update_position(position.t[i], position.x[i], position.y[i])
+    updates["scans"] = lambda i: fusion.update_scan(motions[i])
+    found = run.streams()
+    stamps = np.concatenate([found[name].t for name in SOURCES if name in sources])
+    source = np.concatenate([np.full(len(found[n].t), k) for k, n in enumerate(SOURCES) if n in sources])
+    index = np.concatenate([np.arange(len(found[name].t)) for name in SOURCES if name in sources])
+    # At the same moment the IMU comes first, as it drives the way up to it.
+    order = np.lexsort((source, stamps))
+    calls = [updates.get(name) for name in SOURCES]
+    last_of_its_stamp = np.append(np.diff(stamps[order]) > 0.0, True)
+    times, poses, covariances, gated = [], [], [], []
+    for done, (row, last) in enumerate(zip(order, last_of_its_stamp, strict=True)):
+        call = calls[source[row]]
+        assert call is not None
+        if call(int(index[row])) == "gated" and SOURCES[source[row]] in ("wheels", "odometry"):
+            gated.append(float(stamps[row]))
+        if last:
+            times.append(fusion.t)
+            poses.append(fusion.pose)
+            covariances.append(fusion.covariance)
+        if progress and done % 2000 == 0:
+            progress(done / len(order), "fusing")
+    return Track(np.array(times), np.array(poses), np.array(covariances)), gated
+
+
+def _spans(stamps: Sequence[float], apart: float = 0.6, shortest: float = 0.15) -> NDArray[np.float64]:
+    """Return the spans ``(N, 2)`` that stamps fill, those less than `apart` seconds from each other being one."""
+    if not len(stamps):
+        return np.zeros((0, 2))
+    groups = np.split(np.asarray(stamps), np.flatnonzero(np.diff(stamps) > apart) + 1)
+    spans = np.array([[group[0], group[-1]] for group in groups])
+    return spans[spans[:, 1] - spans[:, 0] >= shortest]
+
+
+def _check_overlap(run: Run, streams: dict[str, Stream]) -> None:
+    for name, stream in streams.items():
+        for other, rival in streams.items():
+            if stream.t[-1] < rival.t[0]:
+                raise InputError(
+                    f"ends at {stream.t[-1]:.1f} s, before {other} begin at {rival.t[0]:.1f} s", file=run.folder,
+                    key=name, expected="streams stamped by one clock",
+                )  # fmt: skip
+
+
+def _check_start(run: Run, x: float, y: float) -> None:
+    away = float(np.hypot(x - run.start[0], y - run.start[1]))
+    if away > FARTHEST_START:
+        raise InputError(
+            f"lies {away:.1f} m from the first position fix at {x:.1f}, {y:.1f}", file=run.folder, key="start",
+            value=[round(float(value), 2) for value in run.start[:2]],
+            expected="where the run began, in the site frame",
+        )  # fmt: skip

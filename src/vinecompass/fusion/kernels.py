@@ -1,0 +1,373 @@
+"""Kernels of the fusion filter: an extended Kalman filter with a short memory that late readings are put back into.
+
+The state has 17 parts with a covariance, and after them a memory without one:
+
+0-2   pose: x, y, heading                     9, 10  creep of the wheels: share of the rolling, ahead and in turning
+3-5   speed ahead, to the left, turn rate     11-13  the pose when the reference scan was taken
+6     gyro bias                               14-16  way since the last wheel reading: ahead, to the left, turned
+7, 8  acceleration bias                       17-22  memory, see the names below
+
+An event is a reading: its stamp, its kind, and up to 10 numbers. A log row holds an event, and the state and the
+covariance (17 x 17) after it.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from vinecompass.geometry.kernels import solve_in_place
+
+STATES = 17
+T, PUSH_T, PUSH_X, PUSH_Y, STILL_FOR, DOUBT_UNTIL = range(17, 23)
+MEMORY = 23
+"""Length of a state. Its memory: time; last acceleration (its stamp, ahead, left); for how long the wheels have stood
+still; and until when they are not believed."""
+EVENT = 12
+ROW = EVENT + MEMORY + STATES * STATES
+
+IMU, WHEELS, ODOMETRY, SCAN, POSITION = range(5)
+"""Kinds of events, with their numbers:
+turn rate, acceleration ahead, to the left; whether there are accelerations;
+way since the reading before, ahead, left, turned; for how long; mean way of a rim; standard deviations of way and turn;
+the same of an odometry that someone else keeps;
+pose since the reference scan (3), covariance (6, lower triangle), and 1 if a new reference begins;
+x, y, standard deviation."""
+
+(
+    SIDEWAYS, SPEED_CHANGE, TURN_RATE_CHANGE, PUSH_NOISE, GYRO_NOISE, GYRO_SCALE, GYRO_WALK, PUSH_WALK,
+    CREEP, CREEP_TURN, CREEP_TIME, CREEP_ARM, STILL_TIME, STILL_SPREAD, DOUBT_TIME,
+    IMU_X, IMU_Y, IMU_HEADING, PUSH_PERIOD, ANTENNA_X, ANTENNA_Y, GATE, _GATE_2, _GATE_3,
+) = range(24)  # fmt: skip
+"""Where the parameters stand; the gates are those of readings of one, two and three parts."""
+PARAMETERS = 24
+
+TAKEN, LATE, GATED = 0, 1, 2
+
+
+@njit(cache=True, nogil=True)
+def add_row_and_column(covariance, row, other, factor):  # type: ignore[no-untyped-def]
+    """Let part `row` of the state gain `factor` times part `other`."""
+    for k in range(STATES):
+        covariance[row, k] += factor * covariance[other, k]
+    for k in range(STATES):
+        covariance[k, row] += factor * covariance[k, other]
+
+
+@njit(cache=True, nogil=True)
+def add_noise(covariance, gains, variance):  # type: ignore[no-untyped-def]
+    """Add noise of a variance that reaches each part of the state by `gains` (17,)."""
+    for i in range(STATES):
+        if gains[i] != 0.0:
+            for j in range(STATES):
+                covariance[i, j] += variance * gains[i] * gains[j]
+
+
+@njit(cache=True, nogil=True)
+def predict(state, covariance, p, step):  # type: ignore[no-untyped-def]
+    """Carry state and covariance on by `step` seconds."""
+    pushed = abs(state[T] + 0.5 * step - state[PUSH_T]) < 2.5 * p[PUSH_PERIOD]
+    vx, vy, turn_rate = state[3], state[4], state[5]
+    ahead, left = 0.0, 0.0
+    cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
+    if pushed:
+        ax, ay = state[PUSH_X] - state[7], state[PUSH_Y] - state[8]
+        # Off the axle, an IMU also feels the turning; what a change of turn rate does to it is in the noise below.
+        ahead = cosine * ax - sine * ay + turn_rate**2 * p[IMU_X] + turn_rate * vy
+        left = sine * ax + cosine * ay + turn_rate**2 * p[IMU_Y] - turn_rate * vx
+    if p[SIDEWAYS] == 0.0:
+        left = 0.0
+    middle = state[2] + 0.5 * turn_rate * step
+    c, s = np.cos(middle), np.sin(middle)
+    mean_x, mean_y = vx + 0.5 * ahead * step, vy + 0.5 * left * step
+    dx, dy = step * (c * mean_x - s * mean_y), step * (s * mean_x + c * mean_y)
+    state[0] += dx
+    state[1] += dy
+    state[2] += turn_rate * step
+    state[3] += ahead * step
+    state[4] += left * step
+    state[14] += mean_x * step
+    state[15] += mean_y * step
+    state[16] += turn_rate * step
+    state[T] += step
+    # The pose from heading, speeds and turn rate, all as they were before the step.
+    for row, by_heading, by_ahead, by_left in ((0, -dy, c * step, -s * step), (1, dx, s * step, c * step)):
+        add_row_and_column(covariance, row, 2, by_heading)
+        add_row_and_column(covariance, row, 3, by_ahead)
+        add_row_and_column(covariance, row, 4, by_left)
+        add_row_and_column(covariance, row, 5, 0.5 * step * by_heading)
+    add_row_and_column(covariance, 2, 5, step)
+    for part in range(3):
+        add_row_and_column(covariance, 14 + part, 3 + part, step)
+    if pushed:
+        add_row_and_column(covariance, 3, 7, -cosine * step)
+        add_row_and_column(covariance, 3, 8, sine * step)
+        if p[SIDEWAYS] != 0.0:
+            add_row_and_column(covariance, 4, 7, -sine * step)
+            add_row_and_column(covariance, 4, 8, -cosine * step)
+    # The creep of the wheels fades.
+    kept = np.exp(-step / p[CREEP_TIME])
+    for part in (9, 10):
+        state[part] *= kept
+        for k in range(STATES):
+            covariance[part, k] *= kept
+        for k in range(STATES):
+            covariance[k, part] *= kept
+        spread = p[CREEP] if part == 9 else p[CREEP_TURN]
+        covariance[part, part] += spread**2 * (1.0 - kept**2)
+    # Noise: a push within the step shows by half in the pose, a change of turn rate holds for the whole step.
+    speed_variance = p[PUSH_NOISE] ** 2 * p[PUSH_PERIOD] * step if pushed else p[SPEED_CHANGE] ** 2 * step
+    noise = np.zeros(STATES)
+    noise[0], noise[1], noise[3], noise[14] = 0.5 * c * step, 0.5 * s * step, 1.0, 0.5 * step
+    add_noise(covariance, noise, speed_variance)
+    if p[SIDEWAYS] != 0.0:
+        noise[:] = 0.0
+        noise[0], noise[1], noise[4], noise[15] = -0.5 * s * step, 0.5 * c * step, 1.0, 0.5 * step
+        add_noise(covariance, noise, speed_variance)
+    noise[:] = 0.0
+    noise[2], noise[5], noise[16] = step, 1.0, step
+    if pushed:
+        noise[3], noise[4] = p[IMU_Y], -p[IMU_X] if p[SIDEWAYS] != 0.0 else 0.0
+    add_noise(covariance, noise, p[TURN_RATE_CHANGE] ** 2 * step)
+    covariance[6, 6] += p[GYRO_WALK] ** 2 * step
+    covariance[7, 7] += p[PUSH_WALK] ** 2 * step
+    covariance[8, 8] += p[PUSH_WALK] ** 2 * step
+
+
+@njit(cache=True, nogil=True)
+def innovation_squared(covariance, rows, residuals, noise, gains):  # type: ignore[no-untyped-def]
+    """Return the normalised innovation squared of a reading; `gains` (17, M) becomes its Kalman gain.
+
+    `rows` (M, 17) is the reading's Jacobian, `noise` (M, M) its covariance; `noise` is used up.
+    """
+    parts = residuals.shape[0]
+    crossed = np.empty((STATES, parts))
+    for k in range(STATES):
+        for m in range(parts):
+            total = 0.0
+            for j in range(STATES):
+                if rows[m, j] != 0.0:
+                    total += covariance[k, j] * rows[m, j]
+            crossed[k, m] = total
+    for m in range(parts):
+        for n in range(parts):
+            for k in range(STATES):
+                noise[m, n] += rows[m, k] * crossed[k, n]
+    inverse, factor, unit = np.empty((parts, parts)), np.empty((parts, parts)), np.empty(parts)
+    for m in range(parts):
+        factor[:] = noise
+        unit[:] = 0.0
+        unit[m] = 1.0
+        solve_in_place(factor, unit)
+        inverse[m] = unit
+    result = 0.0
+    for m in range(parts):
+        for n in range(parts):
+            result += residuals[m] * inverse[m, n] * residuals[n]
+    for k in range(STATES):
+        for m in range(parts):
+            gains[k, m] = 0.0
+            for n in range(parts):
+                gains[k, m] += crossed[k, n] * inverse[n, m]
+    # Leave the crossed covariance behind in `rows`, for the update.
+    for m in range(parts):
+        for k in range(STATES):
+            rows[m, k] = crossed[k, m]
+    return result
+
+
+@njit(cache=True, nogil=True)
+def correct(state, covariance, rows, residuals, noise, limit, normalised):  # type: ignore[no-untyped-def]
+    """Correct the state by a reading unless its normalised innovation squared is beyond `limit`; return whether it was.
+
+    `normalised` (2,) gains the innovation squared and the number of its parts.
+    """
+    parts = residuals.shape[0]
+    gains = np.empty((STATES, parts))
+    squared = innovation_squared(covariance, rows, residuals, noise, gains)
+    normalised[0], normalised[1] = squared, parts
+    if not squared <= limit:
+        return False
+    for k in range(STATES):
+        for m in range(parts):
+            state[k] += gains[k, m] * residuals[m]
+    for k in range(STATES):
+        for j in range(k + 1):
+            total = covariance[k, j]
+            for m in range(parts):
+                total -= gains[k, m] * rows[m, j]
+            covariance[k, j] = total
+            covariance[j, k] = total
+    return True
+
+
+@njit(cache=True, nogil=True)
+def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
+    """Correct by a turn rate, and where the body cannot move sideways by the acceleration that turning gives it."""
+    sideways = event[5] != 0.0 and p[SIDEWAYS] == 0.0
+    parts = 2 if sideways else 1
+    rows, residuals, noise = np.zeros((parts, STATES)), np.zeros(parts), np.zeros((parts, parts))
+    rows[0, 5], rows[0, 6] = p[GYRO_SCALE], 1.0
+    residuals[0] = event[2] - p[GYRO_SCALE] * state[5] - state[6]
+    noise[0, 0] = p[GYRO_NOISE] ** 2
+    taken = correct(state, covariance, rows[:1].copy(), residuals[:1], noise[:1, :1].copy(), p[GATE], normalised)
+    if sideways and taken:
+        cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
+        # Sideways, in the body's frame: what the reading says, less what turning explains.
+        left = sine * (event[3] - state[7]) + cosine * (event[4] - state[8]) + state[5] ** 2 * p[IMU_Y]
+        second = np.zeros((1, STATES))
+        second[0, 3], second[0, 5] = state[5], state[3] - 2.0 * state[5] * p[IMU_Y]
+        second[0, 7], second[0, 8] = sine, cosine
+        residual = np.array([left - state[5] * state[3]])
+        # What a change of turn rate does off the axle is not modelled here, only allowed for.
+        spread = p[PUSH_NOISE] ** 2 + (p[IMU_X] * 1.5 * p[GYRO_NOISE] / p[PUSH_PERIOD]) ** 2 + 0.02**2
+        # A reading that fails here is no gyro gone wrong: it is left out and not counted.
+        correct(state, covariance, second, residual, np.array([[spread]]), p[GATE], np.empty(2))
+    return taken
+
+
+@njit(cache=True, nogil=True)
+def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
+    """Correct by the way that the wheels rolled since the reading before, unless they are not to be believed."""
+    duration, rolled = event[5], event[6]
+    parts = 3 if p[SIDEWAYS] != 0.0 else 2
+    state[STILL_FOR] = state[STILL_FOR] + duration if rolled == 0.0 else 0.0
+    # Wheels that have stood still for a while stand still: a zero-velocity update, far surer than a tick. But the
+    # first tick comes late, so as soon as anything else says that the robot sets off, that is over.
+    sets_off = abs(state[3]) > 5.0 * p[STILL_SPREAD] or abs(state[5]) > 20.0 * p[STILL_SPREAD]
+    still = state[STILL_FOR] >= p[STILL_TIME] and not sets_off
+    # How far the rims rolled, as predicted: the reading's own errors would lean on the estimate of the creep.
+    rims = max(np.hypot(state[14], state[15]), abs(state[16]) * p[CREEP_ARM])
+    rows, residuals, noise = np.zeros((parts, STATES)), np.empty(parts), np.zeros((parts, parts))
+    for m in range(parts):
+        part = m if parts == 3 else (0, 2)[m]
+        rows[m, 14 + part] = 1.0
+        residuals[m] = event[2 + part] - state[14 + part]
+        if part == 1:
+            noise[m, m] = (rims * p[CREEP]) ** 2
+        else:
+            creep = 10 if part == 2 else 9
+            rows[m, creep] = rims
+            residuals[m] -= rims * state[creep]
+        noise[m, m] += (p[STILL_SPREAD] * duration) ** 2 if still else event[8 if part == 2 else 7] ** 2
+    doubted = event[0] < state[DOUBT_UNTIL]
+    limit = p[GATE + parts - 1]
+    taken = True
+    if duration > 0.0:  # The first reading only says where the wheels stand.
+        taken = correct(state, covariance, rows, residuals, noise, -1.0 if doubted else limit, normalised)
+    if normalised[0] > limit:
+        state[DOUBT_UNTIL] = event[0] + p[DOUBT_TIME]
+    # From here on, the way to the next reading.
+    for part in range(14, 17):
+        state[part] = 0.0
+        for k in range(STATES):
+            covariance[part, k] = covariance[k, part] = 0.0
+    return taken
+
+
+@njit(cache=True, nogil=True)
+def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
+    """Correct by the pose seen from the pose at the reference scan; then, if so, let this pose be the reference."""
+    taken = True
+    if event[8] > 0.0:
+        c, s = np.cos(state[13]), np.sin(state[13])
+        dx, dy = state[0] - state[11], state[1] - state[12]
+        ahead, left = c * dx + s * dy, c * dy - s * dx
+        rows, residuals, noise = np.zeros((3, STATES)), np.empty(3), np.empty((3, 3))
+        rows[0, 0], rows[0, 1], rows[0, 11], rows[0, 12], rows[0, 13] = c, s, -c, -s, left
+        rows[1, 0], rows[1, 1], rows[1, 11], rows[1, 12], rows[1, 13] = -s, c, s, -c, -ahead
+        rows[2, 2], rows[2, 13] = 1.0, -1.0
+        residuals[0], residuals[1] = event[2] - ahead, event[3] - left
+        turned = event[4] - (state[2] - state[13])
+        residuals[2] = turned - 2.0 * np.pi * np.round(turned / (2.0 * np.pi))
+        k = 5
+        for i in range(3):
+            for j in range(i + 1):
+                noise[i, j] = noise[j, i] = 0.5 * event[k]
+                k += 1
+        taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised)
+    if event[11] > 0.0:
+        for i in range(3):
+            state[11 + i] = state[i]
+            for k in range(STATES):
+                covariance[11 + i, k] = covariance[i, k]
+        for i in range(3):
+            for k in range(STATES):
+                covariance[k, 11 + i] = covariance[k, i]
+        # Half of a match's noise is the reference scan's own, and the same for all scans compared with it.
+        own = 0.5 * min(event[5], event[7])
+        covariance[11, 11] += own
+        covariance[12, 12] += own
+        covariance[13, 13] += 0.5 * event[10]
+    return taken
+
+
+@njit(cache=True, nogil=True)
+def take_position(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
+    """Correct by where the antenna was."""
+    c, s = np.cos(state[2]), np.sin(state[2])
+    arm_x, arm_y = c * p[ANTENNA_X] - s * p[ANTENNA_Y], s * p[ANTENNA_X] + c * p[ANTENNA_Y]
+    rows, residuals, noise = np.zeros((2, STATES)), np.empty(2), np.zeros((2, 2))
+    rows[0, 0], rows[0, 2], rows[1, 1], rows[1, 2] = 1.0, -arm_y, 1.0, arm_x
+    residuals[0], residuals[1] = event[2] - state[0] - arm_x, event[3] - state[1] - arm_y
+    noise[0, 0] = noise[1, 1] = event[4] ** 2
+    return correct(state, covariance, rows, residuals, noise, p[GATE + 1], normalised)
+
+
+@njit(cache=True, nogil=True)
+def apply(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
+    """Carry the state to an event and correct it; return whether the reading was taken."""
+    kind = int(event[1])
+    if kind == IMU and event[5] != 0.0:
+        # It is the mean since the reading before, so it drives the way up to its stamp.
+        state[PUSH_T], state[PUSH_X], state[PUSH_Y] = event[0], event[3], event[4]
+    while event[0] - state[T] > 1e-9:
+        # Short steps, but not without end where nothing came for hours.
+        predict(state, covariance, p, min(event[0] - state[T], max(0.05, 0.01 * (event[0] - state[T]))))
+    if kind == IMU:
+        return take_imu(state, covariance, p, event, normalised)
+    if kind in (WHEELS, ODOMETRY):
+        return take_wheels(state, covariance, p, event, normalised)
+    if kind == SCAN:
+        return take_scan(state, covariance, p, event, normalised)
+    return take_position(state, covariance, p, event, normalised)
+
+
+@njit(cache=True, nogil=True)
+def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
+    """Take an event into the log at its place in time, and carry everything after it forward again.
+
+    `log` (C, ROW), of which `filled` rows are in use, the first being a state without an event. `tally` (5, 4) counts
+    for each kind the readings taken, those gated, and sums normalised innovations squared and their parts.
+    Returns how many rows are in use, and TAKEN, GATED, or LATE if the event is older than the log.
+    """
+    if event[0] < log[0, EVENT + T] - 1e-9:
+        return filled, LATE
+    capacity = log.shape[0]
+    if filled == capacity:
+        kept = capacity // 2
+        for row in range(kept):
+            log[row] = log[capacity - kept + row]
+        filled = kept
+        if event[0] < log[0, EVENT + T] - 1e-9:
+            return filled, LATE
+    place = filled
+    while place > 1 and log[place - 1, 0] > event[0]:
+        log[place] = log[place - 1]
+        place -= 1
+    log[place, :EVENT] = event
+    normalised = np.zeros(2)
+    status = TAKEN
+    for row in range(place, filled + 1):
+        log[row, EVENT:] = log[row - 1, EVENT:]
+        state, covariance = log[row, EVENT : EVENT + MEMORY], log[row, EVENT + MEMORY :].reshape(STATES, STATES)
+        normalised[:] = 0.0
+        taken = apply(state, covariance, p, log[row, :EVENT], normalised)
+        if row == place:
+            kind = int(event[1])
+            status = TAKEN if taken else GATED
+            tally[kind, 0 if taken else 1] += 1.0
+            if taken:
+                tally[kind, 2] += normalised[0]
+                tally[kind, 3] += normalised[1]
+    return filled + 1, status

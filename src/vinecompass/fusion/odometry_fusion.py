@@ -1,0 +1,328 @@
+"""The fusion filter in the loop: wheels, odometry, IMU, scans and position fixes, in any mix and in any order."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.stats import chi2
+
+from vinecompass.fusion.kernels import (
+    EVENT,
+    IMU,
+    MEMORY,
+    ODOMETRY,
+    PARAMETERS,
+    POSITION,
+    PUSH_T,
+    ROW,
+    SCAN,
+    STATES,
+    WHEELS,
+    T,
+    push,
+)
+from vinecompass.fusion.settings import FusionSettings
+from vinecompass.geometry import relative, wrap_angle
+from vinecompass.odometry import ScanMotion
+from vinecompass.robot import Robot, body_velocity
+
+__all__ = ["OdometryFusion", "SourceReport", "Taken"]
+
+FloatArray = NDArray[np.float64]
+Taken = Literal["taken", "late", "gated", "refused"]
+STATUSES: tuple[Taken, ...] = ("taken", "late", "gated", "refused")
+SOURCES = ("imu", "wheels", "odometry", "scans", "position")
+LOG_ROWS = 600
+"""Readings kept to put late ones back among: some three seconds of a full set of sensors."""
+FASTEST, HARDEST = 50.0, 500.0
+"""m/s (and rad/s), m/s2: readings beyond these are no motion of a wheeled robot."""
+
+
+@dataclass(frozen=True)
+class SourceReport:
+    """How one source of a fusion fared.
+
+    Parameters
+    ----------
+    taken, gated, late, refused : int
+        Readings used; left out because they contradicted the rest; older than the filter's memory; and not finite
+        or absurd.
+    normalised_innovation : float
+        Mean square of what the readings taken differed from the prediction, by what they were expected to: near 1
+        if the noise set for them is right, above if it is set too small or the sensor is wrong, below if too
+        large. The source that leads the others (an IMU) is compared with the robot's liveliness alone.
+    """
+
+    taken: int
+    gated: int
+    late: int
+    refused: int
+    normalised_innovation: float
+
+
+class OdometryFusion:
+    """An extended Kalman filter over pose, speed, turn rate and the sensors' biases.
+
+    Each ``update_...`` takes one reading, in whatever order they come in: one that is late by less than some three
+    seconds is put back to its own time, and all after it is done again. Each says what became of the reading:
+    ``"taken"``; ``"gated"`` if it contradicts the rest, as wheels do that slip; ``"late"`` if it is too old to be put
+    back; ``"refused"`` if it is not finite or absurd.
+
+    Parameters
+    ----------
+    robot : Robot
+        Whose sensors, mounts and noises these are.
+    start : array_like, (3,)
+        The pose to begin at, m and radians.
+    settings : FusionSettings, optional
+
+    Attributes
+    ----------
+    t : float
+        The stamp of the latest reading, s; `nan` before the first.
+    pose, velocity : array, (3,)
+        In the frame of the start: m and radians; speed ahead and to the left, m/s, and turn rate, rad/s.
+    covariance : array, (3, 3)
+        Of the pose.
+    gyro_bias : float
+        rad/s.
+
+    Notes
+    -----
+    The Kalman filter as in Bar-Shalom, Li and Kirubarajan (2001). Wheels creep for a while rather than scatter, so
+    their error is a state that fades (first-order Gauss-Markov). Scans are compared with the pose at the reference
+    scan, which is a state too (stochastic cloning: Roumeliotis and Burdick, 2002). Off the axle, an IMU feels
+    the turning and an antenna swings: both are carried to the body by the full lever arm.
+
+    Examples
+    --------
+    >>> from vinecompass import demo_file, read_robot
+    >>> robot = read_robot(demo_file("robot.toml"))
+    >>> fusion = OdometryFusion(robot)
+    >>> for i in range(101):
+    ...     taken = fusion.update_wheels(0.02 * i, [0.1 * i, 0.1 * i])
+    >>> taken, fusion.pose.round(2).tolist(), fusion.velocity.round(2).tolist()
+    ('taken', [1.1, 0.0, 0.0], [0.55, 0.0, 0.0])
+    >>> fusion.update_wheels(2.02, [float("nan"), 10.1])
+    'refused'
+    """
+
+    def __init__(
+        self, robot: Robot, *, start: ArrayLike = (0.0, 0.0, 0.0), settings: FusionSettings | None = None
+    ) -> None:
+        self._robot, self._settings = robot, settings or FusionSettings()
+        self._parameters = _parameters(robot, self._settings)
+        self._log = np.zeros((LOG_ROWS, ROW))
+        self._log[0, EVENT:] = _first_state(robot, self._settings, np.asarray(start, dtype=float))
+        self._filled = 0
+        self._tally = np.zeros((len(SOURCES), 4))
+        self._aside = np.zeros((len(SOURCES), 2), dtype=int)
+        self._wheel_steps, self._odometry_steps = (_WaySteps(robot, self._settings) for _ in range(2))
+
+    @property
+    def t(self) -> float:  # noqa: D102
+        return float(self._state[T]) if self._filled else float("nan")
+
+    @property
+    def pose(self) -> FloatArray:  # noqa: D102
+        return np.append(self._state[:2], wrap_angle(self._state[2]))
+
+    @property
+    def velocity(self) -> FloatArray:  # noqa: D102
+        return self._state[3:6].copy()
+
+    @property
+    def covariance(self) -> FloatArray:  # noqa: D102
+        row = self._log[max(self._filled - 1, 0), EVENT + MEMORY :]
+        return row.reshape(STATES, STATES)[:3, :3].copy()
+
+    @property
+    def gyro_bias(self) -> float:  # noqa: D102
+        return float(self._state[6])
+
+    def update_imu(
+        self, t: float, turn_rate: float, acceleration_x: float = float("nan"), acceleration_y: float = float("nan")
+    ) -> Taken:
+        """Take a turn rate, rad/s, and accelerations in the sensor's frame, m/s2, if there are any (`nan` if not)."""
+        return self._push(_imu_event(t, turn_rate, acceleration_x, acceleration_y), IMU)
+
+    def update_wheels(self, t: float, angles: ArrayLike, steering: float | None = None) -> Taken:
+        """Take the angles turned so far by each wheel, radians, in the order of `Drive.wheel_names`."""
+        return self._push(self._wheel_steps.wheel_event(t, angles, steering), WHEELS)
+
+    def update_odometry(self, t: float, pose: ArrayLike) -> Taken:
+        """Take a pose ``(3,)`` of an odometry that someone else keeps: what counts is the step since the one before."""
+        return self._push(self._odometry_steps.odometry_event(t, pose), ODOMETRY)
+
+    def update_scan(self, motion: ScanMotion) -> Taken:
+        """Take what laser odometry made of a scan."""
+        return self._push(_scan_event(motion, self._settings), SCAN)
+
+    def update_position(self, t: float, x: float, y: float, spread: float | None = None) -> Taken:
+        """Take where the position sensor was, m, with its standard deviation if not the robot file's."""
+        return self._push(_position_event(t, x, y, spread, self._robot), POSITION)
+
+    def report(self) -> dict[str, SourceReport]:
+        """Return how each source that sent anything fared."""
+        result = {}
+        for kind, source in enumerate(SOURCES):
+            taken, gated, squares, parts = self._tally[kind]
+            late, refused = self._aside[kind]
+            if taken + gated + late + refused:
+                result[source] = SourceReport(
+                    int(taken), int(gated), int(late), int(refused), squares / max(parts, 1.0)
+                )
+        return result
+
+    @property
+    def _state(self) -> FloatArray:
+        return self._log[max(self._filled - 1, 0), EVENT : EVENT + MEMORY]
+
+    def _push(self, event: FloatArray | None, kind: int) -> Taken:
+        if event is None:
+            self._aside[kind, 1] += 1
+            return "refused"
+        if self._filled == 0:
+            self._log[0, EVENT + T] = event[0]
+            self._filled = 1
+        self._filled, status = push(self._log, self._filled, self._parameters, event, self._tally)
+        if status == 1:
+            self._aside[kind, 0] += 1
+        return STATUSES[status]
+
+
+class _WaySteps:
+    """From readings that add up (wheel angles, odometry poses) to the way between them, as events."""
+
+    def __init__(self, robot: Robot, settings: FusionSettings) -> None:
+        self._drive, self._settings = robot.drive, settings
+        back = np.linalg.pinv(robot.drive.rolling)
+        # A difference of two angles, each rounded to a tick: the variance of two uniform errors.
+        tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)
+        self._wheel_spreads = tick * np.hypot.reduce(back[:2].T).max(), tick * np.hypot.reduce(back[2])
+        self._last: tuple[float, FloatArray, float | None] | None = None
+
+    def wheel_event(self, t: float, angles: ArrayLike, steering: float | None) -> FloatArray | None:
+        """Return the event of a wheel reading; None if it is not finite or absurd."""
+        turned = np.asarray(angles, dtype=float)
+        last, now = self._last, (float(t), turned, steering)
+        values = [t, *turned, *([] if steering is None else [steering])]
+        if not np.all(np.isfinite(values)) or (last is not None and t <= last[0]):
+            return None
+        if last is None:
+            self._last = now
+            return _way_event(WHEELS, t, np.zeros(3), 0.0, 0.0, self._wheel_spreads)
+        steered = None if steering is None or last[2] is None else 0.5 * (steering + last[2])
+        way = body_velocity(self._drive, turned - last[1], steered)
+        return self._event(WHEELS, now, way, self._wheel_spreads)
+
+    def odometry_event(self, t: float, pose: ArrayLike) -> FloatArray | None:
+        """Return the event of an odometry pose; None if it is not finite or absurd."""
+        place = np.asarray(pose, dtype=float)
+        last, now = self._last, (float(t), place, None)
+        spreads = self._settings.odometry_noise, self._settings.odometry_turn_noise
+        if not np.all(np.isfinite([t, *place])) or (last is not None and t <= last[0]):
+            return None
+        if last is None:
+            self._last = now
+            return _way_event(ODOMETRY, t, np.zeros(3), 0.0, 0.0, spreads)
+        way = relative(place, last[1])
+        # The way along the arc, not its chord.
+        turn = way[2]
+        cosine, sine = np.cos(turn / 2.0), np.sin(turn / 2.0)
+        way[:2] = np.array([cosine * way[0] + sine * way[1], cosine * way[1] - sine * way[0]]) / np.sinc(
+            turn / 2.0 / np.pi
+        )
+        return self._event(ODOMETRY, now, way, spreads)
+
+    def _event(
+        self, kind: int, now: tuple[float, FloatArray, float | None], way: FloatArray, spreads: tuple[float, float]
+    ) -> FloatArray | None:
+        assert self._last is not None
+        duration = now[0] - self._last[0]
+        absurd = np.abs(way).max() > FASTEST * duration
+        self._last = None if absurd else now  # After a leap, the next reading begins anew.
+        if absurd:
+            return None
+        rolled = float(np.abs(self._drive.rolling @ way).mean())
+        return _way_event(kind, now[0], way, duration, rolled, spreads)
+
+
+def _way_event(
+    kind: int, t: float, way: FloatArray, duration: float, rolled: float, spreads: tuple[float, float]
+) -> FloatArray:
+    event = np.zeros(EVENT)
+    event[:9] = t, kind, *way, duration, rolled, *spreads
+    return event
+
+
+def _imu_event(t: float, turn_rate: float, acceleration_x: float, acceleration_y: float) -> FloatArray | None:
+    """Return the event of an IMU reading; None if it is not finite or absurd."""
+    if not (np.isfinite(t) and abs(turn_rate) <= FASTEST):
+        return None
+    pushed = abs(acceleration_x) <= HARDEST and abs(acceleration_y) <= HARDEST
+    event = np.zeros(EVENT)
+    event[:6] = t, IMU, turn_rate, acceleration_x if pushed else 0.0, acceleration_y if pushed else 0.0, float(pushed)
+    return event
+
+
+def _scan_event(motion: ScanMotion, settings: FusionSettings) -> FloatArray | None:
+    """Return the event of a scan's motion."""
+    if not (np.isfinite(motion.t) and np.all(np.isfinite(motion.since_reference))):
+        return None
+    event = np.zeros(EVENT)
+    event[:5] = motion.t, SCAN, *motion.since_reference
+    event[5:11] = motion.covariance[np.tril_indices(3)] * settings.scan_noise_factor**2
+    event[11] = float(motion.is_reference)
+    return event
+
+
+def _position_event(t: float, x: float, y: float, spread: float | None, robot: Robot) -> FloatArray | None:
+    """Return the event of a position fix; None if it is not finite."""
+    if spread is None:
+        spread = robot.position.noise if robot.position is not None else 0.05
+    if not (np.all(np.isfinite([t, x, y, spread])) and spread > 0.0):
+        return None
+    event = np.zeros(EVENT)
+    event[:5] = t, POSITION, x, y, spread
+    return event
+
+
+def _parameters(robot: Robot, s: FusionSettings) -> FloatArray:
+    imu, wheels = robot.imu, robot.wheels
+    back = np.hypot.reduce(np.linalg.pinv(robot.drive.rolling).T)
+    antenna = (0.0, 0.0) if robot.position is None else robot.position.mount
+    # However lively the drive, a gyro must be able to follow it through the gate.
+    turn_rate_change = max(s.turn_rate_change, robot.drive.turn_acceleration / (3.0 * np.sqrt(imu.rate)))
+    values = (
+        float(robot.drive.kind == "omni"), s.speed_change, turn_rate_change, imu.acceleration_noise,
+        imu.turn_rate_noise, imu.turn_rate_scale, s.gyro_bias_walk, s.acceleration_bias_walk,
+        wheels.slip * back[0], wheels.slip * back[2], wheels.slip_time, back[0] / back[2], s.still_time, s.still_spread, s.doubt_time,
+        *imu.mount_pose, 1.0 / imu.rate, *antenna, *chi2.ppf(s.gate, [1, 2, 3]),
+    )  # fmt: skip
+    assert len(values) == PARAMETERS
+    return np.array(values)
+
+
+def _first_state(robot: Robot, s: FusionSettings, start: FloatArray) -> FloatArray:
+    state = np.zeros(MEMORY + STATES * STATES)
+    state[:3] = start
+    state[6], state[7:9] = robot.imu.turn_rate_bias, robot.imu.acceleration_bias
+    state[11:14] = start
+    state[PUSH_T] = -np.inf
+    back = np.hypot.reduce(np.linalg.pinv(robot.drive.rolling).T)
+    sideways = 0.5 if robot.drive.kind == "omni" else 0.0
+    spreads = np.array([
+        s.start_spread, s.start_spread, s.start_spread, 0.5, sideways, 0.5, robot.imu.turn_rate_bias_spread,
+        robot.imu.acceleration_bias_spread, robot.imu.acceleration_bias_spread,
+        robot.wheels.slip * back[0], robot.wheels.slip * back[2],
+    ])  # fmt: skip
+    covariance = state[MEMORY:].reshape(STATES, STATES)
+    covariance[:11, :11] = np.diag(spreads**2)
+    # The reference pose is the start itself.
+    covariance[11:14, :11] = covariance[:3, :11]
+    covariance[:, 11:14] = covariance[:, :3]
+    return state
