@@ -5,7 +5,7 @@ The state has 17 parts with a covariance, and after them a memory without one:
 0-2   pose: x, y, heading                     9, 10  creep of the wheels: share of the rolling, ahead and in turning
 3-5   speed ahead, to the left, turn rate     11-13  the pose when the reference scan was taken
 6     gyro bias                               14-16  way since the last wheel reading: ahead, to the left, turned
-7, 8  acceleration bias                       17-22  memory, see the names below
+7, 8  acceleration bias                       17-23  memory, see the names below
 
 An event is a reading: its stamp, its kind, and up to 10 numbers. A log row holds an event, and the state and the
 covariance (17 x 17) after it.
@@ -19,10 +19,10 @@ from numba import njit
 from vinecompass.geometry.kernels import solve_in_place
 
 STATES = 17
-T, PUSH_T, PUSH_X, PUSH_Y, STILL_FOR, DOUBT_UNTIL = range(17, 23)
-MEMORY = 23
-"""Length of a state. Its memory: time; last acceleration (its stamp, ahead, left); for how long the wheels have stood
-still; and until when they are not believed."""
+T, GYRO_T, PUSH_T, PUSH_X, PUSH_Y, STILL_FOR, DOUBT_UNTIL = range(17, 24)
+MEMORY = 24
+"""Length of a state. Its memory: time; stamp of the last turn rate read; last acceleration (its stamp, ahead, left);
+for how long the wheels have stood still; and until when they are not believed."""
 EVENT = 12
 ROW = EVENT + MEMORY + STATES * STATES
 
@@ -35,14 +35,18 @@ pose since the reference scan (3), covariance (6, lower triangle), and 1 if a ne
 x, y, standard deviation."""
 
 (
-    SIDEWAYS, SPEED_CHANGE, TURN_RATE_CHANGE, PUSH_NOISE, GYRO_NOISE, GYRO_SCALE, GYRO_WALK, PUSH_WALK,
+    SIDEWAYS, SPEED_CHANGE, TURN_RATE_CHANGE, GYRO_CHANGE, PUSH_NOISE, GYRO_NOISE, GYRO_SCALE, GYRO_WALK, PUSH_WALK,
     CREEP, CREEP_TURN, CREEP_TIME, CREEP_ARM, STILL_TIME, STILL_SPREAD, DOUBT_TIME,
     IMU_X, IMU_Y, IMU_HEADING, PUSH_PERIOD, ANTENNA_X, ANTENNA_Y, GATE, _GATE_2, _GATE_3,
-) = range(24)  # fmt: skip
+) = range(25)  # fmt: skip
 """Where the parameters stand; the gates are those of readings of one, two and three parts."""
-PARAMETERS = 24
+PARAMETERS = 25
 
 TAKEN, LATE, GATED = 0, 1, 2
+UNSEEN_SLIP = 0.03
+"""Metres a second by which slip may falsify the speed before it is noticed."""
+BRISK = 0.3
+"""Metres a second, and radians a second, by which the velocity may be wrong once scans contradict it."""
 
 
 @njit(cache=True, nogil=True)
@@ -128,7 +132,8 @@ def predict(state, covariance, p, step):  # type: ignore[no-untyped-def]
     noise[2], noise[5], noise[16] = step, 1.0, step
     if pushed:
         noise[3], noise[4] = p[IMU_Y], -p[IMU_X] if p[SIDEWAYS] != 0.0 else 0.0
-    add_noise(covariance, noise, p[TURN_RATE_CHANGE] ** 2 * step)
+    read = abs(state[T] - 0.5 * step - state[GYRO_T]) < 2.5 * p[PUSH_PERIOD]
+    add_noise(covariance, noise, p[GYRO_CHANGE if read else TURN_RATE_CHANGE] ** 2 * step)
     covariance[6, 6] += p[GYRO_WALK] ** 2 * step
     covariance[7, 7] += p[PUSH_WALK] ** 2 * step
     covariance[8, 8] += p[PUSH_WALK] ** 2 * step
@@ -256,6 +261,9 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
     if duration > 0.0:  # The first reading only says where the wheels stand.
         taken = correct(state, covariance, rows, residuals, noise, -1.0 if doubted else limit, normalised)
     if normalised[0] > limit:
+        if not doubted:
+            # The slip began a little before it was seen, and has drawn the speed with it.
+            covariance[3, 3] += UNSEEN_SLIP**2
         state[DOUBT_UNTIL] = event[0] + p[DOUBT_TIME]
     # From here on, the way to the next reading.
     for part in range(14, 17):
@@ -266,26 +274,46 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
 
 
 @njit(cache=True, nogil=True)
+def scan_reading(state, event, rows, residuals, noise):  # type: ignore[no-untyped-def]
+    """Fill in what a scan says: the pose seen from the pose at the reference scan."""
+    c, s = np.cos(state[13]), np.sin(state[13])
+    dx, dy = state[0] - state[11], state[1] - state[12]
+    ahead, left = c * dx + s * dy, c * dy - s * dx
+    rows[:] = 0.0
+    rows[0, 0], rows[0, 1], rows[0, 11], rows[0, 12], rows[0, 13] = c, s, -c, -s, left
+    rows[1, 0], rows[1, 1], rows[1, 11], rows[1, 12], rows[1, 13] = -s, c, s, -c, -ahead
+    rows[2, 2], rows[2, 13] = 1.0, -1.0
+    residuals[0], residuals[1] = event[2] - ahead, event[3] - left
+    turned = event[4] - (state[2] - state[13])
+    residuals[2] = turned - 2.0 * np.pi * np.round(turned / (2.0 * np.pi))
+    k = 5
+    for i in range(3):
+        for j in range(i + 1):
+            noise[i, j] = noise[j, i] = 0.5 * event[k]
+            k += 1
+
+
+@njit(cache=True, nogil=True)
 def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by the pose seen from the pose at the reference scan; then, if so, let this pose be the reference."""
     taken = True
-    if event[8] > 0.0:
-        c, s = np.cos(state[13]), np.sin(state[13])
-        dx, dy = state[0] - state[11], state[1] - state[12]
-        ahead, left = c * dx + s * dy, c * dy - s * dx
-        rows, residuals, noise = np.zeros((3, STATES)), np.empty(3), np.empty((3, 3))
-        rows[0, 0], rows[0, 1], rows[0, 11], rows[0, 12], rows[0, 13] = c, s, -c, -s, left
-        rows[1, 0], rows[1, 1], rows[1, 11], rows[1, 12], rows[1, 13] = -s, c, s, -c, -ahead
-        rows[2, 2], rows[2, 13] = 1.0, -1.0
-        residuals[0], residuals[1] = event[2] - ahead, event[3] - left
-        turned = event[4] - (state[2] - state[13])
-        residuals[2] = turned - 2.0 * np.pi * np.round(turned / (2.0 * np.pi))
-        k = 5
-        for i in range(3):
-            for j in range(i + 1):
-                noise[i, j] = noise[j, i] = 0.5 * event[k]
-                k += 1
+    if event[10] > 0.0:
+        rows, residuals, noise = np.empty((3, STATES)), np.empty(3), np.empty((3, 3))
+        scan_reading(state, event, rows, residuals, noise)
         taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised)
+        if not taken and abs(state[T] - state[PUSH_T]) > 2.5 * p[PUSH_PERIOD]:
+            # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought.
+            # Doubt the way since the last scan as far as the two are apart, and believe the scan.
+            state[DOUBT_UNTIL] = event[0] + p[DOUBT_TIME]
+            c, s = np.cos(state[13]), np.sin(state[13])
+            apart = np.zeros(STATES)
+            apart[0], apart[1] = c * residuals[0] - s * residuals[1], s * residuals[0] + c * residuals[1]
+            apart[2] = residuals[2]
+            add_noise(covariance, apart, 1.0)
+            covariance[3, 3] += BRISK**2
+            covariance[5, 5] += BRISK**2
+            scan_reading(state, event, rows, residuals, noise)
+            taken = correct(state, covariance, rows, residuals, noise, np.inf, np.empty(2))
     if event[11] > 0.0:
         for i in range(3):
             state[11 + i] = state[i]
@@ -295,10 +323,11 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
             for k in range(STATES):
                 covariance[k, 11 + i] = covariance[k, i]
         # Half of a match's noise is the reference scan's own, and the same for all scans compared with it.
-        own = 0.5 * min(event[5], event[7])
+        # Where the place is degenerate the match is unknown, but not the scan.
+        own = 0.5 * min(event[5], event[7], 0.02**2)
         covariance[11, 11] += own
         covariance[12, 12] += own
-        covariance[13, 13] += 0.5 * event[10]
+        covariance[13, 13] += 0.5 * min(event[10], 0.003**2)
     return taken
 
 
@@ -318,6 +347,8 @@ def take_position(state, covariance, p, event, normalised):  # type: ignore[no-u
 def apply(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Carry the state to an event and correct it; return whether the reading was taken."""
     kind = int(event[1])
+    if kind == IMU:
+        state[GYRO_T] = event[0]
     if kind == IMU and event[5] != 0.0:
         # It is the mean since the reading before, so it drives the way up to its stamp.
         state[PUSH_T], state[PUSH_X], state[PUSH_Y] = event[0], event[3], event[4]

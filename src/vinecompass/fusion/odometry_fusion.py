@@ -11,6 +11,7 @@ from scipy.stats import chi2
 
 from vinecompass.fusion.kernels import (
     EVENT,
+    GYRO_T,
     IMU,
     MEMORY,
     ODOMETRY,
@@ -296,9 +297,9 @@ def _parameters(robot: Robot, s: FusionSettings) -> FloatArray:
     back = np.hypot.reduce(np.linalg.pinv(robot.drive.rolling).T)
     antenna = (0.0, 0.0) if robot.position is None else robot.position.mount
     # However lively the drive, a gyro must be able to follow it through the gate.
-    turn_rate_change = max(s.turn_rate_change, robot.drive.turn_acceleration / (3.0 * np.sqrt(imu.rate)))
+    gyro_change = robot.drive.turn_acceleration / np.sqrt(imu.rate)
     values = (
-        float(robot.drive.kind == "omni"), s.speed_change, turn_rate_change, imu.acceleration_noise,
+        float(robot.drive.kind == "omni"), s.speed_change, s.turn_rate_change, gyro_change, imu.acceleration_noise,
         imu.turn_rate_noise, imu.turn_rate_scale, s.gyro_bias_walk, s.acceleration_bias_walk,
         wheels.slip * back[0], wheels.slip * back[2], wheels.slip_time, back[0] / back[2], s.still_time, s.still_spread, s.doubt_time,
         *imu.mount_pose, 1.0 / imu.rate, *antenna, *chi2.ppf(s.gate, [1, 2, 3]),
@@ -312,7 +313,7 @@ def _first_state(robot: Robot, s: FusionSettings, start: FloatArray) -> FloatArr
     state[:3] = start
     state[6], state[7:9] = robot.imu.turn_rate_bias, robot.imu.acceleration_bias
     state[11:14] = start
-    state[PUSH_T] = -np.inf
+    state[GYRO_T] = state[PUSH_T] = -np.inf
     back = np.hypot.reduce(np.linalg.pinv(robot.drive.rolling).T)
     sideways = 0.5 if robot.drive.kind == "omni" else 0.0
     spreads = np.array([
