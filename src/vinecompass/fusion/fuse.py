@@ -14,7 +14,7 @@ from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.settings import FusionSettings
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
 from vinecompass.runs import Run, Track
-from vinecompass.runs.order import rows_in_order
+from vinecompass.runs.order import rows_in_order, spans_of
 from vinecompass.runs.run import Stream
 
 __all__ = ["Fused", "cleaned", "fuse"]
@@ -137,7 +137,7 @@ def fuse(
         alone["scans"] = track.moved_to(_pose_at_start(run, track.t[0]))
     fusion = OdometryFusion(run.robot, start=run.start, settings=settings)
     track, gated = _run_through(fusion, run, sources, motions, progress)
-    return Fused(track, alone, fusion.report(), _spans(gated), motions, notes)
+    return Fused(track, alone, fusion.report(), spans_of(gated, apart=0.6, shortest=0.15), motions, notes)
 
 
 def _pose_at_start(run: Run, t: float) -> NDArray[np.float64]:
@@ -186,15 +186,6 @@ def _run_through(
         if progress and done % 2000 == 0:
             progress(done / len(order), "fusing")
     return Track(np.array(times), np.array(poses), np.array(covariances)), gated
-
-
-def _spans(stamps: Sequence[float], apart: float = 0.6, shortest: float = 0.15) -> NDArray[np.float64]:
-    """Return the spans ``(N, 2)`` that stamps fill, those less than `apart` seconds from each other being one."""
-    if not len(stamps):
-        return np.zeros((0, 2))
-    groups = np.split(np.asarray(stamps), np.flatnonzero(np.diff(stamps) > apart) + 1)
-    spans = np.array([[group[0], group[-1]] for group in groups])
-    return spans[spans[:, 1] - spans[:, 0] >= shortest]
 
 
 def _check_overlap(run: Run, streams: dict[str, Stream]) -> None:

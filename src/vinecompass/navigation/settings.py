@@ -9,6 +9,7 @@ from pydantic import Field
 from vinecompass.costs import CostSettings
 from vinecompass.files import Model, Positive, read_model
 from vinecompass.following import FollowingSettings
+from vinecompass.fusion import FusionSettings
 from vinecompass.localization import LocalizationSettings
 from vinecompass.mapping import MappingSettings
 from vinecompass.navigation.safety import SafetySettings
@@ -31,6 +32,7 @@ class NavigationSettings(Model):
 class Settings(Model):
     """What can be tuned, stage by stage; every table and key may be left out."""
 
+    fusion: FusionSettings = Field(default_factory=FusionSettings, description="a [fusion] table")
     mapping: MappingSettings = Field(default_factory=MappingSettings, description="a [mapping] table")
     localization: LocalizationSettings = Field(default_factory=LocalizationSettings, description="a table")
     costs: CostSettings = Field(default_factory=CostSettings, description="a [costs] table")

@@ -1,13 +1,13 @@
-"""Stamps as they came: which rows of a stream to keep so that time runs forward."""
+"""Stamps as they came: which rows of a stream to keep so that time runs forward, and spans that stamps fill."""
 
 from __future__ import annotations
 
 from bisect import bisect_left
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
-__all__ = ["rows_in_order"]
+__all__ = ["rows_in_order", "spans_of"]
 
 
 def rows_in_order(t: NDArray[np.float64]) -> NDArray[np.bool_]:
@@ -38,3 +38,17 @@ def rows_in_order(t: NDArray[np.float64]) -> NDArray[np.bool_]:
         keep[row] = True
         row = before[row]
     return keep
+
+
+def spans_of(stamps: ArrayLike, *, apart: float, shortest: float = 0.0) -> NDArray[np.float64]:
+    """Return the spans ``(N, 2)`` that stamps ``(M,)`` fill: those at most `apart` seconds from each other are one.
+
+    >>> spans_of([1.0, 1.1, 1.2, 5.0], apart=0.5, shortest=0.1).tolist()
+    [[1.0, 1.2]]
+    """
+    t = np.asarray(stamps, dtype=float)
+    if len(t) == 0:
+        return np.zeros((0, 2))
+    first, last = np.append(True, np.diff(t) > apart), np.append(np.diff(t) > apart, True)
+    spans = np.column_stack([t[first], t[last]])
+    return spans[spans[:, 1] - spans[:, 0] >= shortest]

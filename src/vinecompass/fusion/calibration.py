@@ -1,0 +1,224 @@
+"""Where the lidar really sits, how large the wheels really are: estimated from a run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import least_squares
+
+from vinecompass.errors import InputError
+from vinecompass.geometry import arc, chain, compose, inverse, relative, wrap_angle
+from vinecompass.odometry import laser_track
+from vinecompass.robot import Robot, body_velocity
+from vinecompass.runs import Run, Track
+
+__all__ = ["Calibration", "Estimate", "amended_robot", "amendments", "estimate_mount"]
+
+FloatArray = NDArray[np.float64]
+SEGMENT = 1.0
+"""Seconds of motion that are compared at a time: longer than wheels creep, shorter than they slip."""
+POSITION_SCATTER, TURN_SCATTER = 0.006, 0.004
+"""Metres and radians by which good segments differ; what differs by far more (slip) hardly counts."""
+LEAST_SEGMENTS, LEAST_TURN = 10, np.radians(90.0)
+"""Segments in motion, and radians turned in all, without which nothing is estimated."""
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """A value, its standard error, what the robot file says, and the standard error at which it is worth amending."""
+
+    value: float
+    error: float
+    filed: float
+    enough: float
+
+    @property
+    def known(self) -> bool:
+        """Whether the run told enough to amend the file."""
+        return self.error <= self.enough
+
+
+@dataclass(frozen=True)
+class Calibration:
+    """What a run says about the robot that made it.
+
+    Parameters
+    ----------
+    values : dict of str to Estimate
+        ``mount_x`` and ``mount_y``, m, and ``mount_heading``, radians, of the lidar; ``wheel_radius`` and
+        ``track_width``, m; ``stamp_offset`` of the scans, s; and with an IMU ``turn_rate_bias``, rad/s, and
+        ``turn_rate_scale``.
+    segments : int
+        Spans of motion that were compared.
+    mirrored : bool
+        Whether the scans turn the other way round than the wheels: the lidar hangs upside down, or its beams are
+        listed in reverse. The values are those of the scans read the right way round.
+    """
+
+    values: dict[str, Estimate]
+    segments: int
+    mirrored: bool
+
+
+def estimate_mount(
+    run: Run, *, track: Track | None = None, progress: Callable[[float, str], None] | None = None
+) -> Calibration:
+    """Estimate the lidar's mount, the wheels, the gyro and the scans' clock from a run that drives curves.
+
+    The motion of the scanner, by laser odometry, is compared second by second with the motion that the wheels (or an
+    odometry stream) give it through the mount. Seconds of slip stand out and count little.
+
+    Parameters
+    ----------
+    run : Run
+        With scans, and wheels or odometry; it should turn both ways, in place and on curves, for a minute or more.
+    track : Track, optional
+        The scanner's own track, if it is known already: `laser_track` with a mount of zeros.
+    progress : callable, optional
+        Called with the share done, 0 to 1, and a word.
+
+    Raises
+    ------
+    InputError
+        The run has no scans, or neither wheels nor odometry; or it moves or turns too little.
+
+    Notes
+    -----
+    After Censi, Franchi, Marchionni and Oriolo (2013), "Simultaneous calibration of odometry and sensor parameters for
+    mobile robots", solved by robust nonlinear least squares. Standard errors come from the curvature at the solution.
+    """
+    lidar, drive = run.robot.scanner, run.robot.drive
+    if track is None:
+        track, _ = laser_track(run, mount=np.zeros(3), progress=progress)
+    stamps, ways = _ways(run)
+    every = max(round(SEGMENT * lidar.rate), 1)
+    begins, ends = track.t[:-every:every], track.t[every::every]
+    seen = relative(track.poses[every::every], track.poses[:-every:every])
+    steps = np.diff(stamps)
+    body = Track(stamps, chain(np.zeros(3), arc(ways, 1.0)))
+    rolled = relative(body.at(ends), body.at(begins))
+    inside = (begins > stamps[0] + 0.5) & (ends < stamps[-1] - 0.5) & (ends - begins < 1.5 * SEGMENT)
+    moving = inside & ((np.hypot(*rolled[:, :2].T) > 0.05) | (np.abs(rolled[:, 2]) > 0.05))
+    if np.sum(moving) < LEAST_SEGMENTS or np.sum(np.abs(rolled[moving, 2])) < LEAST_TURN:
+        raise InputError(
+            "moves or turns too little to estimate a mount from", file=run.folder, key="scans",
+            value=f"{np.sum(moving)} s of motion, {np.degrees(np.abs(rolled[moving, 2]).sum()):.0f} degrees turned",
+            expected="a minute of curves to both sides",
+        )  # fmt: skip
+    begins, ends, seen, rolled = begins[moving], ends[moving], seen[moving], rolled[moving]
+    mirrored = bool(np.sum(seen[:, 2] * rolled[:, 2]) < 0.0)
+    if mirrored:
+        seen = seen * [1.0, -1.0, -1.0]
+    has_wheels = run.odometry is None or run.wheels is not None
+
+    def residuals(p: FloatArray) -> FloatArray:
+        """Return how far each segment of the scanner's motion is from the one that the parameters lead to."""
+        scale = np.array([p[3], p[3], p[3] / p[4]]) if has_wheels else np.ones(3)
+        reckoned = Track(stamps, chain(np.zeros(3), arc(ways * scale, 1.0)))
+        motion = relative(reckoned.at(ends + p[5]), reckoned.at(begins + p[5]))
+        off = relative(seen, compose(compose(inverse(p[:3]), motion), p[:3]))
+        return np.ravel(off / [POSITION_SCATTER, POSITION_SCATTER, TURN_SCATTER])
+
+    first = np.array([*lidar.mount_pose[:2], _mount_heading(seen, rolled), 1.0, 1.0, 0.0])
+    free = np.array([True, True, True, has_wheels, has_wheels and drive.kind != "omni", bool(np.all(steps > 0.0))])
+
+    def of_free(values: FloatArray) -> FloatArray:
+        p = first.copy()
+        p[free] = values
+        return residuals(p)
+
+    fit = least_squares(of_free, first[free], loss="cauchy", x_scale="jac", diff_step=1e-5)
+    # The scatter as it is, by its median, so that slip does not count; the curvature is that of the robust cost.
+    spread = max(1.4826 * float(np.median(np.abs(of_free(fit.x)))), 0.2)
+    errors, values = np.zeros(6), first.copy()
+    values[free] = fit.x
+    errors[free] = spread * np.sqrt(np.diag(np.linalg.pinv(fit.jac.T @ fit.jac)))
+    values[2] = wrap_angle(values[2])
+    x, y, heading = lidar.mount_pose
+    result = {
+        "mount_x": Estimate(values[0], errors[0], x, 0.03),
+        "mount_y": Estimate(values[1], errors[1], y, 0.03),
+        "mount_heading": Estimate(values[2], errors[2], heading, np.radians(1.0)),
+        "stamp_offset": Estimate(lidar.stamp_offset + values[5], errors[5], lidar.stamp_offset, 0.02),
+    }
+    if has_wheels:
+        radius = drive.wheel_radius
+        result["wheel_radius"] = Estimate(radius * values[3], radius * errors[3], radius, 0.01 * radius)
+        if drive.track_width is not None:
+            width = drive.track_width
+            result["track_width"] = Estimate(width * values[4], width * errors[4], width, 0.02 * width)
+    if run.imu is not None:
+        result |= _gyro(run, begins + values[5], ends + values[5], seen[:, 2])
+    return Calibration(result, len(seen), mirrored)
+
+
+def amended_robot(robot: Robot, calibration: Calibration) -> Robot:
+    """Return the robot with every value that the run told well enough put right."""
+    document = robot.model_dump(exclude_none=True)
+    for table, key, value in amendments(calibration):
+        place = document["lidar"][0] if table == "lidar" else document[table]
+        place[key] = value
+    return Robot.model_validate(document)
+
+
+def amendments(calibration: Calibration) -> list[tuple[str, str, float | list[float]]]:
+    """Return the table, key and new value of everything in a robot file that the run told well enough."""
+    values = calibration.values
+    result: list[tuple[str, str, float | list[float]]] = []
+    mount = [values[key] for key in ("mount_x", "mount_y", "mount_heading")]
+    if any(value.known for value in mount):
+        x, y, heading = (value.value if value.known else value.filed for value in mount)
+        result.append(("lidar", "mount", [round(x, 4), round(y, 4), round(float(np.degrees(heading)), 3)]))
+    for table, key, digits in (
+        ("lidar", "stamp_offset", 4), ("drive", "wheel_radius", 5), ("drive", "track_width", 4),
+        ("imu", "turn_rate_bias", 6), ("imu", "turn_rate_scale", 5),
+    ):  # fmt: skip
+        if key in values and values[key].known:
+            result.append((table, key, round(float(values[key].value), digits)))
+    if "turn_rate_bias" in values and values["turn_rate_bias"].known:
+        result.append(("imu", "turn_rate_bias_spread", max(round(float(values["turn_rate_bias"].error), 6), 1e-6)))
+    return result
+
+
+def _ways(run: Run) -> tuple[FloatArray, FloatArray]:
+    """Return the stamps ``(N + 1,)`` and the ways ``(N, 3)`` along arcs between them, by the wheels or the odometry."""
+    if run.wheels is not None:
+        wheels = run.wheels
+        steering = None if wheels.steering is None else 0.5 * (wheels.steering[1:] + wheels.steering[:-1])
+        return wheels.t, body_velocity(run.robot.drive, np.diff(wheels.angles, axis=0), steering)
+    if run.odometry is not None:
+        return run.odometry.t, relative(run.odometry.poses[1:], run.odometry.poses[:-1])
+    raise InputError("the run has neither wheels nor odometry", file=run.folder, key="wheels",
+                     expected="a table of one of them to compare the scans with")  # fmt: skip
+
+
+def _mount_heading(seen: FloatArray, rolled: FloatArray) -> float:
+    """Return the heading at which the scanner must sit to see the body's straight motion as it does."""
+    straight = (np.abs(rolled[:, 2]) < 0.1) & (np.hypot(*rolled[:, :2].T) > 0.1)
+    if not np.any(straight):
+        return 0.0
+    along = np.arctan2(rolled[straight, 1], rolled[straight, 0]) - np.arctan2(seen[straight, 1], seen[straight, 0])
+    return float(np.angle(np.sum(np.exp(1j * along))))
+
+
+def _gyro(run: Run, begins: FloatArray, ends: FloatArray, turned: FloatArray) -> dict[str, Estimate]:
+    """Fit what the gyro reads to what the scans turned: scale and bias, by robust linear least squares."""
+    imu = run.imu
+    assert imu is not None
+    read = np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))])
+    inside = (begins > imu.t[0]) & (ends < imu.t[-1])
+    read = np.interp(ends[inside], imu.t, read) - np.interp(begins[inside], imu.t, read)
+    design = np.column_stack([ends[inside] - begins[inside], turned[inside]])
+    if len(read) < LEAST_SEGMENTS:
+        return {}
+    fit = least_squares(lambda p: (design @ p - read) / TURN_SCATTER, [0.0, 1.0], loss="cauchy")
+    spread = max(1.4826 * float(np.median(np.abs(design @ fit.x - read))) / TURN_SCATTER, 0.05)
+    bias_error, scale_error = spread * np.sqrt(np.diag(np.linalg.pinv(fit.jac.T @ fit.jac)))
+    filed = run.robot.imu
+    return {
+        "turn_rate_bias": Estimate(fit.x[0], bias_error, filed.turn_rate_bias, 0.002),
+        "turn_rate_scale": Estimate(fit.x[1], scale_error, filed.turn_rate_scale, 0.01),
+    }

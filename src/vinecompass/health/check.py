@@ -1,0 +1,289 @@
+"""Check a recorded run, stream by stream and against each other."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.errors import InputError
+from vinecompass.fusion import Calibration, cleaned, estimate_mount
+from vinecompass.geometry import compose, inverse, wrap_angle
+from vinecompass.health.findings import SEVERITIES, Finding, Health
+from vinecompass.health.frames import frame_links, missing_streams
+from vinecompass.health.motion import (
+    DEGREES,
+    HeadingSource,
+    check_slip,
+    check_speeds,
+    clock_offset,
+    heading_in_degrees,
+    turn_ratio,
+)
+from vinecompass.health.readings import check_finite, check_ranges, own_beams
+from vinecompass.health.stamps import check_stamps, describe_stream
+from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
+from vinecompass.runs import Run, Track
+
+__all__ = ["check"]
+
+Progress = Callable[[float, str], None]
+OFFSET_TOLERANCE = 0.04
+"""Seconds by which two clocks may disagree."""
+WHEEL_OFFSET_TOLERANCE = 0.1
+"""Seconds for wheels: where they slip, the body follows them late."""
+MOUNT_TOLERANCE, HEADING_TOLERANCE, SIZE_TOLERANCE = 0.04, np.radians(1.5), 0.03
+"""Metres, radians, and a share of their size by which mounts and wheels may differ from the robot file."""
+SURE = 4.0
+"""Standard errors that a difference must exceed as well."""
+BLIND_FAULTS = {"silent scanner", "frozen scans", "gap", "jitter", "ranges out of limits"}
+"""Faults of scans during which they tell no motion."""
+
+
+@dataclass
+class _Evidence:
+    """What is gathered on the way."""
+
+    findings: list[Finding] = field(default_factory=list)
+    untold: list[str] = field(default_factory=list)
+    offsets: dict[str, float] = field(default_factory=dict)
+    calibration: Calibration | None = None
+
+    def has(self, stream: str, *faults: str) -> bool:
+        """Return whether a stream has one of these faults."""
+        return any(finding.stream == stream and finding.fault in faults for finding in self.findings)
+
+
+def check(run: Run, *, progress: Progress | None = None) -> Health:
+    """Check a run: stamps, readings, units, clocks, the lidar's mount, slip, and what is missing.
+
+    Parameters
+    ----------
+    run : Run
+        Read with ``as_recorded=True`` where stamps or readings may be wrong.
+    progress : callable, optional
+        Called with the share done, 0 to 1, and a word.
+
+    Returns
+    -------
+    Health
+
+    Examples
+    --------
+    >>> from vinecompass import demo_file, read_robot, read_site, record_drive
+    >>> site, robot = read_site(demo_file("site.toml")), read_robot(demo_file("robot.toml"))
+    >>> check(record_drive(site, robot, [(36.9, 24.6), (36.9, 22.0)], seed=1)).verdict
+    'good'
+    """
+    evidence = _Evidence()
+    streams = {name: describe_stream(stream.t) for name, stream in run.streams().items()}
+    evidence.findings += check_stamps(run) + check_finite(run)
+    usable, _ = cleaned(run)
+    if usable.scans is not None and len(usable.scans) > 1:
+        evidence.findings += check_ranges(usable.scans, run.robot)
+    if not any(f.fault == "another time" for f in evidence.findings):
+        _check_motion(usable, evidence, progress)
+    order = sorted(evidence.findings, key=lambda finding: (SEVERITIES.index(finding.severity), finding.begin))
+    worst = order[0].severity if order else None
+    return Health(
+        verdict="broken" if worst == "fatal" else "usable" if worst else "good",
+        findings=tuple(order), streams=streams, missing=missing_streams(streams),
+        frames=frame_links(run.robot, streams), clock_offsets=evidence.offsets, calibration=evidence.calibration,
+        untold=tuple(evidence.untold),
+    )  # fmt: skip
+
+
+def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> None:
+    """Compare the streams' motions, each check on what those before it left standing."""
+    run, wheels = _check_reckoned(run, evidence)
+    sensor, motions = _scan_motion(run, evidence, progress)
+    headings = {
+        name: HeadingSource.from_track(track) for name, track in (("wheels", wheels), ("scans", sensor)) if track
+    }
+    imu = _gyro_heading(run, headings, evidence)
+    if imu is not None:
+        headings["imu"] = imu
+    _check_clocks(run, headings, evidence)
+    if "scans" in evidence.offsets and sensor is not None and run.scans is not None:
+        t = sensor.t + evidence.offsets["scans"]
+        run, sensor = replace(run, scans=replace(run.scans, t=t)), replace(sensor, t=t)
+    if imu is not None and "imu" in evidence.offsets:
+        imu = replace(imu, t=imu.t + evidence.offsets["imu"])
+    body = None
+    if wheels is not None and sensor is not None:
+        mount, mirrored = _check_mount(run, sensor, evidence)
+        poses = sensor.poses * [1.0, -1.0, -1.0] if mirrored else sensor.poses
+        body = Track(sensor.t, compose(compose(mount, poses), inverse(mount)))
+    elif sensor is None:
+        evidence.untold.append("the lidar's mount: there are no scans to compare with the wheels")
+    else:
+        evidence.untold.append("the lidar's mount: there are no wheels or odometry to compare the scans with")
+    if wheels is None:
+        return
+    if body is None and imu is None:
+        evidence.untold.append("slip: neither scans nor an IMU watch the wheels")
+        return
+    doubtful = np.array([
+        (f.begin, f.end) for f in evidence.findings
+        if (f.stream == "scans" and f.fault in BLIND_FAULTS) or (f.stream in ("wheels", "imu", "odometry") and f.fault
+            not in ("jitter", "clock", "another rate than filed", "degrees taken for radians"))
+    ]).reshape(-1, 2)  # fmt: skip
+    blind = np.array([m.t for m in motions if _is_blind(m, run)]) + evidence.offsets.get("scans", 0.0)
+    gyro = None if imu is None else _without_bias(imu, wheels, run)
+    evidence.findings += check_slip(wheels, body, gyro, doubtful=doubtful, blind=blind)
+
+
+def _is_blind(motion: ScanMotion, run: Run) -> bool:
+    """Return whether a scan cannot tell the motion: in a plain place, or where it follows someone who walks by."""
+    return motion.degenerate is not None or bool(np.hypot(*motion.velocity[:2]) > 1.15 * run.robot.drive.top_speed)
+
+
+def _check_reckoned(run: Run, evidence: _Evidence) -> tuple[Run, Track | None]:
+    """Check wheels and odometry by themselves; return the run and the better of the two as a track."""
+    wheels = None
+    if run.wheels is not None:
+        wheels = dead_reckon(run.wheels, run.robot.drive)
+        evidence.findings += check_speeds("wheels", wheels, run.robot)
+    odometry = run.odometry
+    if odometry is not None:
+        evidence.findings += check_speeds("odometry", odometry, run.robot)
+        degrees = heading_in_degrees(odometry, None if wheels is None else HeadingSource.from_track(wheels))
+        if degrees is not None:
+            evidence.findings = [
+                f for f in evidence.findings if (f.stream, f.fault) != ("odometry", "impossible speed")
+            ]
+            evidence.findings.append(degrees)
+            odometry = Track(
+                odometry.t, np.column_stack([odometry.poses[:, :2], wrap_angle(np.radians(odometry.poses[:, 2]))])
+            )
+    return run, wheels if wheels is not None else odometry
+
+
+def _scan_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> tuple[Track | None, list[ScanMotion]]:
+    """Return the scanner's own track, unless its ranges are good for nothing."""
+    scans = run.scans
+    if scans is None or len(scans) < 10:
+        return None, []
+    if any(f.stream == "scans" and f.severity == "fatal" for f in evidence.findings):
+        evidence.untold.append("what the scans say of the motion: their ranges are wrong")
+        return None, []
+    # What sees the robot itself sees no motion.
+    ranges = np.where(own_beams(scans.ranges, run.robot), np.float32("nan"), scans.ranges)
+    return laser_track(replace(run, scans=replace(scans, ranges=ranges)), mount=np.zeros(3), progress=progress)
+
+
+def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidence) -> HeadingSource | None:
+    """Return the gyro's heading, in radians even where it reads degrees, which is found here."""
+    if run.imu is None:
+        return None
+    imu = run.imu
+    heading = HeadingSource(imu.t, np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))]))
+    # The wheels judge, as scans may be mirrored; scans only where there are no wheels.
+    for name in [name for name in ("wheels", "scans") if name in others][:1]:
+        ratio = turn_ratio(heading, others[name])
+        if 0.8 < abs(ratio) / DEGREES < 1.25:
+            evidence.findings.append(Finding(
+                    "fatal", "imu", "degrees taken for radians", f"it turns {abs(ratio):.1f} times as fast as the {name}",
+                    float(imu.t[0]), float(imu.t[-1]), "import again with --angle-unit deg",
+                ))  # fmt: skip
+            return HeadingSource(imu.t, np.radians(heading.turned))
+        if ratio < -0.5 and not evidence.has("imu", "turns the other way"):
+            evidence.findings.append(Finding(
+                    "fatal", "imu", "turns the other way", f"its turn rate is {ratio:.2f} times that of the {name}",
+                    float(imu.t[0]), float(imu.t[-1]), "the IMU is upside down: change the sign of its turn rate",
+                ))  # fmt: skip
+            return HeadingSource(imu.t, -heading.turned)
+    return heading
+
+
+def _check_clocks(run: Run, headings: dict[str, HeadingSource], evidence: _Evidence) -> None:
+    """Find streams whose clock is off from the gyro's (or else the wheels'), by when they turn."""
+    reference = next((name for name in ("imu", "wheels", "scans") if name in headings), None)
+    measured = {}
+    for name in [name for name in headings if reference is not None and name != reference]:
+        other, turned = headings[str(reference)], headings[name].turned
+        # A mirrored lidar turns the other way round, at the same time.
+        if clock_offset(headings[name], other) is None:
+            turned = -turned
+        offset = clock_offset(HeadingSource(headings[name].t, turned), other)
+        if offset is None:
+            evidence.untold.append(f"the clock of {name} against that of {reference}: too little is turned to tell")
+        else:
+            measured[name] = offset
+    # If all the others are off by the same, the reference itself is.
+    values = list(measured.values())
+    if len(values) > 1 and min(map(abs, values)) > OFFSET_TOLERANCE and np.ptp(values) < OFFSET_TOLERANCE:
+        measured = {str(reference): -float(np.mean(values))}
+    evidence.offsets = measured
+    for name, offset in measured.items():
+        if abs(offset) > (WHEEL_OFFSET_TOLERANCE if name == "wheels" else OFFSET_TOLERANCE):
+            t = headings[name].t
+            advice = "stamp all streams by one clock"
+            if name == "scans":
+                advice += (
+                    f", or set stamp_offset = {offset + run.robot.scanner.stamp_offset:.3f} for the lidar in robot.toml"
+                )
+            evidence.findings.append(Finding(
+                "serious", name, "clock", f"its stamps are {abs(offset):.3f} s {'early' if offset > 0.0 else 'late'}, "
+                "by the turning", float(t[0]), float(t[-1]), advice,
+            ))  # fmt: skip
+
+
+def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[np.float64], bool]:
+    """Find a lidar that sits otherwise than the robot file says; return where it sits, and whether it is mirrored."""
+    filed = run.robot.scanner.mount_pose
+    try:
+        calibration = estimate_mount(run, track=sensor)
+    except InputError as error:
+        evidence.untold.append(f"the lidar's mount: the run {error.problem}")
+        return filed, False
+    evidence.calibration = calibration
+    values, whole = calibration.values, (float(sensor.t[0]), float(sensor.t[-1]))
+    mount = np.array([values[key].value if values[key].known else values[key].filed
+                      for key in ("mount_x", "mount_y", "mount_heading")])  # fmt: skip
+    advice = "put `mount` right in robot.toml: `vinecompass fuse RUN --estimate-mount` writes an amended file"
+    if calibration.mirrored:
+        evidence.findings.append(Finding(
+            "fatal", "scans", "mirrored lidar", "the scans turn the other way round than the wheels", *whole,
+            "it hangs upside down, or its beams are listed in reverse: swap first_beam_deg and last_beam_deg in robot.toml",
+        ))  # fmt: skip
+    heading = values["mount_heading"]
+    turned = float(wrap_angle(heading.value - heading.filed))
+    if abs(turned) > max(HEADING_TOLERANCE, SURE * heading.error):
+        evidence.findings.append(Finding(
+            "fatal" if abs(turned) > np.radians(15.0) else "serious", "scans", "turned lidar",
+            f"it looks {np.degrees(turned):+.1f} +- {np.degrees(heading.error):.1f} degrees from where the robot file says",
+            *whole, advice,
+        ))  # fmt: skip
+    # Where the wheels reckon with a wrong size, or the scans are mirrored, the place is not to be told.
+    offsets = [values[key].value - values[key].filed for key in ("mount_x", "mount_y")]
+    errors = [values[key].error for key in ("mount_x", "mount_y")]
+    if not calibration.mirrored and any(
+        abs(off) > max(MOUNT_TOLERANCE, SURE * error) for off, error in zip(offsets, errors, strict=True)
+    ):
+        evidence.findings.append(Finding(
+            "serious", "scans", "lidar mounted elsewhere", f"it sits {offsets[0]:+.3f} +- {errors[0]:.3f} m ahead and "
+            f"{offsets[1]:+.3f} +- {errors[1]:.3f} m to the left of where the robot file says", *whole, advice,
+        ))  # fmt: skip
+    for key in ("wheel_radius", "track_width"):
+        if key in values and not calibration.mirrored:
+            value = values[key]
+            off = value.value / value.filed - 1.0
+            if abs(off) > max(SIZE_TOLERANCE, SURE * value.error / value.filed):
+                evidence.findings.append(Finding(
+                    "serious", "wheels", f"wrong {key}", f"{value.value:.4f} +- {value.error:.4f} m by the motion, the robot "
+                    f"file says {value.filed:g} m", *whole, f"put {key} right in robot.toml, or let --estimate-mount do it",
+                ))  # fmt: skip
+    return mount, calibration.mirrored
+
+
+def _without_bias(imu: HeadingSource, wheels: Track, run: Run) -> HeadingSource:
+    """Take the gyro's bias off: the median of what it turns beyond the wheels, which slip only now and then."""
+    t = np.arange(wheels.t[0] + 0.5, wheels.t[-1] - 0.5, 0.1)
+    t = t[(t > imu.t[0] + 0.5) & (t < imu.t[-1] - 0.5)]
+    if len(t) == 0:
+        return imu
+    bias = float(np.median(imu.rates(t) - HeadingSource.from_track(wheels).rates(t)))
+    return HeadingSource(imu.t, imu.turned - bias * (imu.t - imu.t[0]))

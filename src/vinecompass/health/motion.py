@@ -1,0 +1,193 @@
+"""Do the streams agree on the motion: speeds, units, clocks, slip?"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.geometry import interpolate_poses, relative, wrap_angle
+from vinecompass.health.findings import Finding
+from vinecompass.robot import Robot
+from vinecompass.runs import Track
+from vinecompass.runs.order import spans_of
+
+__all__ = ["HeadingSource", "check_slip", "check_speeds", "clock_offset", "heading_in_degrees", "turn_ratio"]
+
+FloatArray = NDArray[np.float64]
+TOO_FAST = 1.3
+"""Times the robot's top speed beyond which a speed is impossible."""
+WINDOW = 0.5
+"""Seconds of motion that are compared at a time to find slip."""
+SLIP_SPEED, SLIP_TURN_RATE = 0.08, 0.1
+"""m/s and rad/s between wheels and scans (or gyro) beyond which wheels slip."""
+FARTHEST_OFFSET, LEAST_TURN_RATE, LEAST_LIKENESS = 2.0, 0.06, 0.8
+"""Seconds to look for a clock's offset within; rad/s (RMS) and correlation without which it cannot be told."""
+DEGREES = 180.0 / np.pi
+
+
+@dataclass(frozen=True)
+class HeadingSource:
+    """The heading by one stream: stamps ``(N,)``, s, and how far it has turned since the first of them, radians."""
+
+    t: FloatArray
+    turned: FloatArray
+
+    @classmethod
+    def from_track(cls, track: Track) -> HeadingSource:
+        """Return the heading along a track."""
+        return cls(track.t, np.unwrap(track.poses[:, 2]))
+
+    def rates(self, t: FloatArray, window: float = 0.2) -> FloatArray:
+        """Return the mean turn rate in a window about each time ``(M,)``, rad/s."""
+        ends = (np.interp(t + side * window / 2.0, self.t, self.turned) for side in (1.0, -1.0))
+        return (next(ends) - next(ends)) / window
+
+
+def turn_ratio(source: HeadingSource, other: HeadingSource) -> float:
+    """Return how many times as fast `source` turns as `other`; `nan` where they do not turn together."""
+    t = _common_times(source, other)
+    if len(t) < 20:
+        return float("nan")
+    mine, theirs = source.rates(t), other.rates(t)
+    likeness = np.corrcoef(mine, theirs)[0, 1] if mine.std() > 0.0 and theirs.std() > 0.0 else 0.0
+    return float(np.sum(mine * theirs) / np.sum(theirs**2)) if abs(likeness) > LEAST_LIKENESS else float("nan")
+
+
+def clock_offset(source: HeadingSource, other: HeadingSource) -> float | None:
+    """Return by how many seconds the stamps of `source` are behind those of `other`, by cross-correlating turn rates.
+
+    None where too little is turned to tell. Behind means that the stamps must grow to be right.
+    """
+    t = _common_times(source, other)
+    step, most = 0.02, FARTHEST_OFFSET
+    if len(t) < 100:
+        return None
+    mine, theirs = source.rates(t), other.rates(t)
+    if min(mine.std(), theirs.std()) < LEAST_TURN_RATE:
+        return None
+    lags = np.arange(-round(most / step), round(most / step) + 1)
+    inner = slice(len(lags) // 2, len(t) - len(lags) // 2)
+    if inner.stop - inner.start < 100:
+        return None
+    # Slip shifts the rates of wheels by a little for a while; a correlation of rates bears that.
+    likeness = np.array([np.corrcoef(theirs[inner], mine[inner.start - lag : inner.stop - lag])[0, 1] for lag in lags])
+    best = int(np.argmax(likeness))
+    if likeness[best] < LEAST_LIKENESS or not 0 < best < len(lags) - 1:
+        return None
+    left, top, right = likeness[best - 1 : best + 2]
+    return float((lags[best] + 0.5 * (left - right) / (left - 2.0 * top + right)) * step)
+
+
+def _common_times(source: HeadingSource, other: HeadingSource) -> FloatArray:
+    begin, end = max(source.t[0], other.t[0]) + 0.1, min(source.t[-1], other.t[-1]) - 0.1
+    return np.arange(begin, max(end, begin), 0.02)
+
+
+def heading_in_degrees(odometry: Track, other: HeadingSource | None) -> Finding | None:
+    """Find an odometry whose heading is in degrees, by another source's turning or by its sheer size."""
+    raw = odometry.poses[:, 2]
+    if np.abs(raw).max() <= 2.0 * np.pi:
+        return None
+    steps = np.diff(raw)
+    steps[np.abs(steps) > 180.0] = 0.0
+    ratio = float("nan")
+    if other is not None:
+        ratio = turn_ratio(HeadingSource(odometry.t, np.concatenate([[0.0], np.cumsum(steps)])), other)
+    if not (0.8 < ratio / DEGREES < 1.25 or (np.isnan(ratio) and np.abs(raw).max() <= 361.0 and np.ptp(steps) > 0.1)):
+        return None
+    return Finding(
+        "fatal", "odometry", "degrees taken for radians", f"its heading reaches {np.abs(raw).max():.0f}"
+        + ("" if np.isnan(ratio) else f" and turns {ratio:.0f} times as fast as the others"),
+        float(odometry.t[0]), float(odometry.t[-1]), "import again with --angle-unit deg",
+    )  # fmt: skip
+
+
+def check_speeds(name: str, track: Track, robot: Robot) -> list[Finding]:
+    """Find speeds that this robot cannot reach, jumps, and millimetres taken for metres."""
+    drive, steps = robot.drive, np.diff(track.t)
+    way = np.hypot(*np.diff(track.poses[:, :2], axis=0).T)
+    speeds = way / steps
+    moving = speeds[speeds > 1e-3]
+    whole = float(track.t[0]), float(track.t[-1])
+    if len(moving) and np.median(moving) > 20.0 * drive.top_speed:
+        return [Finding(
+            "fatal", name, "millimetres taken for metres", f"its median speed is {np.median(moving):.0f} m/s, the robot's "
+            f"top speed {drive.top_speed:g} m/s", *whole, "import again with --length-unit mm (or put wheel_radius right)",
+        )]  # fmt: skip
+    findings = []
+    jumps = np.flatnonzero(way > 3.0 * drive.top_speed * steps + 0.1)
+    for jump in jumps[np.argsort(-way[jumps], kind="stable")][:5]:
+        findings.append(Finding(
+            "serious", name, "jump", f"{way[jump]:.2f} m in {1000.0 * steps[jump]:.0f} ms", float(track.t[jump]),
+            float(track.t[jump + 1]), "an odometry must not jump: use the one before anything corrects it",
+        ))  # fmt: skip
+    turn_rates = np.abs(wrap_angle(np.diff(track.poses[:, 2]))) / steps
+    fast = (speeds > TOO_FAST * drive.top_speed) | (turn_rates > 2.0 * drive.top_turn_rate)
+    fast[jumps] = False
+    for begin, end in spans_of(track.t[1:][fast], apart=0.3, shortest=0.1):
+        inside = (track.t[1:] >= begin) & (track.t[1:] <= end)
+        findings.append(Finding(
+            "serious", name, "impossible speed", f"up to {speeds[inside].max():.2f} m/s and {turn_rates[inside].max():.2f} "
+            f"rad/s; the robot file says {drive.top_speed:g} m/s and {drive.top_turn_rate:g} rad/s", float(begin), float(end),
+            "check wheel_radius, track_width and ticks_per_turn in robot.toml, or the encoder's counter",
+        ))  # fmt: skip
+    return findings
+
+
+def check_slip(
+    wheels: Track, scans: Track | None, gyro: HeadingSource | None, *, doubtful: FloatArray, blind: FloatArray
+) -> list[Finding]:
+    """Find spans in which the wheels say another motion than the scans or the gyro.
+
+    Parameters
+    ----------
+    wheels, scans : Track
+        The body's motion by each, by one clock.
+    gyro : HeadingSource, optional
+        Its bias taken off.
+    doubtful : array, (N, 2)
+        Spans in which some stream is known to be wrong: nothing is compared there.
+    blind : array, (M,)
+        Stamps of scans that cannot tell the motion.
+    """
+    name = wheels.t[0], wheels.t[-1]
+    t = np.arange(name[0] + WINDOW / 2.0, name[1] - WINDOW / 2.0, 0.05)
+    rolled = _motion(wheels, t)
+    ahead, turned = np.zeros(len(t)), np.zeros(len(t))
+    if scans is not None:
+        off = rolled - _motion(scans, t)
+        seen = (t > scans.t[0] + WINDOW) & (t < scans.t[-1] - WINDOW)
+        if len(blind):
+            near = np.searchsorted(blind, t - WINDOW) < np.searchsorted(blind, t + WINDOW)
+            seen &= ~near
+        ahead, turned = np.where(seen, off[:, 0], 0.0), np.where(seen, wrap_angle(off[:, 2]), 0.0)
+    if gyro is not None:
+        inside = (t > gyro.t[0] + WINDOW) & (t < gyro.t[-1] - WINDOW)
+        by_gyro = rolled[:, 2] - gyro.rates(t, WINDOW) * WINDOW
+        turned = np.where(inside, wrap_angle(by_gyro), turned)
+    slips = (np.abs(ahead) > SLIP_SPEED * WINDOW) | (np.abs(turned) > SLIP_TURN_RATE * WINDOW)
+    for begin, end in doubtful:
+        slips &= (t < begin - WINDOW) | (t > end + WINDOW)
+    findings = []
+    for begin, end in spans_of(t[slips], apart=1.0, shortest=0.2):
+        inside = (t >= begin - 0.1) & (t <= end + 0.1)
+        metres, radians = ahead[inside].sum() * 0.05 / WINDOW, turned[inside].sum() * 0.05 / WINDOW
+        place = wheels.at([begin])[0]
+        findings.append(Finding(
+            "serious", "wheels", "slip", f"the wheels turn {abs(metres):.2f} m {'more' if metres >= 0.0 else 'less'} than "
+            f"the robot moves, and {np.degrees(radians):+.0f} degrees; from {place[0]:.1f}, {place[1]:.1f} by the wheels",
+            float(begin), float(end), "fuse with the IMU and the scans (`vinecompass fuse`), or drive slower there",
+        ))  # fmt: skip
+    return findings
+
+
+def _motion(track: Track, t: FloatArray) -> FloatArray:
+    """Return the motion ``(N, 3)`` within the window about each time, seen from the pose midway."""
+    before, middle, after = (
+        interpolate_poses(t + side * WINDOW / 2.0, track.t, track.poses) for side in (-1.0, 0.0, 1.0)
+    )
+    motion = relative(after, middle) - relative(before, middle)
+    motion[:, 2] = wrap_angle(motion[:, 2])
+    return motion

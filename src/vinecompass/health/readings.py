@@ -1,0 +1,145 @@
+"""Are the readings sound: numbers, units, limits, a scanner that sees?"""
+
+from __future__ import annotations
+
+from dataclasses import fields
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from vinecompass.health.findings import Finding
+from vinecompass.robot import Robot
+from vinecompass.runs import Run, Scans
+from vinecompass.runs.order import spans_of
+
+__all__ = ["check_finite", "check_ranges", "own_beams"]
+
+FEWEST_SCANS = 20
+"""Scans needed to say that a beam never returns."""
+SILENT_SHARE = 0.02
+"""Share of beams that return below which a scan is silent."""
+CONSTANT = 0.03
+"""Metres by which a range that the body itself sends back may scatter."""
+
+
+def check_finite(run: Run) -> list[Finding]:
+    """Find readings that are not numbers, in every stream but the ranges."""
+    findings = []
+    for name, stream in run.streams().items():
+        bad = np.zeros(len(stream.t), dtype=bool)
+        for field in fields(stream):
+            values = getattr(stream, field.name)
+            if values is not None and field.name not in ("t", "ranges", "covariances"):
+                bad |= ~np.isfinite(values.reshape(len(values), -1)).all(axis=1)
+        if np.any(bad):
+            t = stream.t[bad]
+            findings.append(Finding(
+                "serious", name, "not a number", f"{np.sum(bad)} of {len(bad)} readings", float(np.nanmin(t)),
+                float(np.nanmax(t)), "`fuse` leaves these rows out; other commands refuse the run",
+            ))  # fmt: skip
+    return findings
+
+
+def check_ranges(scans: Scans, robot: Robot) -> list[Finding]:
+    """Find what is wrong with what the scanner sees; the stamps must be in order."""
+    lidar, t, ranges = robot.scanner, scans.t, scans.ranges
+    finite = np.isfinite(ranges)
+    whole = float(t[0]), float(t[-1])
+    if not np.any(finite):
+        return [Finding("fatal", "scans", "no beam ever returns", f"{len(t)} scans without a range", *whole,
+                        "check the scanner's power, cable and driver")]  # fmt: skip
+    typical = float(np.median(ranges[finite]))
+    for unit, factor in (("millimetres", 1000.0), ("centimetres", 100.0)):
+        if typical > lidar.farthest and lidar.nearest <= typical / factor <= lidar.farthest:
+            return [Finding(
+                "fatal", "scans", f"{unit} taken for metres", f"the median range is {typical:.0f}, the lidar reaches "
+                f"{lidar.farthest:g} m", *whole, f"import again with --range-unit {'mm' if factor > 500.0 else 'cm'}",
+            )]  # fmt: skip
+    findings = _silent(scans, finite) + _frozen(scans) + _out_of_limits(scans, robot)
+    if len(t) >= FEWEST_SCANS:
+        findings += _dead_beams(ranges, finite, robot, whole) + _blocked(ranges, robot, whole)
+    return findings
+
+
+def _silent(scans: Scans, finite: NDArray[np.bool_]) -> list[Finding]:
+    silent = scans.t[finite.mean(axis=1) < SILENT_SHARE]
+    period = float(np.median(np.diff(scans.t)))
+    return [
+        Finding("serious", "scans", "silent scanner", f"fewer than {100.0 * SILENT_SHARE:.0f} % of beams return for "
+                f"{end - begin + period:.1f} s", float(begin), float(end) + period,
+                "check the scanner's cable and driver; out of doors, that anything is within reach")
+        for begin, end in spans_of(silent, apart=1.5 * period, shortest=1.9 * period)
+    ]  # fmt: skip
+
+
+def _frozen(scans: Scans) -> list[Finding]:
+    ranges = scans.ranges
+    same = np.array([np.array_equal(a, b, equal_nan=True) and np.any(np.isfinite(a)) for a, b in
+                     zip(ranges[:-1], ranges[1:], strict=True)], dtype=bool)  # fmt: skip
+    period = float(np.median(np.diff(scans.t)))
+    return [
+        Finding("serious", "scans", "frozen scans", f"the same ranges to the last digit for {end - begin + period:.1f} s",
+                float(begin) - period, float(end) + period, "the driver repeats old data: restart it, and drive again")
+        for begin, end in spans_of(scans.t[1:][same], apart=1.5 * period, shortest=0.9 * period)
+    ]  # fmt: skip
+
+
+def _out_of_limits(scans: Scans, robot: Robot) -> list[Finding]:
+    lidar, ranges = robot.scanner, scans.ranges
+    # Noise may carry a reading a little beyond either limit.
+    slack = 0.05 + 5.0 * (lidar.range_noise + lidar.range_noise_per_metre * lidar.farthest)
+    outside = (ranges < lidar.nearest - slack) | ((ranges > lidar.farthest + slack) & np.isfinite(ranges))
+    share = outside.mean(axis=1)
+    findings = []
+    for begin, end in spans_of(scans.t[share > 0.005], apart=2.0):
+        inside = (scans.t >= begin) & (scans.t <= end)
+        worst = ranges[inside][outside[inside]]
+        findings.append(Finding(
+            "slight", "scans", "ranges out of limits", f"{100.0 * share[inside].mean():.1f} % of ranges, from "
+            f"{worst.min():.2f} to {worst.max():.2f} m; the lidar measures {lidar.nearest:g} to {lidar.farthest:g} m",
+            float(begin), float(end), "give --no-return the number your scanner writes for nothing, or put the limits right",
+        ))  # fmt: skip
+    return findings
+
+
+def _dead_beams(
+    ranges: NDArray[np.float32], finite: NDArray[np.bool_], robot: Robot, whole: tuple[float, float]
+) -> list[Finding]:
+    never = ~finite.any(axis=0) & ~np.isposinf(ranges).any(axis=0)
+    findings = []
+    for first, last in _runs(never, shortest=2):
+        angles = np.degrees(robot.scanner.beam_angles[[first, last]])
+        findings.append(Finding(
+            "slight", "scans", "beams that never return", f"beams {first} to {last}, {angles.min():.0f} to "
+            f"{angles.max():.0f} degrees", *whole, "clean the scanner's window; see whether something covers it",
+        ))  # fmt: skip
+    return findings
+
+
+def own_beams(ranges: NDArray[np.float32], robot: Robot) -> NDArray[np.bool_]:
+    """Return which beams ``(beams,)`` always hit the same thing close by: the robot's own body."""
+    lidar, finite = robot.scanner, np.isfinite(ranges)
+    often = finite.mean(axis=0) > 0.5
+    middle = np.full(ranges.shape[1], 1e3)
+    middle[often] = np.nanmedian(np.where(finite, ranges, np.nan)[:, often], axis=0)
+    steady = finite & (np.abs(ranges - middle) < CONSTANT)
+    angles = lidar.mount_pose[2] + lidar.beam_angles
+    ends = lidar.mount_pose[:2] + middle[:, None] * np.stack([np.cos(angles), np.sin(angles)], axis=-1)
+    close = shapely.contains_xy(shapely.Polygon(robot.body.polygon).buffer(0.15), *ends.T)
+    return np.asarray(often & close & (steady.sum(axis=0) > 0.9 * finite.sum(axis=0)))
+
+
+def _blocked(ranges: NDArray[np.float32], robot: Robot, whole: tuple[float, float]) -> list[Finding]:
+    angles = np.degrees(robot.scanner.beam_angles)
+    return [
+        Finding("serious", "scans", "blocked sector", f"beams {first} to {last}, {angles[first]:.0f} to {angles[last]:.0f} "
+                f"degrees, always see {np.nanmedian(ranges[:, first : last + 1]):.2f} m: the robot's own body", *whole,
+                "move the scanner, or raise `nearest` in robot.toml above that range")
+        for first, last in _runs(own_beams(ranges, robot), shortest=2)
+    ]  # fmt: skip
+
+
+def _runs(flags: NDArray[np.bool_], shortest: int) -> list[tuple[int, int]]:
+    """Return first and last index of every unbroken run of true flags."""
+    return [(int(a), int(b)) for a, b in spans_of(np.flatnonzero(flags), apart=1.0, shortest=shortest - 1)]

@@ -1,0 +1,122 @@
+"""Are the stamps sound: order, rate, gaps, jitter?"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.health.findings import Finding, StreamHealth
+from vinecompass.robot import Robot
+from vinecompass.runs import Run
+from vinecompass.runs.order import rows_in_order, spans_of
+
+__all__ = ["check_stamps", "describe_stream"]
+
+SHORTEST_GAP, GAP_PERIODS = 0.1, 2.5
+"""A pause is a gap if it is longer than this many seconds, and than this many periods."""
+LONG_GAP = 1.0
+"""Seconds without readings after which dead reckoning and matching may lose the robot."""
+JITTER = 0.15
+"""Share of a period by which a stamp may be off its beat."""
+RATE_TOLERANCE = 0.2
+
+
+def describe_stream(t: NDArray[np.float64]) -> StreamHealth:
+    """Return a stream in numbers, by its stamps ``(N,)``."""
+    steps = np.diff(t[rows_in_order(t)])
+    if len(steps) == 0:
+        return StreamHealth(len(t), float(t[0]), float(t[-1]), float("nan"), float("nan"), float("nan"))
+    period = float(np.median(steps))
+    jitter = float(np.percentile(np.abs(steps / period - 1.0), 200.0 / 3.0))
+    finite = t[np.isfinite(t)]
+    return StreamHealth(len(t), float(finite.min()), float(finite.max()), 1.0 / period, float(steps.max()), jitter)
+
+
+def check_stamps(run: Run) -> list[Finding]:
+    """Return what is wrong with the stamps of each stream."""
+    findings = []
+    for name, stream in run.streams().items():
+        if name in ("truth", "commands"):
+            continue
+        if len(stream.t) == 1:
+            findings.append(Finding(
+                "serious", name, "a single reading", "1 row", stream.t[0], stream.t[0],
+                "record again, or leave the stream out: one reading says nothing of motion",
+            ))  # fmt: skip
+            continue
+        findings += _order(name, stream.t)
+        keep = rows_in_order(stream.t)
+        findings += _beat(name, stream.t[keep], run.robot, disordered=not np.all(keep))
+    return findings + _apart(run)
+
+
+def _order(name: str, t: NDArray[np.float64]) -> list[Finding]:
+    keep = rows_in_order(t)
+    if np.all(keep):
+        return []
+    # Rows to leave out have no times to go by; their neighbours do.
+    kept = np.flatnonzero(keep)
+    out = np.flatnonzero(~keep)
+    before, after = np.searchsorted(kept, out) - 1, np.searchsorted(kept, out)
+    begin = float(t[kept[max(before[0], 0)]])
+    end = float(t[kept[min(after[-1], len(kept) - 1)]])
+    twice = int(np.sum(np.diff(t) == 0.0))
+    back = int(np.sum(np.diff(t) < 0.0))
+    infinite = int(np.sum(~np.isfinite(t)))
+    word = "stamps twice" if twice > back else "stamps run backwards"
+    if infinite > max(twice, back):
+        word = "stamps are not numbers"
+    return [Finding(
+        "fatal" if len(out) > 0.2 * len(t) else "serious", name, word,
+        f"{len(out)} of {len(t)} rows are out of order ({back} steps back, {twice} stamps twice, {infinite} not finite)",
+        begin, end, "check the logger's clock; `fuse` leaves these rows out, other commands refuse the run",
+    )]  # fmt: skip
+
+
+def _beat(name: str, t: NDArray[np.float64], robot: Robot, *, disordered: bool) -> list[Finding]:
+    steps = np.diff(t)
+    if len(steps) < 3:
+        return []
+    period = float(np.median(steps))
+    findings = []
+    gaps = np.flatnonzero(steps > max(GAP_PERIODS * period, SHORTEST_GAP))
+    for gap in [] if disordered else sorted(gaps[np.argsort(-steps[gaps], kind="stable")][:5]):
+        long = steps[gap] > LONG_GAP
+        findings.append(Finding(
+            "serious" if long else "slight", name, "gap", f"nothing for {steps[gap]:.2f} s, at {1.0 / period:.0f} Hz",
+            float(t[gap]), float(t[gap + 1]),
+            "look for a lost connection or a full disk" + ("; drive this stretch again" if long else ""),
+        ))  # fmt: skip
+    off_beat = np.abs(steps / period - 1.0) > JITTER
+    off_beat[gaps] = False
+    for begin, end in spans_of(t[1:][off_beat], apart=12.0 * period, shortest=4.0 * period):
+        inside = (t[1:] >= begin) & (t[1:] <= end)
+        if np.mean(off_beat[inside]) > 0.3 and not disordered:
+            spread = float(np.std(steps[inside & ~np.isin(np.arange(len(steps)), gaps)]))
+            findings.append(Finding(
+                "slight", name, "jitter", f"steps scatter by {1000.0 * spread:.0f} ms about {1000.0 * period:.0f} ms",
+                float(begin), float(end), "stamp readings where they are taken, not where they arrive",
+            ))  # fmt: skip
+    filed = {"scans": robot.scanner.rate, "wheels": robot.wheels.rate, "imu": robot.imu.rate}.get(name)
+    if filed is not None and abs(1.0 / period / filed - 1.0) > RATE_TOLERANCE:
+        findings.append(Finding(
+            "slight", name, "another rate than filed", f"{1.0 / period:.1f} Hz, the robot file says {filed:g} Hz",
+            float(t[0]), float(t[-1]), "put the rate right in robot.toml: beams are timed by it",
+        ))  # fmt: skip
+    return findings
+
+
+def _apart(run: Run) -> list[Finding]:
+    """Find streams that do not share a stretch of time with the scans (or whatever comes first)."""
+    streams = {name: stream.t[rows_in_order(stream.t)] for name, stream in run.streams().items()}
+    names = [name for name in streams if name not in ("truth", "commands") and len(streams[name])]
+    findings = []
+    for name in names[1:]:
+        mine, other = streams[name], streams[names[0]]
+        if mine[0] > other[-1] or mine[-1] < other[0]:
+            findings.append(Finding(
+                "fatal", name, "another time", f"{mine[0]:.1f} to {mine[-1]:.1f} s, {names[0]} {other[0]:.1f} to "
+                f"{other[-1]:.1f} s", float(mine[0]), float(mine[-1]),
+                "stamp all streams by one clock, or give the right --time-unit to `vinecompass import`",
+            ))  # fmt: skip
+    return findings
