@@ -8,8 +8,10 @@ import sys
 import click
 
 from vinecompass import __version__
+from vinecompass.cli.check import check_command
 from vinecompass.cli.demo import demo
 from vinecompass.cli.drive import drive
+from vinecompass.cli.fuse import fuse_command
 from vinecompass.cli.import_run import import_command
 from vinecompass.cli.locate import locate
 from vinecompass.cli.map import map_command
@@ -38,7 +40,7 @@ def cli() -> None:
     """
 
 
-for command in (demo, simulate, import_command, map_command, locate, price, plan, drive):
+for command in (demo, simulate, import_command, check_command, fuse_command, map_command, locate, price, plan, drive):
     cli.add_command(command)
 
 

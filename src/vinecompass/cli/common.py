@@ -47,7 +47,7 @@ picture_option = click.option("--picture", type=FILE, callback=_png_name, help="
 
 @dataclass
 class Outcome:
-    """What a command found: one line for people, and the same in numbers.
+    """What a command found: one line for people, `details` below it, and the same in numbers.
 
     Keys of `quality` and `truth` end with their unit; `files` are those written; `hint` says what to run next.
     """
@@ -59,6 +59,7 @@ class Outcome:
     files: dict[str, str] = field(default_factory=dict)
     hint: str = ""
     done: bool = True
+    details: list[str] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
         """Return what ``--json`` prints."""
@@ -72,6 +73,8 @@ def _plain(value: Any) -> Any:
     """Round numbers to 6 digits after the point; what is not finite has no JSON form and becomes null."""
     if isinstance(value, dict):
         return {key: _plain(item) for key, item in value.items()}
+    if isinstance(value, list):
+        return [_plain(item) for item in value]
     if hasattr(value, "item"):
         value = value.item()
     if isinstance(value, float):
@@ -85,6 +88,8 @@ def tell(outcome: Outcome, as_json: bool) -> int:
         click.echo(json.dumps(outcome.as_dict(), allow_nan=False))
     else:
         click.echo(f"{outcome.command}: {outcome.line}")
+        for detail in outcome.details:
+            click.echo(f"  {detail}".rstrip())
         if outcome.files:
             click.echo(f"  wrote {', '.join(outcome.files.values())}")
         if outcome.hint:

@@ -18,6 +18,7 @@ __all__ = ["import_command"]
 @click.option("--wheels", type=FILE, help="Table of wheels: t, left, right, turned so far.")
 @click.option("--odometry", type=FILE, help="Table of odometry: t, x, y, heading.")
 @click.option("--imu", type=FILE, help="Table of the IMU: t, turn_rate, acceleration_x, acceleration_y.")
+@click.option("--position", type=FILE, help="Table of position fixes in the site frame: t, x, y.")
 @click.option("--truth", type=FILE, help="Table of true poses in the site frame: t, x, y, heading.")
 @click.option("--time-unit", default="s", show_default=True, help="Of every t: s, ms, us or ns.")
 @click.option("--range-unit", default="m", show_default=True, help="Of the scans: m, cm or mm.")
@@ -33,7 +34,8 @@ __all__ = ["import_command"]
 @picture_option
 @json_option
 def import_command(
-    robot: Path, scans: Path, wheels: Path | None, odometry: Path | None, imu: Path | None, truth: Path | None,
+    robot: Path, scans: Path, wheels: Path | None, odometry: Path | None, imu: Path | None,
+    position: Path | None, truth: Path | None,
     time_unit: str, range_unit: str, length_unit: str, angle_unit: str, wheel_unit: str, acceleration_unit: str,
     columns: tuple[str, ...], no_return: float | None, start: str, out: Path, picture: Path | None, as_json: bool,
 ) -> int:  # fmt: skip
@@ -46,7 +48,7 @@ def import_command(
     from vinecompass.robot import read_robot
     from vinecompass.runs import Units, import_run, write_run
 
-    given = {"scans": scans, "wheels": wheels, "odometry": odometry, "imu": imu, "truth": truth}
+    given = {"scans": scans, "wheels": wheels, "odometry": odometry, "imu": imu, "position": position, "truth": truth}
     names = {}
     for item in columns:
         ours, separator, yours = item.partition("=")
@@ -78,6 +80,6 @@ def import_command(
         f"median range {np.median(table.ranges[np.isfinite(table.ranges)]):.2f} m",
         quality={"duration_s": duration, "rows": rows, "beams_returned_share": np.mean(np.isfinite(table.ranges))},
         files=files,
-        hint=f"vinecompass map {out} -o map.png",
+        hint=f"vinecompass check {out}",
     )  # fmt: skip
     return tell(outcome, as_json)

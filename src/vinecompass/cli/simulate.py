@@ -17,6 +17,7 @@ from vinecompass.cli.common import (
     seed_option,
     tell,
 )  # fmt: skip
+from vinecompass.errors import InputError
 
 __all__ = ["run_simulate", "simulate"]
 
@@ -27,20 +28,22 @@ __all__ = ["run_simulate", "simulate"]
 @click.option("--route", required=True, help="Name of the route in the site file to drive along.")
 @click.option("-o", "--out", type=FILE, required=True, help="The run folder to write.")
 @click.option("--tables", type=click.Choice(["parquet", "csv"]), default="parquet", show_default=True)
+@click.option("--fault", metavar="NAME@BEGIN-END", help="Spoil the recording, to practise on: such as "
+              '"frozen scans@20-23", seconds. A wrong name lists the right ones.')  # fmt: skip
 @seed_option
 @picture_option
 @json_option
 def simulate(
-    site: Path, robot: Path, route: str, out: Path, tables: Literal["parquet", "csv"], seed: int,
+    site: Path, robot: Path, route: str, out: Path, tables: Literal["parquet", "csv"], fault: str | None, seed: int,
     picture: Path | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Drive the robot along a route of SITE, by sight, and save what its sensors read, with the truth, as a run."""
-    return tell(run_simulate(site, robot, route, out, tables=tables, seed=seed, picture=picture), as_json)
+    return tell(run_simulate(site, robot, route, out, tables=tables, fault=fault, seed=seed, picture=picture), as_json)
 
 
 def run_simulate(
     site_path: Path, robot_path: Path, route: str, out: Path, *, tables: Literal["parquet", "csv"] = "parquet",
-    seed: int, picture: Path | None,
+    fault: str | None = None, seed: int, picture: Path | None,
 ) -> Outcome:  # fmt: skip
     """Do what the command does."""
     import numpy as np
@@ -48,12 +51,13 @@ def run_simulate(
     from vinecompass.files import check_replaceable, read_text
     from vinecompass.geometry import compose
     from vinecompass.odometry import odometry_track
-    from vinecompass.rehearsal import record_drive
+    from vinecompass.rehearsal import inject_fault, record_drive
     from vinecompass.robot import read_robot
     from vinecompass.runs import RUN_MARKER, Track, compare_tracks, write_run
     from vinecompass.simulation import read_site
 
     check_replaceable(out, marker=RUN_MARKER)
+    spoilt = None if fault is None else _find_fault(fault)
     site, robot = read_site(site_path), read_robot(robot_path)
     points = site.find_route(route).points
     with progress_bar() as progress:
@@ -62,7 +66,8 @@ def run_simulate(
     assert run.truth is not None
     reckoned = odometry_track(run)
     drift = compare_tracks(Track(reckoned.t, compose(run.start, reckoned.poses)), run.truth)
-    write_run(run, out, tables=tables)
+    recorded = run if spoilt is None else inject_fault(run, *spoilt, seed=seed)
+    write_run(recorded, out, tables=tables)
     files = {"run": str(out)}
     if picture is not None:
         from vinecompass.figures import draw_run, save_figure
@@ -82,5 +87,25 @@ def run_simulate(
             "odometry_end_error_deg": np.degrees(drift.heading[-1]),
         },
         files=files,
-        hint=f"vinecompass map {out} -o map.png",
+        hint=f"vinecompass check {out}",
     )  # fmt: skip
+
+
+def _find_fault(text: str) -> tuple[str, float, float]:
+    """Return name, begin and end of a fault given as ``NAME@BEGIN-END``; raise `InputError` before any long work."""
+    from vinecompass.rehearsal import FAULTS
+
+    name, _, span = text.partition("@")
+    begin, _, end = span.partition("-")
+    try:
+        seconds = float(begin), float(end)
+    except ValueError:
+        seconds = None
+    if name not in FAULTS or seconds is None or not seconds[0] < seconds[1]:
+        raise InputError(
+            "is not a fault and a span",
+            key="--fault",
+            value=text,
+            expected=f"NAME@BEGIN-END, NAME one of: {', '.join(FAULTS)}",
+        )
+    return name, *seconds

@@ -80,14 +80,14 @@ def align_scan(reference, bearings, lines, points, delays, first, prior, scatter
     `delays` (N,) after their stamp, were straightened by. `first` (6,) is where to start and `prior` (6, 6) the
     information that holds on to it. A point `scatter` off its line counts half (Cauchy weights).
     Returns the six numbers, the information of the points alone on the pose (3, 3), their weighted mean square
-    distance, the sum of weights and the number of points that found a line.
+    distance, the sum of weights, and the index (N,) of the reference point whose line each point found, or -1.
     """
     solution = first.copy()
     matrix, step, row = np.empty((6, 6)), np.empty(6), np.empty(6)
     information = np.zeros((3, 3))
     count = reference.shape[0]
     partners = np.full(points.shape[0], -1)
-    squares, weights, matched = 0.0, 0.0, 0
+    squares, weights = 0.0, 0.0
     for iteration in range(most_iterations):
         # Far at first, so that a start that is off finds its lines, and near in the end.
         gate = 0.6 if iteration < 2 else 0.25
@@ -97,7 +97,7 @@ def align_scan(reference, bearings, lines, points, delays, first, prior, scatter
                 matrix[k, j] = prior[k, j]
                 step[k] += prior[k, j] * (first[j] - solution[j])
         information[:] = 0.0
-        squares, weights, matched = 0.0, 0.0, 0
+        squares, weights = 0.0, 0.0
         cosine, sine = np.cos(solution[2]), np.sin(solution[2])
         for i in range(points.shape[0]):
             delay = delays[i]
@@ -134,9 +134,8 @@ def align_scan(reference, bearings, lines, points, delays, first, prior, scatter
                     information[j, k] += weight * row[j] * row[k]
             squares += weight * distance * distance
             weights += weight
-            matched += 1
         solve_in_place(matrix, step)
         solution += step
         if iteration > 2 and abs(step[0]) + abs(step[1]) < 1e-4 and abs(step[2]) < 2e-5:
             break
-    return solution, information, squares / max(weights, 1e-9), weights, matched
+    return solution, information, squares / max(weights, 1e-9), weights, partners

@@ -32,6 +32,9 @@ JOLT, TURN_JOLT = 0.003, 0.006
 """Metres and radians by which a scan's pose may miss the one that an even change of velocity would lead to."""
 PLAINEST = 0.012
 """Share of the points' information that the direction seen least must have; below, the place is degenerate there."""
+WEAK, ALONE, SMALL = 0.1, 0.5, 0.5
+"""Below this share, a direction counts as plain too if more than this part of what shows it lies within so many
+metres: it may be one person walking by, and a robot must not take another's walk for its own."""
 UNKNOWN = 1.0
 """Standard deviation, m (and rad), of what a degenerate place leaves open."""
 
@@ -163,22 +166,24 @@ class LaserOdometry:
         start = np.concatenate([since, np.zeros(3)])
         prior = _motion_prior(since[2], elapsed)
 
-        def aligned() -> tuple[FloatArray, FloatArray, float, float, int]:
+        def aligned() -> tuple[FloatArray, FloatArray, float, float, NDArray[np.int64]]:
             return align_scan(
                 reference.points, reference.bearings, reference.lines, points, delays, start, prior, SCATTER,
                 MOST_ITERATIONS,
             )  # fmt: skip
 
-        solution, information, mean_square, weights, matched = aligned()
+        solution, information, mean_square, weights, partners = aligned()
         # In metres, a turn moves points by their distance: so the three directions can be compared.
         scale = np.array([1.0, 1.0, 1.0 / max(float(np.sqrt(np.mean(points**2) * 2.0)), 0.5)])
         shares, directions = np.linalg.eigh(information * np.outer(scale, scale) / max(weights, 1.0))
         plain = shares < PLAINEST
+        if PLAINEST < shares[0] < WEAK:
+            plain[0] = _rests_on_one_thing(reference, partners[partners >= 0], directions[:2, 0])
         degenerate = None
         if np.any(plain):
             held = (directions[:, plain] @ directions[:, plain].T) / np.outer(scale, scale)
             prior[:3, :3] += 1e6 * held
-            solution, information, mean_square, weights, matched = aligned()
+            solution, information, mean_square, weights, partners = aligned()
             degenerate = self._in_body(solution[:3], directions[:2, plain])
         variance = (
             max(mean_square, 0.005**2) * 3.0
@@ -188,7 +193,7 @@ class LaserOdometry:
         if np.any(plain):
             covariance += UNKNOWN**2 * (directions[:, plain] @ directions[:, plain].T) * np.outer(scale, scale)
         self._velocity = self._velocity + solution[3:]
-        return solution[:3], covariance, matched / len(points), degenerate
+        return solution[:3], covariance, float(np.mean(partners >= 0)), degenerate
 
     def _in_body(self, since: FloatArray, directions: FloatArray) -> FloatArray:
         """Return the one direction, given in the reference sensor's frame, in the body's; 0, 0 if there are more."""
@@ -224,6 +229,16 @@ class LaserOdometry:
         points = np.ascontiguousarray(points[order])
         reaches = np.maximum(LINE_REACH, 2.5 * self._beam_step * np.hypot(*points.T))
         return _Reference(points, bearings[order], fit_lines(points, reaches))
+
+
+def _rests_on_one_thing(reference: _Reference, partners: NDArray[np.int64], direction: FloatArray) -> bool:
+    """Return whether most of what shows a motion in one direction is a single small thing."""
+    points, normals = reference.points[partners], reference.lines[partners, 2:]
+    shown = (normals @ direction) ** 2
+    telling = shown > 0.25 * shown.max(initial=0.0)
+    points, shown_by = points[telling], shown[telling]
+    near = np.hypot(*(points[:, None] - points[None]).transpose(2, 0, 1)) < SMALL
+    return bool((near @ shown_by).max(initial=0.0) > ALONE * shown.sum())
 
 
 def _motion_prior(heading: float, elapsed: float) -> FloatArray:

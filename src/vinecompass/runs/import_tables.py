@@ -14,7 +14,7 @@ from vinecompass.errors import InputError
 from vinecompass.robot import Robot
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import STREAMS, stream_from_columns
-from vinecompass.runs.streams import Imu, Scans, Track, Wheels
+from vinecompass.runs.streams import Imu, Positions, Scans, Track, Wheels
 from vinecompass.runs.tables import read_table
 
 __all__ = ["TIME_UNITS", "Units", "import_run"]
@@ -75,7 +75,7 @@ def import_run(
     Parameters
     ----------
     tables : mapping of str to path-like
-        File by stream: ``scans`` and ``wheels`` or ``odometry``; ``imu`` and ``truth`` as far as recorded.
+        File by stream: ``scans`` and ``wheels`` or ``odometry``; ``imu``, ``position`` and ``truth`` as far as recorded.
         Each is CSV with a header (or Parquet), its time in the column ``t``. Scans have one column per beam, in
         the order the beams fire.
     robot : Robot
@@ -143,4 +143,7 @@ def _in_si(stream: Any, robot: Robot, units: Units, no_return: float | None) -> 
             stream, turn_rate=stream.turn_rate * angle,
             acceleration_x=stream.acceleration_x * acceleration, acceleration_y=stream.acceleration_y * acceleration,
         )  # fmt: skip
+    if isinstance(stream, Positions):
+        length = LENGTH_UNITS[units.length]
+        return replace(stream, x=stream.x * length, y=stream.y * length)
     return stream

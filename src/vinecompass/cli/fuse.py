@@ -1,0 +1,212 @@
+"""vinecompass fuse: motion from all of a run's sensors together, or a robot file amended by it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from vinecompass.cli.common import (
+    FILE,
+    Outcome,
+    json_option,
+    load_settings,
+    picture_option,
+    progress_bar,
+    settings_option,
+    tell,
+)  # fmt: skip
+from vinecompass.errors import InputError
+
+if TYPE_CHECKING:
+    from vinecompass.fusion import Calibration, Fused
+    from vinecompass.runs import Run
+
+__all__ = ["fuse_command", "run_estimate_mount", "run_fuse"]
+
+
+@click.command("fuse", short_help="Fuse wheels, IMU, scans and position fixes into one track.")
+@click.argument("run", type=FILE)
+@click.option("--use", help="Sources to use, such as wheels,imu: of imu, wheels, odometry, scans, position.")
+@click.option("-o", "--out", type=FILE, help="A track to write, NAME.csv; or a run folder with it as its odometry.")
+@click.option("--estimate-mount", is_flag=True, help="Estimate lidar mount, wheels, gyro and clock instead, and write "
+              "the amended robot file (-o NAME.toml; amended-robot.toml if not given).")  # fmt: skip
+@settings_option
+@picture_option
+@json_option
+def fuse_command(
+    run: Path, use: str | None, out: Path | None, estimate_mount: bool, settings: Path | None, picture: Path | None,
+    as_json: bool,
+) -> int:  # fmt: skip
+    """Fuse what RUN recorded of its motion, and compare each source with the result, and with the truth if known."""
+    if estimate_mount:
+        for given, option in ((use, "--use"), (picture, "--picture"), (settings, "--settings")):
+            if given is not None:
+                raise InputError(
+                    "does not go with --estimate-mount", key=option, value=str(given), expected="one of them"
+                )
+        return tell(run_estimate_mount(run, out or Path("amended-robot.toml")), as_json)
+    sources = None if use is None else [name.strip() for name in use.split(",")]
+    return tell(run_fuse(run, sources=sources, out=out, settings=settings, picture=picture), as_json)
+
+
+def run_fuse(
+    run_path: Path, *, sources: list[str] | None = None, out: Path | None = None, settings: Path | None = None,
+    picture: Path | None,
+) -> Outcome:  # fmt: skip
+    """Do what the command does."""
+    from dataclasses import replace
+
+    from vinecompass.files import check_replaceable, check_suffix
+    from vinecompass.fusion import cleaned, fuse
+    from vinecompass.runs import RUN_MARKER, read_run, write_run, write_track
+
+    if out is not None and out.suffix:
+        check_suffix(out, ".csv")
+    elif out is not None:
+        check_replaceable(out, marker=RUN_MARKER)
+    run = read_run(run_path, as_recorded=True)
+    with progress_bar() as progress:
+        fused = fuse(run, sources=sources, settings=load_settings(settings).fusion, progress=progress)
+    rows = compared(fused, run)
+    files = {}
+    if out is not None and out.suffix:
+        files["track"] = str(write_track(fused.track, out))
+    elif out is not None:
+        files["run"] = str(write_run(replace(cleaned(run)[0], odometry=fused.track), out))
+    if picture is not None:
+        from vinecompass.figures import draw_fusion, save_figure
+
+        files["picture"] = str(save_figure(draw_fusion(fused, cleaned(run)[0]), picture))
+    used = ", ".join(fused.report)
+    line = f"{used}: {fused.track.length:.1f} m"
+    beside = "truth" if run.truth is not None else "the fused track"
+    if run.truth is not None:
+        last = rows["fused"]
+        line += (
+            f"; ends {last['end_error_m']:.2f} m and {last['end_error_deg']:.1f} degrees off the truth, "
+            f"{100.0 * last['drift_share']:.2f} % of the way"
+        )
+    measured = {f"{source}_{key}": value for source, row in rows.items() for key, value in row.items()}
+    return Outcome(
+        "fuse", line, details=_details(fused, rows, beside),
+        quality={
+            "way_m": fused.track.length, "slip_s": float((fused.slips[:, 1] - fused.slips[:, 0]).sum()),
+            "slips_s": fused.slips.round(2).tolist(), "notes": list(fused.notes),
+            "sources": {
+                name: {"taken": r.taken, "gated": r.gated, "late": r.late, "refused": r.refused,
+                       "normalised_innovation": r.normalised_innovation} for name, r in fused.report.items()
+            },
+            **({} if run.truth is not None else {"beside_fused": measured}),
+        },
+        truth=measured if run.truth is not None else {}, files=files,
+        hint=f"vinecompass map {out} -o map.png" if "run" in files else
+        f"vinecompass fuse {run_path} -o fused-run, then vinecompass map fused-run -o map.png",
+    )  # fmt: skip
+
+
+def compared(fused: Fused, run: Run) -> dict[str, dict[str, float]]:
+    """Return each source's errors in numbers: beside the truth, or else beside the fused track."""
+    import numpy as np
+
+    from vinecompass.runs import compare_tracks
+
+    reference = run.truth or fused.track
+    tracks = dict(fused.alone) | ({"fused": fused.track} if run.truth is not None else {})
+    rows = {}
+    for name, track in tracks.items():
+        error = compare_tracks(track, reference)
+        worst = int(np.argmax(error.position))
+        rows[name] = {
+            "end_error_m": float(error.position[-1]), "end_error_deg": float(np.degrees(error.heading[-1])),
+            "drift_share": float(error.position[-1] / max(reference.length, 1e-9)), "rmse_m": error.position_rmse,
+            "rmse_deg": float(np.degrees(error.heading_rmse)), "worst_m": float(error.position[worst]),
+            "worst_at_s": float(track.t[worst]), "worst_x_m": float(track.poses[worst, 0]),
+            "worst_y_m": float(track.poses[worst, 1]),
+        }  # fmt: skip
+    return rows
+
+
+def _details(fused: Fused, rows: dict[str, dict[str, float]], beside: str) -> list[str]:
+    lines = [f"{'beside ' + beside:<22} {'end, m':>8} {'deg':>7} {'% of way':>9} {'RMSE, m':>8} {'deg':>6}  worst"]
+    for name, r in rows.items():
+        lines.append(
+            f"{name:<22} {r['end_error_m']:>8.2f} {r['end_error_deg']:>7.1f} {100.0 * r['drift_share']:>9.2f} "
+            f"{r['rmse_m']:>8.2f} {r['rmse_deg']:>6.1f}  {r['worst_m']:.2f} m at {r['worst_at_s']:.1f} s, "
+            f"{r['worst_x_m']:.1f}, {r['worst_y_m']:.1f}"
+        )
+    lines += ["", f"{'source':<10} {'taken':>7} {'gated':>7} {'late':>6} {'refused':>8} {'innovation':>11}"]
+    for name, report in fused.report.items():
+        lines.append(
+            f"{name:<10} {report.taken:>7} {report.gated:>7} {report.late:>6} {report.refused:>8} "
+            f"{report.normalised_innovation:>11.2f}  {_judged(name, report.normalised_innovation)}"
+        )
+    lines += [f"wheels not believed from {a:.1f} to {b:.1f} s" for a, b in fused.slips]
+    return lines + [f"left out: {note}" for note in fused.notes]
+
+
+def _judged(source: str, innovation: float) -> str:
+    if innovation > 2.0:
+        return "its noise is set too small, or it is wrong"
+    if innovation < 0.3:
+        return "leads the others: only liveliness tells against it" if source == "imu" else "its noise is set too large"
+    return "as expected"
+
+
+def run_estimate_mount(run_path: Path, out: Path) -> Outcome:
+    """Do what the command does with ``--estimate-mount``."""
+    import tomlkit
+
+    from vinecompass.files import atomic_write, check_suffix, read_text
+    from vinecompass.fusion import amendments, estimate_mount
+    from vinecompass.runs import read_run
+
+    check_suffix(out, ".toml")
+    run = read_run(run_path)
+    with progress_bar() as progress:
+        calibration = estimate_mount(run, progress=progress)
+    document: Any = tomlkit.parse(read_text(run_path / "robot.toml"))
+    for table, key, value in amendments(calibration):
+        place = document["lidar"][0] if table == "lidar" else document.setdefault(table, tomlkit.table())
+        place[key] = value
+    if calibration.mirrored:
+        lidar = document["lidar"][0]
+        lidar["first_beam_deg"], lidar["last_beam_deg"] = lidar["last_beam_deg"], lidar["first_beam_deg"]
+    atomic_write(out, tomlkit.dumps(document))
+    quality: dict[str, Any] = {"segments": calibration.segments, "mirrored": calibration.mirrored}
+    for name, value in calibration.values.items():
+        unit, factor = UNITS[name]
+        quality[name + unit] = factor * value.value
+        quality[f"{name}_error{unit}"] = factor * value.error
+        quality[f"{name}_filed{unit}"] = factor * value.filed
+    x, y, heading = (calibration.values[key] for key in ("mount_x", "mount_y", "mount_heading"))
+    degrees = UNITS["mount_heading"][1]
+    return Outcome(
+        "fuse", f"the lidar sits at [{x.value:.3f} +- {x.error:.3f}, {y.value:.3f} +- {y.error:.3f}] m, "
+        f"{degrees * heading.value:.2f} +- {degrees * heading.error:.2f} degrees",
+        details=_values(calibration), quality=quality, files={"robot": str(out)},
+        hint=f"compare {out} with your robot file, put it into the run as robot.toml, and check again",
+    )  # fmt: skip
+
+
+UNITS = {
+    "mount_x": ("_m", 1.0), "mount_y": ("_m", 1.0), "mount_heading": ("_deg", 57.29577951308232),
+    "stamp_offset": ("_s", 1.0), "wheel_radius": ("_m", 1.0), "track_width": ("_m", 1.0),
+    "turn_rate_bias": ("_rad_per_s", 1.0), "turn_rate_scale": ("", 1.0),
+}  # fmt: skip
+"""The unit of each estimate as keys end with it, and what turns it into that unit."""
+
+
+def _values(calibration: Calibration) -> list[str]:
+    lines = [f"{'value':<22} {'estimate':>10} {'+-':>9} {'robot file':>11}"]
+    for name, value in calibration.values.items():
+        unit, factor = UNITS[name]
+        verdict = "amended" if value.known else "too unsure, left as it was"
+        lines.append(
+            f"{name + unit:<22} {factor * value.value:>10.4f} {factor * value.error:>9.4f} "
+            f"{factor * value.filed:>11.4f}  {verdict}"
+        )
+    if calibration.mirrored:
+        lines.append("the scans turn the other way round than the wheels: first_beam_deg and last_beam_deg are swapped")
+    return lines
