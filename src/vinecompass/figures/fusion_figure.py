@@ -79,9 +79,10 @@ def draw_fusion(fused: Fused, run: Run) -> Figure:
     for bottom, ylabel, unit in ((0.235, f"m from {beside}", "m"), (0.06, f"degrees from {beside}", "deg")):
         small = add_side_axes(figure, bottom, 0.13, xlabel="t, s" if unit == "deg" else "", ylabel=ylabel)
         for name in shown:
-            values = errors[name].position if unit == "m" else np.degrees(errors[name].heading)
+            values = errors[name].position if unit == "m" else np.abs(np.degrees(errors[name].heading))
             colour, line, _ = STYLES[name]
-            small.plot(errors[name].t, values, color=colour, linestyle=line, linewidth=1.3)
+            # Logarithmic, so that centimetres show beside metres.
+            small.semilogy(errors[name].t, np.maximum(values, 1e-3), color=colour, linestyle=line, linewidth=1.3)
         for begin, end in fused.slips:
             small.axvspan(begin, end, color=STRAW, alpha=0.7, linewidth=0.0, zorder=0)
     return figure

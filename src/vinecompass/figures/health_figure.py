@@ -39,7 +39,7 @@ def draw_health(health: Health, run: Run) -> Figure:
     told = "nothing found" if worst is None else f"{worst.stream}: {worst.fault}"
     more = f", and {len(health.findings) - 1} more" if len(health.findings) > 1 else ""
     figure, axes = new_sheet(f"The run is {health.verdict}: {told}{more}")
-    axes.set_position((0.05, 0.42, 0.43, 0.50))
+    axes.set_position((0.05, 0.42, 0.43, 0.475))
     _draw_scan(axes, run, health)
     _tell(figure, health)
     timeline = figure.add_axes((0.10, 0.075, 0.86, 0.25))
@@ -115,7 +115,9 @@ def _draw_timeline(axes: Axes, health: Health, run: Run) -> None:
         good = np.isfinite(steps) & (steps > 0.0)
         if np.any(good):
             rate = np.minimum(1.0 / (steps[good] * health_of.rate), 2.0)
-            axes.plot(t[1:][good], row - 0.35 + 0.35 * rate, color=SLATE, linewidth=0.8, zorder=4)
+            axes.plot(
+                t[1:][good], row - 0.35 + 0.35 * rate, color=SLATE, linewidth=0.8, zorder=4, drawstyle="steps-pre"
+            )
         for number, finding in enumerate(health.findings, start=1):
             if finding.stream == name:
                 _draw_span(axes, row, number, finding)

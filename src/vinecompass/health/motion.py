@@ -71,13 +71,26 @@ def clock_offset(source: HeadingSource, other: HeadingSource) -> float | None:
     inner = slice(len(lags) // 2, len(t) - len(lags) // 2)
     if inner.stop - inner.start < 100:
         return None
-    # Slip shifts the rates of wheels by a little for a while; a correlation of rates bears that.
-    likeness = np.array([np.corrcoef(theirs[inner], mine[inner.start - lag : inner.stop - lag])[0, 1] for lag in lags])
+    likeness = _likeness(mine, theirs, lags, inner, np.ones(inner.stop - inner.start, dtype=bool))
+    # Where the two differ even so, wheels slip: that would draw the offset with it, so look once more without.
+    shift = lags[int(np.argmax(likeness))]
+    alike = np.abs(theirs[inner] - mine[inner.start - shift : inner.stop - shift]) < 0.15
+    if np.mean(alike) > 0.3:
+        likeness = _likeness(mine, theirs, lags, inner, alike)
     best = int(np.argmax(likeness))
     if likeness[best] < LEAST_LIKENESS or not 0 < best < len(lags) - 1:
         return None
     left, top, right = likeness[best - 1 : best + 2]
     return float((lags[best] + 0.5 * (left - right) / (left - 2.0 * top + right)) * step)
+
+
+def _likeness(
+    mine: FloatArray, theirs: FloatArray, lags: NDArray[np.int64], inner: slice, chosen: NDArray[np.bool_]
+) -> FloatArray:
+    """Return the correlation of two rates at each lag, over the chosen times."""
+    steady = theirs[inner][chosen]
+    shifted = (mine[inner.start - lag : inner.stop - lag][chosen] for lag in lags)
+    return np.array([np.corrcoef(steady, rates)[0, 1] if rates.std() > 0.0 else 0.0 for rates in shifted])
 
 
 def _common_times(source: HeadingSource, other: HeadingSource) -> FloatArray:
@@ -171,7 +184,7 @@ def check_slip(
     for begin, end in doubtful:
         slips &= (t < begin - WINDOW) | (t > end + WINDOW)
     findings = []
-    for begin, end in spans_of(t[slips], apart=1.0, shortest=0.2):
+    for begin, end in spans_of(t[slips], apart=2.0, shortest=0.2):
         inside = (t >= begin - 0.1) & (t <= end + 0.1)
         metres, radians = ahead[inside].sum() * 0.05 / WINDOW, turned[inside].sum() * 0.05 / WINDOW
         place = wheels.at([begin])[0]
