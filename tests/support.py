@@ -29,9 +29,7 @@ def robot():
 @functools.cache
 def clockwise_robot():
     """The demo robot with a scanner that spins the other way."""
-    document = robot().model_dump(exclude_none=True)
-    document["lidar"][0] |= {"first_beam_deg": 135.0, "last_beam_deg": -135.0}
-    return Robot.model_validate(document)
+    return altered_robot(robot(), lidar={"first_beam_deg": 135.0, "last_beam_deg": -135.0})
 
 
 @functools.cache
@@ -43,6 +41,29 @@ def site():
 def short_run():
     """Seventeen metres from the loading dock into the gallery."""
     return record_drive(site(), robot(), SHORT_ROUTE, seed=3, site_toml=demo_file("site.toml").read_text())
+
+
+@functools.cache
+def dry_run():
+    """Forty metres on dry floor, with curves to both sides."""
+    route = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5), (28.2, 22.5), (24.5, 23.6), (28.2, 23.6), (28.2, 18.5),
+             (36.9, 18.5), (36.9, 22.0)]  # fmt: skip
+    return record_drive(site(), robot(), route, seed=5)
+
+
+@functools.cache
+def wet_run():
+    """The demo's drive over the wet floor, where the wheels slip for a minute."""
+    return record_drive(site(), robot(), site().find_route("wet floor").points, seed=1)
+
+
+def altered_robot(base: Robot, **tables: dict) -> Robot:
+    """Return a robot with some keys of some tables changed."""
+    document = base.model_dump(exclude_none=True)
+    for table, keys in tables.items():
+        place = document["lidar"][0] if table == "lidar" else document.setdefault(table, {})
+        place |= keys
+    return Robot.model_validate(document)
 
 
 @functools.cache

@@ -98,11 +98,13 @@ def predict(state, covariance, p, step):  # type: ignore[no-untyped-def]
     for row, by_heading, by_ahead, by_left in ((0, -dy, c * step, -s * step), (1, dx, s * step, c * step)):
         add_row_and_column(covariance, row, 2, by_heading)
         add_row_and_column(covariance, row, 3, by_ahead)
-        add_row_and_column(covariance, row, 4, by_left)
+        if p[SIDEWAYS] != 0.0:
+            add_row_and_column(covariance, row, 4, by_left)
         add_row_and_column(covariance, row, 5, 0.5 * step * by_heading)
     add_row_and_column(covariance, 2, 5, step)
     for part in range(3):
-        add_row_and_column(covariance, 14 + part, 3 + part, step)
+        if part != 1 or p[SIDEWAYS] != 0.0:
+            add_row_and_column(covariance, 14 + part, 3 + part, step)
     if pushed:
         add_row_and_column(covariance, 3, 7, -cosine * step)
         add_row_and_column(covariance, 3, 8, sine * step)
@@ -382,8 +384,11 @@ def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
         filled = kept
         if event[0] < log[0, EVENT + T] - 1e-9:
             return filled, LATE
+    # Readings of one moment stand in the order of their kinds, however they came in.
     place = filled
-    while place > 1 and log[place - 1, 0] > event[0]:
+    while place > 1 and (
+        log[place - 1, 0] > event[0] or (log[place - 1, 0] == event[0] and log[place - 1, 1] > event[1])
+    ):
         log[place] = log[place - 1]
         place -= 1
     log[place, :EVENT] = event

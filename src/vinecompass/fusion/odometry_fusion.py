@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import isfinite, tan
+from operator import mul
 from typing import Literal
 
 import numpy as np
@@ -115,9 +117,9 @@ class OdometryFusion:
         self, robot: Robot, *, start: ArrayLike = (0.0, 0.0, 0.0), settings: FusionSettings | None = None
     ) -> None:
         self._robot, self._settings = robot, settings or FusionSettings()
-        self._parameters = _parameters(robot, self._settings)
+        self._parameters = filter_parameters(robot, self._settings)
         self._log = np.zeros((LOG_ROWS, ROW))
-        self._log[0, EVENT:] = _first_state(robot, self._settings, np.asarray(start, dtype=float))
+        self._log[0, EVENT:] = first_state(robot, self._settings, np.asarray(start, dtype=float))
         self._filled = 0
         self._tally = np.zeros((len(SOURCES), 4))
         self._aside = np.zeros((len(SOURCES), 2), dtype=int)
@@ -200,36 +202,40 @@ class _WaySteps:
 
     def __init__(self, robot: Robot, settings: FusionSettings) -> None:
         self._drive, self._settings = robot.drive, settings
-        back = np.linalg.pinv(robot.drive.rolling)
+        back = robot.drive.unrolling
         # A difference of two angles, each rounded to a tick: the variance of two uniform errors.
         tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)
         self._wheel_spreads = tick * np.hypot.reduce(back[:2].T).max(), tick * np.hypot.reduce(back[2])
-        self._last: tuple[float, FloatArray, float | None] | None = None
+        # Plain lists: for two wheels, Python's own arithmetic is several times as fast as an array's.
+        self._ways = (back * robot.drive.wheel_radius).tolist()
+        self._rims = robot.drive.rolling.tolist()
+        self._last: tuple[float, list[float], float | None] | None = None
 
     def wheel_event(self, t: float, angles: ArrayLike, steering: float | None) -> FloatArray | None:
-        """Return the event of a wheel reading; None if it is not finite or absurd."""
-        turned = np.asarray(angles, dtype=float)
+        """Return the event of a wheel reading; None if it is not finite, out of order or absurd."""
+        turned = np.asarray(angles, dtype=float).tolist()
         last, now = self._last, (float(t), turned, steering)
-        values = [t, *turned, *([] if steering is None else [steering])]
-        if not np.all(np.isfinite(values)) or (last is not None and t <= last[0]):
+        if not (isfinite(sum(turned) + t) and isfinite(steering or 0.0)) or (last is not None and t <= last[0]):
             return None
         if last is None:
             self._last = now
-            return _way_event(WHEELS, t, np.zeros(3), 0.0, 0.0, self._wheel_spreads)
-        steered = None if steering is None or last[2] is None else 0.5 * (steering + last[2])
-        way = body_velocity(self._drive, turned - last[1], steered)
+            return _way_event(WHEELS, t, [0.0] * 3, 0.0, 0.0, self._wheel_spreads)
+        steps = [new - old for new, old in zip(turned, last[1], strict=True)]
+        way = [sum(map(mul, row, steps)) for row in self._ways]
+        if steering is not None and last[2] is not None and self._drive.wheelbase is not None:
+            way[2] = way[0] * tan(0.5 * (steering + last[2])) / self._drive.wheelbase
         return self._event(WHEELS, now, way, self._wheel_spreads)
 
     def odometry_event(self, t: float, pose: ArrayLike) -> FloatArray | None:
         """Return the event of an odometry pose; None if it is not finite or absurd."""
         place = np.asarray(pose, dtype=float)
-        last, now = self._last, (float(t), place, None)
+        last, now = self._last, (float(t), place.tolist(), None)
         spreads = self._settings.odometry_noise, self._settings.odometry_turn_noise
         if not np.all(np.isfinite([t, *place])) or (last is not None and t <= last[0]):
             return None
         if last is None:
             self._last = now
-            return _way_event(ODOMETRY, t, np.zeros(3), 0.0, 0.0, spreads)
+            return _way_event(ODOMETRY, t, [0.0] * 3, 0.0, 0.0, spreads)
         way = relative(place, last[1])
         # The way along the arc, not its chord.
         turn = way[2]
@@ -237,23 +243,23 @@ class _WaySteps:
         way[:2] = np.array([cosine * way[0] + sine * way[1], cosine * way[1] - sine * way[0]]) / np.sinc(
             turn / 2.0 / np.pi
         )
-        return self._event(ODOMETRY, now, way, spreads)
+        return self._event(ODOMETRY, now, way.tolist(), spreads)
 
     def _event(
-        self, kind: int, now: tuple[float, FloatArray, float | None], way: FloatArray, spreads: tuple[float, float]
+        self, kind: int, now: tuple[float, list[float], float | None], way: list[float], spreads: tuple[float, float]
     ) -> FloatArray | None:
         assert self._last is not None
         duration = now[0] - self._last[0]
-        absurd = np.abs(way).max() > FASTEST * duration
+        absurd = max(map(abs, way)) > FASTEST * duration
         self._last = None if absurd else now  # After a leap, the next reading begins anew.
         if absurd:
             return None
-        rolled = float(np.abs(self._drive.rolling @ way).mean())
+        rolled = sum(abs(sum(map(mul, row, way))) for row in self._rims) / len(self._rims)
         return _way_event(kind, now[0], way, duration, rolled, spreads)
 
 
 def _way_event(
-    kind: int, t: float, way: FloatArray, duration: float, rolled: float, spreads: tuple[float, float]
+    kind: int, t: float, way: list[float], duration: float, rolled: float, spreads: tuple[float, float]
 ) -> FloatArray:
     event = np.zeros(EVENT)
     event[:9] = t, kind, *way, duration, rolled, *spreads
@@ -262,7 +268,7 @@ def _way_event(
 
 def _imu_event(t: float, turn_rate: float, acceleration_x: float, acceleration_y: float) -> FloatArray | None:
     """Return the event of an IMU reading; None if it is not finite or absurd."""
-    if not (np.isfinite(t) and abs(turn_rate) <= FASTEST):
+    if not (isfinite(t) and abs(turn_rate) <= FASTEST):
         return None
     pushed = abs(acceleration_x) <= HARDEST and abs(acceleration_y) <= HARDEST
     event = np.zeros(EVENT)
@@ -292,9 +298,9 @@ def _position_event(t: float, x: float, y: float, spread: float | None, robot: R
     return event
 
 
-def _parameters(robot: Robot, s: FusionSettings) -> FloatArray:
+def filter_parameters(robot: Robot, s: FusionSettings) -> FloatArray:
     imu, wheels = robot.imu, robot.wheels
-    back = np.hypot.reduce(np.linalg.pinv(robot.drive.rolling).T)
+    back = np.hypot.reduce(robot.drive.unrolling.T)
     antenna = (0.0, 0.0) if robot.position is None else robot.position.mount
     # However lively the drive, a gyro must be able to follow it through the gate.
     gyro_change = robot.drive.turn_acceleration / np.sqrt(imu.rate)
@@ -308,13 +314,13 @@ def _parameters(robot: Robot, s: FusionSettings) -> FloatArray:
     return np.array(values)
 
 
-def _first_state(robot: Robot, s: FusionSettings, start: FloatArray) -> FloatArray:
+def first_state(robot: Robot, s: FusionSettings, start: FloatArray) -> FloatArray:
     state = np.zeros(MEMORY + STATES * STATES)
     state[:3] = start
     state[6], state[7:9] = robot.imu.turn_rate_bias, robot.imu.acceleration_bias
     state[11:14] = start
     state[GYRO_T] = state[PUSH_T] = -np.inf
-    back = np.hypot.reduce(np.linalg.pinv(robot.drive.rolling).T)
+    back = np.hypot.reduce(robot.drive.unrolling.T)
     sideways = 0.5 if robot.drive.kind == "omni" else 0.0
     spreads = np.array([
         s.start_spread, s.start_spread, s.start_spread, 0.5, sideways, 0.5, robot.imu.turn_rate_bias_spread,

@@ -63,7 +63,7 @@ def body_velocity(drive: Drive, speeds: ArrayLike, steering: ArrayLike | None = 
     array, (..., 3)
         Speed ahead and to the left, m/s, and turn rate, rad/s.
     """
-    velocity = np.asarray(speeds, dtype=float) * drive.wheel_radius @ np.linalg.pinv(drive.rolling).T
+    velocity = np.asarray(speeds, dtype=float) * drive.wheel_radius @ drive.unrolling.T
     if steering is not None and drive.wheelbase is not None:
         velocity[..., 2] = velocity[..., 0] * np.tan(np.asarray(steering, dtype=float)) / drive.wheelbase
     return velocity

@@ -122,6 +122,11 @@ class Drive(Model):
             )
         return np.array(rows)
 
+    @cached_property
+    def unrolling(self) -> NDArray[np.float64]:
+        """The body's velocity from the speeds of the rims, the least-squares one: ``(3, wheels)``."""
+        return np.linalg.pinv(self.rolling)
+
 
 class WheelSensor(Model):
     """Wheel encoders: each wheel's angle, `rate` times a second; and how wheels creep even on dry floor."""

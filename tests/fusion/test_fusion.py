@@ -1,0 +1,216 @@
+import dataclasses
+import unittest
+
+import numpy as np
+from benchmarks.reference_filter import ReferenceFilter
+from scipy.stats import chi2
+
+from tests.odometry.test_laser_odometry import scans_between
+from tests.robot.test_kinematics import car, four_wheels
+from tests.support import altered_robot, assert_input_error, dry_run, robot, site, wet_run
+from vinecompass import Command, LaserOdometry, OdometryFusion, Robot, Simulator, Track, compare_tracks, fuse
+from vinecompass.fusion import FusionSettings
+from vinecompass.geometry import arc, chain, wrap_angle
+from vinecompass.rehearsal.recorder import Recorder
+from vinecompass.robot import steering_angle, wheel_speeds
+from vinecompass.runs import Imu, Positions, Wheels
+
+NO_DOUBT = {"turn_rate_bias": 0.0, "turn_rate_bias_spread": 0.005, "acceleration_bias": (0.0, 0.0)}
+
+
+def blind_robot(**tables):
+    """The demo robot with a scanner of three beams, so that simulating it costs little."""
+    return altered_robot(robot(), **({"lidar": {"beams": 3}, "imu": NO_DOUBT} | tables))
+
+
+def short_drive(told: Robot, seed: int):
+    """Stand, drive, curve and turn for 13 s on dry floor, with biases that the robot file does not know."""
+    rng = np.random.default_rng(1000 + seed)
+    imu = {"turn_rate_bias": rng.normal(0.0, 0.005), "acceleration_bias": tuple(rng.normal(0.0, 0.05, 2).tolist())}
+    simulator = Simulator(
+        site().model_copy(update={"person": []}), altered_robot(told, imu=imu), start=[30.0, 18.5, np.pi], seed=seed
+    )
+    recorder = Recorder(told, simulator.pose)
+    commands = [Command()] * 20 + [Command(0.8)] * 40 + [Command(0.8, 0.15)] * 10 + [Command(0.0, 0.8)] * 40
+    for command in [*commands, *[Command(0.6)] * 20]:
+        recorder.add(command, simulator.step(command))
+    return recorder.run(None)
+
+
+def feed(fusion, run, order):
+    """Give a filter the IMU's and the wheels' readings of a run, in an order of (stamp, stream, row)."""
+    for _, stream, i in order:
+        if stream == 0:
+            fusion.update_imu(run.imu.t[i], run.imu.turn_rate[i], run.imu.acceleration_x[i], run.imu.acceleration_y[i])
+        else:
+            fusion.update_wheels(run.wheels.t[i], run.wheels.angles[i])
+
+
+class Consistency(unittest.TestCase):
+    def test_the_normalised_error_over_fifty_seeds_is_inside_its_bounds(self):
+        bounds = chi2.ppf([0.025, 0.975], 3 * 50) / 50
+        for name, told in (
+            ("wheels and IMU", blind_robot()),
+            ("IMU off the axle and turned, position off it too", blind_robot(
+                imu=NO_DOUBT | {"mount": (0.2, -0.15, 90.0)}, position={"mount": (-0.3, 0.1), "rate": 2.0},
+            )),
+        ):  # fmt: skip
+            with self.subTest(sensors=name):
+                squares = []
+                for seed in range(50):
+                    run = short_drive(told, seed)
+                    fused = fuse(run, sources=[s for s in ("imu", "wheels", "position") if s in run.streams()])
+                    row = []
+                    for t in (8.0, 13.0):
+                        i = np.searchsorted(fused.track.t, t - 1e-6)
+                        off = fused.track.poses[i] - run.truth.at(fused.track.t[i : i + 1])[0]
+                        off[2] = wrap_angle(off[2])
+                        row.append(off @ np.linalg.solve(fused.track.covariances[i], off))
+                    squares.append(row)
+                for average in np.mean(squares, axis=0):
+                    self.assertGreater(average, bounds[0])
+                    self.assertLess(average, bounds[1])
+
+
+class AgainstTheReference(unittest.TestCase):
+    def setUp(self):
+        self.run = dry_run()
+        self.order = sorted(
+            [(t, 0, i) for i, t in enumerate(self.run.imu.t[:1500])]
+            + [(t, 1, i) for i, t in enumerate(self.run.wheels.t[:750])]
+        )
+
+    def test_the_same_filter_in_numpy_matrices_gives_the_same(self):
+        ours = OdometryFusion(self.run.robot, start=self.run.start, settings=FusionSettings(gate=1.0 - 1e-15))
+        reference = ReferenceFilter(self.run.robot, self.run.start)
+        feed(ours, self.run, self.order)
+        feed(reference, self.run, self.order)
+        np.testing.assert_allclose(ours.pose[:2], reference.x[:2], atol=1e-9)
+        np.testing.assert_allclose(ours.velocity, reference.x[3:6], atol=1e-9)
+        np.testing.assert_allclose(ours.covariance, reference.covariance[:3, :3], rtol=1e-6)
+        self.assertAlmostEqual(ours.gyro_bias, reference.x[6], places=9)
+
+    def test_late_readings_are_put_back_and_too_late_ones_are_not(self):
+        in_order, shuffled = (OdometryFusion(self.run.robot, start=self.run.start) for _ in range(2))
+        feed(in_order, self.run, self.order)
+        # IMU readings come up to 0.4 s late, and in any order; the wheels, which add up, in theirs.
+        rng = np.random.default_rng(4)
+        feed(shuffled, self.run, sorted(self.order, key=lambda item: item[0] + (item[1] == 0) * rng.uniform(0.0, 0.4)))
+        np.testing.assert_allclose(shuffled.pose, in_order.pose, atol=1e-9)
+        np.testing.assert_allclose(shuffled.covariance, in_order.covariance, rtol=1e-6)
+        self.assertEqual(shuffled.update_imu(1.0, 0.0, 0.0, 0.0), "late")
+        self.assertEqual(shuffled.report()["imu"].late, 1)
+        np.testing.assert_allclose(shuffled.pose, in_order.pose, atol=1e-9)
+
+    def test_what_makes_no_sense_is_left_out_and_counted(self):
+        fusion = OdometryFusion(self.run.robot, start=self.run.start)
+        feed(fusion, self.run, self.order)
+        before = fusion.pose
+        t, angles = fusion.t, self.run.wheels.angles[749]
+        for result, wanted in (
+            (fusion.update_imu(t, float("nan")), "refused"),
+            (fusion.update_imu(float("inf"), 0.1), "refused"),
+            (fusion.update_imu(t, 1e4), "refused"),
+            (fusion.update_wheels(t + 0.02, angles + [float("nan"), 0.0]), "refused"),
+            (fusion.update_wheels(t + 0.02, angles + 1e5), "refused"),
+            (fusion.update_position(t, float("nan"), 0.0), "refused"),
+            (fusion.update_position(t, before[0] + 30.0, before[1]), "gated"),
+            (fusion.update_imu(t, 9.0), "gated"),
+        ):
+            self.assertEqual(result, wanted)
+        np.testing.assert_allclose(fusion.pose, before, atol=1e-6)
+        report = fusion.report()
+        self.assertEqual((report["imu"].refused, report["imu"].gated, report["wheels"].refused), (3, 1, 2))
+        # After the leap of the counter, the wheels are believed again.
+        results = [fusion.update_wheels(self.run.wheels.t[i] + 0.04, self.run.wheels.angles[i] + 1e5) for i in (750, 751)]
+        self.assertEqual(results, ["taken", "taken"])
+
+
+class OnARun(unittest.TestCase):
+    def test_over_the_wet_floor(self):
+        run = wet_run()
+        way, reports = run.truth.length, {}
+        for sources, most_share in ((["wheels", "imu"], 0.01), (["wheels", "imu", "scans"], 0.003)):
+            fused = fuse(run, sources=sources)
+            error = compare_tracks(fused.track, run.truth)
+            with self.subTest(sources=sources):
+                self.assertLess(abs(error.heading[-1]), np.radians(2.0))
+                self.assertLess(error.position[-1], most_share * way)
+                grip = np.array([site().grip_at(x, y) for x, y in run.truth.poses[::20, :2]])
+                wet = run.truth.t[::20][grip < 1.0]
+                self.assertLess(abs(fused.slips[0, 0] - wet[0]), 0.5)
+                self.assertLess(abs(fused.slips[-1, 1] - wet[-1]), 1.2)
+            reports |= fused.report
+        wheels = compare_tracks(fused.alone["wheels"], run.truth)
+        self.assertGreater(np.abs(wheels.heading[-1]), np.radians(30.0))
+        self.assertGreater(reports["wheels"].gated, 500)
+        for source in ("wheels", "scans"):
+            self.assertGreater(reports[source].normalised_innovation, 0.5)
+            self.assertLess(reports[source].normalised_innovation, 2.0)
+
+    def test_scans_overrule_wheels_that_spin_while_the_robot_stands(self):
+        lidar = robot().scanner
+        laser, fusion = LaserOdometry(lidar), OdometryFusion(robot())
+        scans = scans_between(site().segments, [[36.0, 24.6, 0.0]] * 30, lidar, noise=0.01)
+        for i, scan in enumerate(scans):
+            for j in range(5):
+                spun = max(0.1 * i + 0.02 * j - 1.0, 0.0) * 5.0
+                fusion.update_wheels(scan.t + 0.02 * j, [spun, spun])
+            fusion.update_scan(laser.update(scan))
+        self.assertLess(np.hypot(*fusion.pose[:2]), 0.06)
+        self.assertGreater(fusion.report()["wheels"].gated, 50)
+
+    def test_every_drive_an_odometry_stream_and_position_fixes(self):
+        t = np.linspace(0.0, 8.0, 401)
+        for drive, velocity in ((four_wheels(), [0.3, 0.2, 0.3]), (car(), [0.5, 0.0, 0.3])):
+            made = Robot.model_validate(
+                robot().model_dump(exclude_none=True) | {"drive": drive.model_dump(exclude_none=True)}
+            )
+            truth = Track(t, chain(np.zeros(3), np.repeat(arc(velocity, 0.02)[None], 400, axis=0)))
+            steering = np.full(401, steering_angle(drive, velocity)) if drive.kind == "car" else None
+            run = type(dry_run())(
+                made, np.zeros(3), odometry=truth,
+                wheels=Wheels(t, np.outer(t, wheel_speeds(drive, velocity)), steering),
+                position=Positions(t[::50], *truth.poses[::50, :2].T),
+            )  # fmt: skip
+            for sources in (["wheels"], ["odometry"], ["wheels", "position"]):
+                with self.subTest(kind=drive.kind, sources=sources):
+                    fused = fuse(run, sources=sources)
+                    self.assertLess(compare_tracks(fused.track, truth).position[-1], 0.03)
+
+
+class BadInput(unittest.TestCase):
+    def test_bad_rows_are_left_out_and_noted(self):
+        run = dry_run()
+        rate, t = run.imu.turn_rate.copy(), run.wheels.t.copy()
+        rate[300:310] = np.nan
+        t[1000] += 5000.0
+        run = dataclasses.replace(
+            run, as_recorded=True, imu=dataclasses.replace(run.imu, turn_rate=rate),
+            wheels=dataclasses.replace(run.wheels, t=t), position=Positions(np.array([3.0]), np.zeros(1), np.zeros(1)),
+        )  # fmt: skip
+        fused = fuse(run, sources=["wheels", "imu"])
+        notes = " ".join(fused.notes)
+        for words in ("imu: 10 rows not finite", "wheels: 0 rows not finite and 1 out of order", "position: a single"):
+            self.assertIn(words, notes)
+        self.assertLess(compare_tracks(fused.track, run.truth).position[-1], 0.01 * run.truth.length)
+
+    def test_what_cannot_be_fused_is_named(self):
+        run = dry_run()
+        late = dataclasses.replace(run.imu, t=run.imu.t + 86400.0)
+        far = Positions(np.array([0.0, 1.0]), np.array([90.0, 90.0]), np.zeros(2))
+        for changed, sources, words in (
+            (run, ["sonar"], ["sources", "'sonar'", "position"]),
+            (run, ["wheels", "position"], ["position", "no readings"]),
+            (run, ["imu"], ["nothing there tells speed", "wheels"]),
+            (dataclasses.replace(run, imu=late), ["wheels", "imu"], ["wheels", "86400", "one clock"]),
+            (dataclasses.replace(run, position=far), None, ["start", "first position fix"]),
+            (dataclasses.replace(run, imu=Imu(*(column[:1] for column in vars(run.imu).values()))), ["wheels", "imu"],
+             ["imu", "no readings"]),
+        ):  # fmt: skip
+            with self.subTest(words=words):
+                assert_input_error(self, lambda c=changed, s=sources: fuse(c, sources=s), *words)
+
+
+if __name__ == "__main__":
+    unittest.main()
