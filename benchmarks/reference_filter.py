@@ -1,4 +1,4 @@
-"""The fusion filter for wheels and IMU once more, in plain NumPy matrices: the yardstick of ours, and its judge in tests."""
+"""The fusion filter for wheels and IMU once more, in plain NumPy matrices: a yardstick, and a judge in tests."""
 
 from __future__ import annotations
 
@@ -25,7 +25,8 @@ class ReferenceFilter:
         self.t = 0.0
         self.pushed_at, self.push = -np.inf, np.zeros(2)
         self.still_for, self.doubt_until = 0.0, -np.inf
-        self.drive, self.last = robot.drive, None
+        self.drive = robot.drive
+        self.last: tuple[float, FloatArray] | None = None
         tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)
         back = np.linalg.pinv(robot.drive.rolling)
         self.tick_spread = np.array([tick * np.hypot.reduce(back[0]), tick * np.hypot.reduce(back[2])])

@@ -5,9 +5,10 @@ import unittest
 
 import numpy as np
 
-from tests.support import demo, edited, new_folder, run
-from vinecompass import demo_file, read_map, read_run, read_track
+from tests.support import demo, dry_run, edited, new_folder, run
+from vinecompass import demo_file, read_map, read_robot, read_run, read_track, write_run
 from vinecompass.grids import clearance
+from vinecompass.rehearsal import inject_fault
 
 
 class TheDemoReachesWhatIsPromised(unittest.TestCase):
@@ -54,6 +55,78 @@ class TheDemoReachesWhatIsPromised(unittest.TestCase):
         self.assertTrue(200.0 < recording.scans.t[-1] < 280.0)
         self.assertGreaterEqual(recording.scans.ranges.shape[1], 360)
         self.assertTrue(np.isnan(recording.scans.ranges).any() and np.isposinf(recording.scans.ranges).any())
+
+
+class CheckAndFuse(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = new_folder()
+        write_run(dry_run(), cls.folder / "dry")
+
+    def test_check_tells_findings_streams_and_frames(self):
+        write_run(inject_fault(dry_run(), "stamps backwards", 20.0, 23.0), self.folder / "bad", tables="csv")
+        status, printed, _ = run("check", self.folder / "bad", "--json", "--picture", self.folder / "check.png")
+        result = json.loads(printed)
+        self.assertEqual((status, result["quality"]["verdict"]), (0, "usable"))
+        finding = result["quality"]["findings"][0]
+        self.assertEqual((finding["stream"], finding["fault"]), ("imu", "stamps run backwards"))
+        self.assertAlmostEqual(finding["begin_s"], 20.0, delta=0.5)
+        self.assertEqual(result["quality"]["frames"][1]["provided_by"], "dead reckoning from wheels")
+        self.assertEqual((self.folder / "check.png").read_bytes()[:4], b"\x89PNG")
+        _, told, _ = run("check", self.folder / "bad")
+        for words in ("serious: imu", "do: ", "jitter", "└─ front", "missing"):
+            self.assertIn(words, told)
+        self.assertEqual(run("map", self.folder / "bad", "-o", self.folder / "no.png")[0], 2)
+        write_run(inject_fault(dry_run(), "ranges in millimetres", 0.0, 1.0), self.folder / "broken")
+        status, printed, _ = run("check", self.folder / "broken")
+        self.assertEqual(status, 1)
+        self.assertIn("broken", printed)
+
+    def test_fuse_compares_and_writes_a_track_or_a_run_to_map_from(self):
+        track, fused = self.folder / "track.csv", self.folder / "fused"
+        status, printed, _ = run("fuse", self.folder / "dry", "--use", "wheels,imu", "-o", track, "--json")
+        result = json.loads(printed)
+        self.assertEqual(status, 0)
+        self.assertLess(result["truth"]["fused_end_error_m"], 0.01 * dry_run().truth.length)
+        self.assertEqual(set(result["quality"]["sources"]), {"imu", "wheels"})
+        self.assertEqual(len(read_track(track)), 5861)
+        status, told, _ = run("fuse", self.folder / "dry", "-o", fused, "--picture", self.folder / "fuse.png")
+        self.assertEqual(status, 0)
+        for words in ("beside truth", "scans", "innovation", "% of the way", "fuse.png"):
+            self.assertIn(words, told)
+        self.assertIsNotNone(read_run(fused).odometry)
+        status, printed, _ = run("map", fused, "-o", self.folder / "map.png", "--json")
+        self.assertLess(json.loads(printed)["truth"]["position_rmse_m"], 0.05)
+
+    def test_estimate_mount_writes_an_amended_robot_file_that_keeps_its_comments(self):
+        wrong = self.folder / "wrong"
+        write_run(dry_run(), wrong)
+        path = wrong / "robot.toml"
+        path.write_text("# ours\n" + path.read_text().replace("[0.42, 0.0, 0.0]", "[0.3, 0.0, 5.0]"))
+        self.assertIn("[0.3, 0.0, 5.0]", path.read_text())
+        out = self.folder / "amended.toml"
+        status, printed, _ = run("fuse", wrong, "--estimate-mount", "-o", out, "--json")
+        self.assertEqual(status, 0)
+        self.assertAlmostEqual(json.loads(printed)["quality"]["mount_x_m"], 0.42, delta=0.02)
+        self.assertIn("# ours", out.read_text())
+        self.assertAlmostEqual(read_robot(out).scanner.mount[2], 0.0, delta=0.3)
+
+    def test_what_is_wrong_is_named(self):
+        dry, out = self.folder / "dry", self.folder / "x"
+        simulate = ("simulate", demo_file("site.toml"), "--robot", demo_file("robot.toml"), "--route", "grand tour")
+        for words, told in (
+            (("fuse", dry, "--use", "wheels,sonar"), ["'sonar'", "position"]),
+            (("fuse", dry, "-o", self.folder / "x.png"), ["x.png", ".csv"]),
+            (("fuse", dry, "--estimate-mount", "--use", "imu"), ["--use", "--estimate-mount"]),
+            (("fuse", dry, "--estimate-mount", "-o", self.folder / "x.csv"), ["x.csv", ".toml"]),
+            (("check", self.folder), ["run.toml"]),
+            ((*simulate, "-o", out, "--fault", "frozen scans"), ["--fault", "NAME@BEGIN-END", "mirrored lidar"]),
+        ):
+            with self.subTest(words=words[:2]):
+                status, _, error = run(*words)
+                self.assertEqual((status, error.count("\n")), (2, 1))
+                for word in told:
+                    self.assertIn(word, error)
 
 
 class Commands(unittest.TestCase):

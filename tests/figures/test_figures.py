@@ -5,10 +5,12 @@ import numpy as np
 from PIL import Image
 
 from tests.support import assert_input_error, new_folder, robot, short_mapping, short_run, site
-from vinecompass import localize, measure_map, plan_path, price_floor, rehearse
+from vinecompass import check, fuse, localize, measure_map, plan_path, price_floor, rehearse
 from vinecompass.figures import (
     draw_costs,
     draw_drive,
+    draw_fusion,
+    draw_health,
     draw_localization,
     draw_mapping,
     draw_plan,
@@ -16,6 +18,7 @@ from vinecompass.figures import (
     save_figure,
 )
 from vinecompass.figures.report import write_report
+from vinecompass.rehearsal import inject_fault
 
 GRID = short_mapping().grid
 
@@ -35,9 +38,13 @@ class Figures(unittest.TestCase):
         found = localize(GRID, short_run(), start + [0.3, 0.2, 0.2], seed=1)
         mission = rehearse(site(), robot(), GRID, goal, seed=1, time_limit=4.0)
         accuracy = measure_map(GRID, site(), short_run())
+        bad = inject_fault(short_run(), "frozen scans", 8.0, 10.0)
         aubergine, teal, olive, sand, burgundy = "#2E1A2F", "#0F6E6E", "#7A9A3B", "#DDD3C2", "#6B1E3A"
+        slate, rust = "#3B6FB5", "#C7643A"
         for name, figure, words, colours in (
             ("run", draw_run(short_run()), "m off after", [aubergine]),
+            ("check", draw_health(check(bad), bad), "usable: scans: frozen scans", [slate, rust]),
+            ("fuse", draw_fusion(fuse(short_run()), short_run()), "off; fused, 0.", [teal, rust, slate]),
             ("map", draw_mapping(short_mapping(), short_run(), accuracy), "% of occupied cells", [aubergine, sand]),
             ("locate", draw_localization(GRID, short_run(), found), "Settled after", [aubergine, olive]),
             ("price", draw_costs(costmap, robot()), "open to Tendril", [aubergine, burgundy, sand]),

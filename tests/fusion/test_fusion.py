@@ -122,7 +122,9 @@ class AgainstTheReference(unittest.TestCase):
         report = fusion.report()
         self.assertEqual((report["imu"].refused, report["imu"].gated, report["wheels"].refused), (3, 1, 2))
         # After the leap of the counter, the wheels are believed again.
-        results = [fusion.update_wheels(self.run.wheels.t[i] + 0.04, self.run.wheels.angles[i] + 1e5) for i in (750, 751)]
+        results = [
+            fusion.update_wheels(self.run.wheels.t[i] + 0.04, self.run.wheels.angles[i] + 1e5) for i in (750, 751)
+        ]
         self.assertEqual(results, ["taken", "taken"])
 
 

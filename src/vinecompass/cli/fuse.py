@@ -167,9 +167,9 @@ def run_estimate_mount(run_path: Path, out: Path) -> Outcome:
     with progress_bar() as progress:
         calibration = estimate_mount(run, progress=progress)
     document: Any = tomlkit.parse(read_text(run_path / "robot.toml"))
-    for table, key, value in amendments(calibration):
+    for table, key, amended in amendments(calibration):
         place = document["lidar"][0] if table == "lidar" else document.setdefault(table, tomlkit.table())
-        place[key] = value
+        place[key] = amended
     if calibration.mirrored:
         lidar = document["lidar"][0]
         lidar["first_beam_deg"], lidar["last_beam_deg"] = lidar["last_beam_deg"], lidar["first_beam_deg"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from matplotlib.collections import LineCollection
 from matplotlib.figure import Figure
@@ -28,7 +30,7 @@ from vinecompass.simulation import parse_site
 
 __all__ = ["draw_fusion"]
 
-STYLES = {
+STYLES: dict[str, tuple[str, Any, str]] = {
     "wheels": (RUST, "-", "wheels alone"), "odometry": (OLIVE, "--", "odometry stream alone"),
     "scans": (SLATE, "-.", "scans alone"), "fused": (TEAL, "-", "fused"),
 }  # fmt: skip

@@ -85,7 +85,8 @@ def _tell(figure: Figure, health: Health) -> None:
     for number, finding in enumerate(health.findings[:MOST_TOLD], start=1):
         figure.text(
             left, y, f"{number}", fontsize=10, fontweight="bold", color=CHARCOAL, va="center", ha="center",
-            bbox={"boxstyle": "circle,pad=0.25", "facecolor": PAPER, "edgecolor": COLOURS[finding.severity], "linewidth": 2.0},
+            bbox={"boxstyle": "circle,pad=0.25", "facecolor": PAPER, "edgecolor": COLOURS[finding.severity],
+                  "linewidth": 2.0},
         )  # fmt: skip
         head = f"{finding.stream}: {finding.fault}, {finding.begin:.1f} to {finding.end:.1f} s ({finding.severity})"
         lines = textwrap.wrap(finding.evidence, 88)[:2]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -130,12 +131,12 @@ def estimate_mount(
         p[free] = values
         return residuals(p)
 
-    fit = least_squares(of_free, first[free], loss="cauchy", x_scale="jac", diff_step=1e-5)
+    fit = least_squares(of_free, first[free], loss="cauchy", x_scale="jac", diff_step=np.full(int(free.sum()), 1e-5))
     # The scatter as it is, by its median, so that slip does not count; the curvature is that of the robust cost.
     spread = max(1.4826 * float(np.median(np.abs(of_free(fit.x)))), 0.2)
     errors, values = np.zeros(6), first.copy()
     values[free] = fit.x
-    errors[free] = spread * np.sqrt(np.diag(np.linalg.pinv(fit.jac.T @ fit.jac)))
+    errors[free] = spread * _curvature_errors(fit.jac)
     values[2] = wrap_angle(values[2])
     x, y, heading = lidar.mount_pose
     result = {
@@ -195,6 +196,11 @@ def _ways(run: Run) -> tuple[FloatArray, FloatArray]:
                      expected="a table of one of them to compare the scans with")  # fmt: skip
 
 
+def _curvature_errors(jacobian: Any) -> FloatArray:
+    """Return standard errors for residuals that scatter by 1, from the curvature at the solution."""
+    return np.sqrt(np.diag(np.linalg.pinv(np.asarray(jacobian.T @ jacobian))))
+
+
 def _mount_heading(seen: FloatArray, rolled: FloatArray) -> float:
     """Return the heading at which the scanner must sit to see the body's straight motion as it does."""
     straight = (np.abs(rolled[:, 2]) < 0.1) & (np.hypot(*rolled[:, :2].T) > 0.1)
@@ -214,9 +220,13 @@ def _gyro(run: Run, begins: FloatArray, ends: FloatArray, turned: FloatArray) ->
     design = np.column_stack([ends[inside] - begins[inside], turned[inside]])
     if len(read) < LEAST_SEGMENTS:
         return {}
-    fit = least_squares(lambda p: (design @ p - read) / TURN_SCATTER, [0.0, 1.0], loss="cauchy")
+
+    def residuals(p: FloatArray) -> FloatArray:
+        return (design @ p - read) / TURN_SCATTER
+
+    fit = least_squares(residuals, [0.0, 1.0], loss="cauchy")
     spread = max(1.4826 * float(np.median(np.abs(design @ fit.x - read))) / TURN_SCATTER, 0.05)
-    bias_error, scale_error = spread * np.sqrt(np.diag(np.linalg.pinv(fit.jac.T @ fit.jac)))
+    bias_error, scale_error = spread * _curvature_errors(fit.jac)
     filed = run.robot.imu
     return {
         "turn_rate_bias": Estimate(fit.x[0], bias_error, filed.turn_rate_bias, 0.002),

@@ -170,9 +170,9 @@ def _run_through(
     source = np.concatenate([np.full(len(found[n].t), k) for k, n in enumerate(SOURCES) if n in sources])
     index = np.concatenate([np.arange(len(found[name].t)) for name in SOURCES if name in sources])
     # At the same moment the IMU comes first, as it drives the way up to it.
-    order = np.lexsort((source, stamps))
+    order = np.lexsort((source, np.round(stamps, 6)))
     calls = [updates.get(name) for name in SOURCES]
-    last_of_its_stamp = np.append(np.diff(stamps[order]) > 0.0, True)
+    last_of_its_stamp = np.append(np.diff(stamps[order]) > 1e-6, True)
     times, poses, covariances, gated = [], [], [], []
     for done, (row, last) in enumerate(zip(order, last_of_its_stamp, strict=True)):
         call = calls[source[row]]

@@ -43,6 +43,8 @@ x, y, standard deviation."""
 PARAMETERS = 25
 
 TAKEN, LATE, GATED = 0, 1, 2
+MOMENT = 1e-6
+"""Seconds within which two stamps are of one moment."""
 UNSEEN_SLIP = 0.03
 """Metres a second by which slip may falsify the speed before it is noticed."""
 BRISK = 0.3
@@ -387,7 +389,8 @@ def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
     # Readings of one moment stand in the order of their kinds, however they came in.
     place = filled
     while place > 1 and (
-        log[place - 1, 0] > event[0] or (log[place - 1, 0] == event[0] and log[place - 1, 1] > event[1])
+        log[place - 1, 0] > event[0] + MOMENT
+        or (log[place - 1, 0] > event[0] - MOMENT and log[place - 1, 1] > event[1])
     ):
         log[place] = log[place - 1]
         place -= 1

@@ -30,7 +30,7 @@ from vinecompass.fusion.kernels import (
 from vinecompass.fusion.settings import FusionSettings
 from vinecompass.geometry import relative, wrap_angle
 from vinecompass.odometry import ScanMotion
-from vinecompass.robot import Robot, body_velocity
+from vinecompass.robot import Robot
 
 __all__ = ["OdometryFusion", "SourceReport", "Taken"]
 
@@ -307,8 +307,9 @@ def filter_parameters(robot: Robot, s: FusionSettings) -> FloatArray:
     values = (
         float(robot.drive.kind == "omni"), s.speed_change, s.turn_rate_change, gyro_change, imu.acceleration_noise,
         imu.turn_rate_noise, imu.turn_rate_scale, s.gyro_bias_walk, s.acceleration_bias_walk,
-        wheels.slip * back[0], wheels.slip * back[2], wheels.slip_time, back[0] / back[2], s.still_time, s.still_spread, s.doubt_time,
-        *imu.mount_pose, 1.0 / imu.rate, *antenna, *chi2.ppf(s.gate, [1, 2, 3]),
+        wheels.slip * back[0], wheels.slip * back[2], wheels.slip_time, back[0] / back[2],
+        s.still_time, s.still_spread, s.doubt_time,
+        *imu.mount_pose, 1.0 / imu.rate, *antenna, *(float(chi2.ppf(s.gate, parts)) for parts in (1, 2, 3)),
     )  # fmt: skip
     assert len(values) == PARAMETERS
     return np.array(values)

@@ -185,8 +185,8 @@ def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidenc
         ratio = turn_ratio(heading, others[name])
         if 0.8 < abs(ratio) / DEGREES < 1.25:
             evidence.findings.append(Finding(
-                    "fatal", "imu", "degrees taken for radians", f"it turns {abs(ratio):.1f} times as fast as the {name}",
-                    float(imu.t[0]), float(imu.t[-1]), "import again with --angle-unit deg",
+                    "fatal", "imu", "degrees taken for radians",
+                    f"it turns {abs(ratio):.1f} times as fast as the {name}", float(imu.t[0]), float(imu.t[-1]), "import again with --angle-unit deg",
                 ))  # fmt: skip
             return HeadingSource(imu.t, np.radians(heading.turned))
         if ratio < -0.5 and not evidence.has("imu", "turns the other way"):
@@ -247,15 +247,16 @@ def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[
     if calibration.mirrored:
         evidence.findings.append(Finding(
             "fatal", "scans", "mirrored lidar", "the scans turn the other way round than the wheels", *whole,
-            "it hangs upside down, or its beams are listed in reverse: swap first_beam_deg and last_beam_deg in robot.toml",
+            "it hangs upside down, or its beams are listed in reverse: swap first_beam_deg and last_beam_deg in "
+            "robot.toml",
         ))  # fmt: skip
     heading = values["mount_heading"]
     turned = float(wrap_angle(heading.value - heading.filed))
     if abs(turned) > max(HEADING_TOLERANCE, SURE * heading.error):
         evidence.findings.append(Finding(
             "fatal" if abs(turned) > np.radians(15.0) else "serious", "scans", "turned lidar",
-            f"it looks {np.degrees(turned):+.1f} +- {np.degrees(heading.error):.1f} degrees from where the robot file says",
-            *whole, advice,
+            f"it looks {np.degrees(turned):+.1f} +- {np.degrees(heading.error):.1f} degrees from where the robot file "
+            "says", *whole, advice,
         ))  # fmt: skip
     # Where the wheels reckon with a wrong size, or the scans are mirrored, the place is not to be told.
     offsets = [values[key].value - values[key].filed for key in ("mount_x", "mount_y")]
@@ -273,8 +274,9 @@ def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[
             off = value.value / value.filed - 1.0
             if abs(off) > max(SIZE_TOLERANCE, SURE * value.error / value.filed):
                 evidence.findings.append(Finding(
-                    "serious", "wheels", f"wrong {key}", f"{value.value:.4f} +- {value.error:.4f} m by the motion, the robot "
-                    f"file says {value.filed:g} m", *whole, f"put {key} right in robot.toml, or let --estimate-mount do it",
+                    "serious", "wheels", f"wrong {key}", f"{value.value:.4f} +- {value.error:.4f} m by the motion, the "
+                    f"robot file says {value.filed:g} m", *whole,
+                    f"put {key} right in robot.toml, or let --estimate-mount do it",
                 ))  # fmt: skip
     return mount, calibration.mirrored
 

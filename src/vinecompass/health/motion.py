@@ -126,8 +126,9 @@ def check_speeds(name: str, track: Track, robot: Robot) -> list[Finding]:
     whole = float(track.t[0]), float(track.t[-1])
     if len(moving) and np.median(moving) > 20.0 * drive.top_speed:
         return [Finding(
-            "fatal", name, "millimetres taken for metres", f"its median speed is {np.median(moving):.0f} m/s, the robot's "
-            f"top speed {drive.top_speed:g} m/s", *whole, "import again with --length-unit mm (or put wheel_radius right)",
+            "fatal", name, "millimetres taken for metres", f"its median speed is {np.median(moving):.0f} m/s, the "
+            f"robot's top speed {drive.top_speed:g} m/s", *whole,
+            "import again with --length-unit mm (or put wheel_radius right)",
         )]  # fmt: skip
     findings = []
     jumps = np.flatnonzero(way > 3.0 * drive.top_speed * steps + 0.1)
@@ -142,8 +143,9 @@ def check_speeds(name: str, track: Track, robot: Robot) -> list[Finding]:
     for begin, end in spans_of(track.t[1:][fast], apart=0.3, shortest=0.1):
         inside = (track.t[1:] >= begin) & (track.t[1:] <= end)
         findings.append(Finding(
-            "serious", name, "impossible speed", f"up to {speeds[inside].max():.2f} m/s and {turn_rates[inside].max():.2f} "
-            f"rad/s; the robot file says {drive.top_speed:g} m/s and {drive.top_turn_rate:g} rad/s", float(begin), float(end),
+            "serious", name, "impossible speed", f"up to {speeds[inside].max():.2f} m/s and "
+            f"{turn_rates[inside].max():.2f} rad/s; the robot file says {drive.top_speed:g} m/s and "
+            f"{drive.top_turn_rate:g} rad/s", float(begin), float(end),
             "check wheel_radius, track_width and ticks_per_turn in robot.toml, or the encoder's counter",
         ))  # fmt: skip
     return findings
@@ -188,9 +190,10 @@ def check_slip(
         inside = (t >= begin - 0.1) & (t <= end + 0.1)
         metres, radians = ahead[inside].sum() * 0.05 / WINDOW, turned[inside].sum() * 0.05 / WINDOW
         place = wheels.at([begin])[0]
+        than = "more than" if metres >= 0.0 else "less than"
         findings.append(Finding(
-            "serious", "wheels", "slip", f"the wheels turn {abs(metres):.2f} m {'more' if metres >= 0.0 else 'less'} than "
-            f"the robot moves, and {np.degrees(radians):+.0f} degrees; from {place[0]:.1f}, {place[1]:.1f} by the wheels",
+            "serious", "wheels", "slip", f"the wheels turn {abs(metres):.2f} m {than} the robot moves, and "
+            f"{np.degrees(radians):+.0f} degrees; from {place[0]:.1f}, {place[1]:.1f} by the wheels",
             float(begin), float(end), "fuse with the IMU and the scans (`vinecompass fuse`), or drive slower there",
         ))  # fmt: skip
     return findings

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import fields
+from itertools import pairwise
 
 import numpy as np
 import shapely
@@ -75,12 +76,12 @@ def _silent(scans: Scans, finite: NDArray[np.bool_]) -> list[Finding]:
 
 def _frozen(scans: Scans) -> list[Finding]:
     ranges = scans.ranges
-    same = np.array([np.array_equal(a, b, equal_nan=True) and np.any(np.isfinite(a)) for a, b in
-                     zip(ranges[:-1], ranges[1:], strict=True)], dtype=bool)  # fmt: skip
+    alike = ((a == b) | (np.isnan(a) & np.isnan(b)) for a, b in pairwise(ranges))
+    same = np.array([np.all(beams) for beams in alike], dtype=bool) & np.isfinite(ranges[1:]).any(axis=1)
     period = float(np.median(np.diff(scans.t)))
     return [
-        Finding("serious", "scans", "frozen scans", f"the same ranges to the last digit for {end - begin + period:.1f} s",
-                float(begin) - period, float(end) + period, "the driver repeats old data: restart it, and drive again")
+        Finding("serious", "scans", "frozen scans",
+                f"the same ranges to the last digit for {end - begin + period:.1f} s", float(begin) - period, float(end) + period, "the driver repeats old data: restart it, and drive again")
         for begin, end in spans_of(scans.t[1:][same], apart=1.5 * period, shortest=0.9 * period)
     ]  # fmt: skip
 
@@ -98,7 +99,8 @@ def _out_of_limits(scans: Scans, robot: Robot) -> list[Finding]:
         findings.append(Finding(
             "slight", "scans", "ranges out of limits", f"{100.0 * share[inside].mean():.1f} % of ranges, from "
             f"{worst.min():.2f} to {worst.max():.2f} m; the lidar measures {lidar.nearest:g} to {lidar.farthest:g} m",
-            float(begin), float(end), "give --no-return the number your scanner writes for nothing, or put the limits right",
+            float(begin), float(end),
+            "give --no-return the number your scanner writes for nothing, or put the limits right",
         ))  # fmt: skip
     return findings
 
@@ -106,7 +108,7 @@ def _out_of_limits(scans: Scans, robot: Robot) -> list[Finding]:
 def _dead_beams(
     ranges: NDArray[np.float32], finite: NDArray[np.bool_], robot: Robot, whole: tuple[float, float]
 ) -> list[Finding]:
-    never = ~finite.any(axis=0) & ~np.isposinf(ranges).any(axis=0)
+    never = np.asarray(~finite.any(axis=0) & ~np.isposinf(ranges).any(axis=0))
     findings = []
     for first, last in _runs(never, shortest=2):
         angles = np.degrees(robot.scanner.beam_angles[[first, last]])
@@ -133,8 +135,8 @@ def own_beams(ranges: NDArray[np.float32], robot: Robot) -> NDArray[np.bool_]:
 def _blocked(ranges: NDArray[np.float32], robot: Robot, whole: tuple[float, float]) -> list[Finding]:
     angles = np.degrees(robot.scanner.beam_angles)
     return [
-        Finding("serious", "scans", "blocked sector", f"beams {first} to {last}, {angles[first]:.0f} to {angles[last]:.0f} "
-                f"degrees, always see {np.nanmedian(ranges[:, first : last + 1]):.2f} m: the robot's own body", *whole,
+        Finding("serious", "scans", "blocked sector", f"beams {first} to {last}, {angles[first]:.0f} to "
+                f"{angles[last]:.0f} degrees, always see {np.nanmedian(ranges[:, first : last + 1]):.2f} m: the robot's own body", *whole,
                 "move the scanner, or raise `nearest` in robot.toml above that range")
         for first, last in _runs(own_beams(ranges, robot), shortest=2)
     ]  # fmt: skip

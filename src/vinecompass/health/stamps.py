@@ -68,7 +68,8 @@ def _order(name: str, t: NDArray[np.float64]) -> list[Finding]:
         word = "stamps are not numbers"
     return [Finding(
         "fatal" if len(out) > 0.2 * len(t) else "serious", name, word,
-        f"{len(out)} of {len(t)} rows are out of order ({back} steps back, {twice} stamps twice, {infinite} not finite)",
+        f"{len(out)} of {len(t)} rows are out of order ({back} steps back, {twice} stamps twice, {infinite} not "
+        "finite)",
         begin, end, "check the logger's clock; `fuse` leaves these rows out, other commands refuse the run",
     )]  # fmt: skip
 

@@ -189,11 +189,11 @@ class LaserOdometry:
             max(mean_square, 0.005**2) * 3.0
         )  # The reference's points are noisy too, and people walk through both.
         # What the priors hold on to is unknown; the velocity's doubt goes into the pose by way of the sweep.
-        covariance = variance * np.linalg.inv(information + 1e-3 * np.eye(3)) + np.diag([1e-6, 1e-6, 1e-7])
+        spread = variance * np.linalg.inv(information + 1e-3 * np.eye(3)) + np.diag([1e-6, 1e-6, 1e-7])
         if np.any(plain):
-            covariance += UNKNOWN**2 * (directions[:, plain] @ directions[:, plain].T) * np.outer(scale, scale)
+            spread += UNKNOWN**2 * (directions[:, plain] @ directions[:, plain].T) * np.outer(scale, scale)
         self._velocity = self._velocity + solution[3:]
-        return solution[:3], covariance, float(np.mean(partners >= 0)), degenerate
+        return solution[:3], spread.astype(np.float64), float(np.mean(partners >= 0)), degenerate
 
     def _in_body(self, since: FloatArray, directions: FloatArray) -> FloatArray:
         """Return the one direction, given in the reference sensor's frame, in the body's; 0, 0 if there are more."""

@@ -1,4 +1,4 @@
-"""Faults that recordings suffer from, put into a run one at a time, so that finding them can be practised and tested."""
+"""Faults that recordings suffer from, put into a run one at a time, to practise on and to test with."""
 
 from __future__ import annotations
 

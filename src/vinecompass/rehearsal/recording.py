@@ -37,7 +37,8 @@ def record_drive(
 ) -> Run:
     """Simulate a drive along a route and return it as a run, with the truth.
 
-    It stands still for three seconds first. The driver sees where the robot really is, as a person beside it does, and stops for people in the way.
+    It stands still for three seconds first. The driver sees where the robot really is, as a person beside it does,
+    and stops for people in the way.
 
     Parameters
     ----------

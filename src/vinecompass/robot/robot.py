@@ -125,7 +125,7 @@ class Drive(Model):
     @cached_property
     def unrolling(self) -> NDArray[np.float64]:
         """The body's velocity from the speeds of the rims, the least-squares one: ``(3, wheels)``."""
-        return np.linalg.pinv(self.rolling)
+        return np.linalg.pinv(self.rolling).astype(np.float64)
 
 
 class WheelSensor(Model):

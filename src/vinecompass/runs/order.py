@@ -24,7 +24,7 @@ def rows_in_order(t: NDArray[np.float64]) -> NDArray[np.bool_]:
     ends: list[float] = []
     rows: list[int] = []
     before = np.full(len(t), -1)
-    for row in np.flatnonzero(np.isfinite(t)):
+    for row in np.flatnonzero(np.isfinite(t)).tolist():
         place = bisect_left(ends, t[row])
         if place == len(ends):
             ends.append(t[row])
@@ -36,7 +36,7 @@ def rows_in_order(t: NDArray[np.float64]) -> NDArray[np.bool_]:
     row = rows[-1] if rows else -1
     while row >= 0:
         keep[row] = True
-        row = before[row]
+        row = int(before[row])
     return keep
 
 
