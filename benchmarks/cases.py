@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from functools import partial
 from itertools import pairwise
 from typing import Any
@@ -13,6 +12,8 @@ from numpy.typing import NDArray
 from scipy import ndimage
 from skimage.graph import MCP_Geometric
 
+from benchmarks.measuring import measured
+from benchmarks.odometry_cases import odometry_cases
 from vinecompass.grids import clearance
 from vinecompass.grids.kernels import integrate_rays
 from vinecompass.localization.kernels import weigh_particles
@@ -20,26 +21,7 @@ from vinecompass.planning import find_grid_path
 from vinecompass.planning.kernels import line_price
 from vinecompass.planning.smoothing import shorten
 
-ROUNDS = 5
 FloatArray = NDArray[np.float64]
-
-
-def measured(
-    work: str, yardstick: str, ours: Callable[[], Any], theirs: Callable[[], Any], note: str
-) -> dict[str, Any]:  # fmt: skip
-    """Time both in turn, after a warm-up of ours, and compare the medians: load on the machine meets both alike."""
-    ours()
-    times = np.zeros((ROUNDS, 2))
-    for row in times:
-        for column, call in enumerate((ours, theirs)):
-            begun = time.perf_counter()
-            call()
-            row[column] = 1000.0 * (time.perf_counter() - begun)
-    mine, other = np.median(times, axis=0)
-    return {
-        "work": work, "yardstick": yardstick, "ours_ms": float(mine), "yardstick_ms": float(other),
-        "ratio": float(np.median(times[:, 1] / times[:, 0])), "note": note,
-    }  # fmt: skip
 
 
 def building(side: int, seed: int) -> NDArray[np.bool_]:
@@ -164,3 +146,4 @@ def all_cases() -> Iterator[dict[str, Any]]:
     yield from path_cases()
     yield weighing_case()
     yield clearance_case()
+    yield from odometry_cases()

@@ -186,7 +186,8 @@ def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidenc
         if 0.8 < abs(ratio) / DEGREES < 1.25:
             evidence.findings.append(Finding(
                     "fatal", "imu", "degrees taken for radians",
-                    f"it turns {abs(ratio):.1f} times as fast as the {name}", float(imu.t[0]), float(imu.t[-1]), "import again with --angle-unit deg",
+                    f"it turns {abs(ratio):.1f} times as fast as the {name}",
+                    float(imu.t[0]), float(imu.t[-1]), "import again with --angle-unit deg",
                 ))  # fmt: skip
             return HeadingSource(imu.t, np.radians(heading.turned))
         if ratio < -0.5 and not evidence.has("imu", "turns the other way"):

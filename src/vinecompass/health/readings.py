@@ -81,7 +81,8 @@ def _frozen(scans: Scans) -> list[Finding]:
     period = float(np.median(np.diff(scans.t)))
     return [
         Finding("serious", "scans", "frozen scans",
-                f"the same ranges to the last digit for {end - begin + period:.1f} s", float(begin) - period, float(end) + period, "the driver repeats old data: restart it, and drive again")
+                f"the same ranges to the last digit for {end - begin + period:.1f} s",
+                float(begin) - period, float(end) + period, "the driver repeats old data: restart it, and drive again")
         for begin, end in spans_of(scans.t[1:][same], apart=1.5 * period, shortest=0.9 * period)
     ]  # fmt: skip
 
@@ -136,7 +137,8 @@ def _blocked(ranges: NDArray[np.float32], robot: Robot, whole: tuple[float, floa
     angles = np.degrees(robot.scanner.beam_angles)
     return [
         Finding("serious", "scans", "blocked sector", f"beams {first} to {last}, {angles[first]:.0f} to "
-                f"{angles[last]:.0f} degrees, always see {np.nanmedian(ranges[:, first : last + 1]):.2f} m: the robot's own body", *whole,
+                f"{angles[last]:.0f} degrees, always see {np.nanmedian(ranges[:, first : last + 1]):.2f} m: the robot's "
+                "own body", *whole,
                 "move the scanner, or raise `nearest` in robot.toml above that range")
         for first, last in _runs(own_beams(ranges, robot), shortest=2)
     ]  # fmt: skip

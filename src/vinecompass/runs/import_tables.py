@@ -76,8 +76,8 @@ def import_run(
     ----------
     tables : mapping of str to path-like
         File by stream: ``scans`` and ``wheels`` or ``odometry``; ``imu``, ``position`` and ``truth`` as far as
-        recorded. Each is CSV with a header (or Parquet), its time in the column ``t``. Scans have one column per beam, in
-        the order the beams fire.
+        recorded. Each is CSV with a header (or Parquet), its time in the column ``t``. Scans have one column per
+        beam, in the order the beams fire.
     robot : Robot
         The robot that made them; its lidar says how many beams there are.
     units : Units, optional
