@@ -137,9 +137,8 @@ def _blocked(ranges: NDArray[np.float32], robot: Robot, whole: tuple[float, floa
     angles = np.degrees(robot.scanner.beam_angles)
     return [
         Finding("serious", "scans", "blocked sector", f"beams {first} to {last}, {angles[first]:.0f} to "
-                f"{angles[last]:.0f} degrees, always see {np.nanmedian(ranges[:, first : last + 1]):.2f} m: the robot's "
-                "own body", *whole,
-                "move the scanner, or raise `nearest` in robot.toml above that range")
+                f"{angles[last]:.0f} degrees, always see {np.nanmedian(ranges[:, first : last + 1]):.2f} m: the robot "
+                "itself", *whole, "move the scanner, or raise `nearest` in robot.toml above that range")
         for first, last in _runs(own_beams(ranges, robot), shortest=2)
     ]  # fmt: skip
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import arc, compose, inverse, relative, wrap_angle
-from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
+from vinecompass.odometry.kernels import align_scan, fit_lines, heaviest_spot, straighten
 from vinecompass.robot import Lidar
 from vinecompass.runs import Run, Scan, Track
 
@@ -236,9 +236,7 @@ def _rests_on_one_thing(reference: _Reference, partners: NDArray[np.int64], dire
     points, normals = reference.points[partners], reference.lines[partners, 2:]
     shown = (normals @ direction) ** 2
     telling = shown > 0.25 * shown.max(initial=0.0)
-    points, shown_by = points[telling], shown[telling]
-    near = np.hypot(*(points[:, None] - points[None]).transpose(2, 0, 1)) < SMALL
-    return bool((near @ shown_by).max(initial=0.0) > ALONE * shown.sum())
+    return bool(heaviest_spot(points[telling], shown[telling], SMALL) > ALONE * shown.sum())
 
 
 def _motion_prior(heading: float, elapsed: float) -> FloatArray:
