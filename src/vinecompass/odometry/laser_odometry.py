@@ -21,7 +21,7 @@ REFERENCE_DISTANCE, REFERENCE_TURN = 0.5, np.radians(20.0)
 """Metres and radians from the reference scan after which the current one takes its place."""
 FEWEST_POINTS, LEAST_SHARE = 30, 0.4
 """Points a scan must have, and the share of them that must find a line, for a match to be believed."""
-MOST_POINTS, MOST_ITERATIONS = 240, 12
+MOST_POINTS, MOST_ITERATIONS = 450, 12
 LINE_REACH = 0.2
 """Metres about a point within which its neighbours make its line."""
 SCATTER = 0.04
@@ -32,7 +32,7 @@ JOLT, TURN_JOLT = 0.003, 0.006
 """Metres and radians by which a scan's pose may miss the one that an even change of velocity would lead to."""
 PLAINEST = 0.012
 """Share of the points' information that the direction seen least must have; below, the place is degenerate there."""
-WEAK, ALONE, SMALL = 0.1, 0.5, 0.5
+WEAK, ALONE, SMALL = 0.07, 0.5, 0.5
 """Below this share, a direction counts as plain too if more than this part of what shows it lies within so many
 metres: it may be one person walking by, and a robot must not take another's walk for its own."""
 UNKNOWN = 1.0
@@ -161,7 +161,7 @@ class LaserOdometry:
         self, reference: _Reference, points: FloatArray, delays: FloatArray, since: FloatArray, elapsed: float
     ) -> tuple[FloatArray, FloatArray, float, FloatArray | None]:
         """Return the pose since the reference, its covariance, the share matched and the degenerate direction."""
-        every = max(len(points) // MOST_POINTS, 1)
+        every = -(-len(points) // MOST_POINTS)
         points, delays = np.ascontiguousarray(points[::every]), np.ascontiguousarray(delays[::every])
         start = np.concatenate([since, np.zeros(3)])
         prior = _motion_prior(since[2], elapsed)
