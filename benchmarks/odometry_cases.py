@@ -35,17 +35,18 @@ def scanner_of(beams: int) -> Robot:
 def fusion_case(run: Run) -> dict[str, Any]:
     """Streaming fusion, a call for each reading, against the same filter in NumPy matrices."""
     assert run.imu is not None and run.wheels is not None
-    imu = [column.tolist() for column in vars(run.imu).values()]
+    inertial = [column.tolist() for column in vars(run.imu).values()]
     wheels = list(zip(run.wheels.t.tolist(), run.wheels.angles.tolist(), strict=True))
     count = 2000
     order = sorted(
-        [(t, 0, i) for i, t in enumerate(imu[0][:count])] + [(w[0], 1, i) for i, w in enumerate(wheels[: count // 2])]
+        [(t, 0, i) for i, t in enumerate(inertial[0][:count])]
+        + [(w[0], 1, i) for i, w in enumerate(wheels[: count // 2])]
     )
 
     def feed(fusion: Any) -> Any:
         for _, stream, i in order:
             if stream == 0:
-                fusion.update_imu(imu[0][i], imu[1][i], imu[2][i], imu[3][i])
+                fusion.update_imu(*(column[i] for column in inertial))
             else:
                 fusion.update_wheels(wheels[i][0], np.asarray(wheels[i][1]))
         return fusion
@@ -97,7 +98,7 @@ def laser_case(run: Run) -> dict[str, Any]:
         for before, after in pairwise(hits):
             kd_tree_alignment(before, after)
 
-    case = measured(f"laser odometry, 200 scans of {lidar.beams} beams", "SciPy KD-tree alignment", ours, theirs, "")
+    case = measured(f"200 scans of {lidar.beams} beams, laser odometry", "SciPy KD-tree alignment", ours, theirs, "")
     case["note"] = f"{200.0 / case['ours_ms'] * 1000.0:.0f} scans a second"
     return case
 

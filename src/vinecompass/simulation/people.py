@@ -46,7 +46,7 @@ class Walker:
         travelled = self._travelled + self._direction * reach
         if not 0.0 <= travelled <= self._along[-1]:
             self._direction = -self._direction
-            travelled = float(np.clip(travelled, 0.0, self._along[-1]))
+            travelled = float(np.clip(self._travelled + self._direction * reach, 0.0, self._along[-1]))
         to_route = self._at(self._travelled) - self.position
         if (off_route := float(np.hypot(*to_route))) > 0.0:
             travelled, step = self._travelled, self.position + to_route * min(reach / off_route, 1.0)
@@ -57,11 +57,12 @@ class Walker:
             return
         self._waited += duration
         if self._waited > PATIENCE:
-            self._direction = -self._direction
-            if off_route or self._is_in_the_way(robot, self._at(self._travelled + self._direction * reach)):
+            back = self._at(self._travelled - self._direction * reach)
+            # At the end of the route there is no way back either.
+            if off_route or np.array_equal(back, self.position) or self._is_in_the_way(robot, back):
                 self._step_aside(robot, reach)
             else:
-                self._waited = 0.0
+                self._waited, self._direction = 0.0, -self._direction
 
     def _step_aside(self, robot: shapely.Polygon, reach: float) -> None:
         nearest, _ = shapely.ops.nearest_points(robot, shapely.Point(self.position))
