@@ -132,7 +132,7 @@ class OnARun(unittest.TestCase):
     def test_over_the_wet_floor(self):
         run = wet_run()
         way, reports = run.truth.length, {}
-        for most_share, sources in ((0.01, ["wheels", "imu"]), (0.003, ["wheels", "imu", "scans"])):
+        for most_share, *sources in ((0.01, "imu", "wheels"), (0.003, "imu", "wheels", "scans")):
             fused = fuse(run, sources=sources)
             error = compare_tracks(fused.track, run.truth)
             with self.subTest(sources=sources):
