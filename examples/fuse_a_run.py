@@ -1,4 +1,4 @@
-"""Drive over the wet floor, check the run, fuse its sensors, and draw it: ``python examples/fuse_a_run.py fuse.png``."""
+"""Drive over the wet floor, check the run, fuse it and draw it: ``python examples/fuse_a_run.py fuse.png``."""
 
 import sys
 

@@ -57,6 +57,14 @@ def wet_run():
     return record_drive(site(), robot(), site().find_route("wet floor").points, seed=1)
 
 
+def true_slip(run) -> np.ndarray:
+    """The stamps of a simulated run's wheel readings at which the rims run 0.08 m/s off the ground, by the truth."""
+    t = run.wheels.t[25:-25]
+    rims = (run.wheels.angles[50:] - run.wheels.angles[:-50]).mean(axis=1) * run.robot.drive.wheel_radius
+    way = np.hypot(*(run.truth.at(t + 0.5) - run.truth.at(t - 0.5))[:, :2].T)
+    return t[np.abs(rims - way) > 0.08]
+
+
 def altered_robot(base: Robot, **tables: dict) -> Robot:
     """Return a robot with some keys of some tables changed."""
     document = base.model_dump(exclude_none=True)

@@ -238,7 +238,9 @@ class TheProgram(unittest.TestCase):
         )
         lines = told.stdout.split("Commands:")[1].splitlines()
         names = [line.split()[0] for line in lines if line.strip()]
-        self.assertEqual(names, ["demo", "simulate", "import", "map", "locate", "price", "plan", "drive"])
+        self.assertEqual(
+            names, ["demo", "simulate", "import", "check", "fuse", "map", "locate", "price", "plan", "drive"]
+        )
         for name in names:
             self.assertEqual(run(name, "--help")[0], 0)
 

@@ -3,7 +3,7 @@ import unittest
 
 import numpy as np
 
-from tests.support import assert_input_error, dry_run, short_run, site, wet_run
+from tests.support import assert_input_error, dry_run, short_run, true_slip, wet_run
 from vinecompass import check
 from vinecompass.rehearsal import FAULTS, inject_fault
 from vinecompass.runs import Imu
@@ -70,11 +70,10 @@ class Faults(unittest.TestCase):
 class Slip(unittest.TestCase):
     def test_the_wet_floor_is_found_where_it_is(self):
         run = wet_run()
-        grip = np.array([site().grip_at(x, y) for x, y in run.truth.poses[::20, :2]])
-        wet = run.truth.t[::20][grip < 1.0]
+        slip = true_slip(run)
         slips = [finding for finding in check(run).findings if finding.fault == "slip"]
-        self.assertAlmostEqual(slips[0].begin, wet[0], delta=0.5)
-        self.assertAlmostEqual(slips[-1].end, wet[-1], delta=1.0)
+        self.assertAlmostEqual(slips[0].begin, slip[0], delta=0.5)
+        self.assertAlmostEqual(slips[-1].end, slip[-1], delta=0.5)
         # How much: what the wheels rolled beyond the true way.
         t = run.wheels.t
         inside = (t >= slips[0].begin) & (t <= slips[0].end)

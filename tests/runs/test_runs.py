@@ -1,11 +1,14 @@
 import dataclasses
+import itertools
 import unittest
 
 import numpy as np
 
 from tests.support import assert_input_error, new_folder, robot, short_run
-from vinecompass import Track, Units, compare_tracks, import_run, read_run, read_track, write_run, write_track
-from vinecompass.runs import Imu, Scans, Wheels
+from vinecompass import Robot, Track, Units, compare_tracks, import_run, read_run, read_track, write_run, write_track
+from vinecompass.fusion import cleaned
+from vinecompass.runs import Imu, Positions, Scans, Wheels
+from vinecompass.runs.order import rows_in_order
 
 
 class RunFolder(unittest.TestCase):
@@ -60,6 +63,60 @@ class RunFolder(unittest.TestCase):
         assert_input_error(self, lambda: read_run(folder), "scans.parquet", "whole table")
         (folder / "scans.parquet").unlink()
         assert_input_error(self, read_run(folder).need_scans, "scans")
+
+
+class AsRecorded(unittest.TestCase):
+    def test_a_run_may_be_read_as_it_was_recorded_and_is_cleaned_by_fusion(self):
+        run, folder = short_run(), new_folder() / "run"
+        t = run.imu.t.copy()
+        t[100:120] -= 0.7
+        rate = np.where(np.arange(len(t)) == 5, np.nan, run.imu.turn_rate)
+        bad = dataclasses.replace(run, as_recorded=True, imu=dataclasses.replace(run.imu, t=t, turn_rate=rate))
+        for tables in ("parquet", "csv"):
+            write_run(bad, folder, tables=tables)
+            assert_input_error(self, lambda: read_run(folder), "imu", "row")
+            again = read_run(folder, as_recorded=True)
+            np.testing.assert_array_equal(again.imu.t, t)
+            self.assertTrue(np.isnan(again.imu.turn_rate[5]))
+        mended, notes = cleaned(again)
+        self.assertEqual(len(mended.imu.t), len(t) - 21)
+        self.assertIn("1 rows not finite and 20 out of order", notes[0])
+        assert_input_error(self, lambda: dataclasses.replace(bad, as_recorded=False), "imu", "row")
+
+    def test_the_longest_increasing_part_is_kept(self):
+        rng = np.random.default_rng(2)
+        for _ in range(20):
+            t = rng.permutation(8).astype(float)
+            kept = t[rows_in_order(t)]
+            longest = max(
+                (c for size in range(1, 9) for c in itertools.combinations(t, size) if all(np.diff(c) > 0.0)), key=len
+            )
+            self.assertTrue(np.all(np.diff(kept) > 0.0))
+            self.assertEqual(len(kept), len(longest))
+
+    def test_position_steering_and_a_clock_offset_survive_the_files(self):
+        run, folder = short_run(), new_folder() / "run"
+        document = run.robot.model_dump(exclude_none=True)
+        document["drive"] |= {"kind": "car", "wheelbase": 0.8, "turning_radius": 1.5}
+        document["lidar"][0]["stamp_offset"] = 0.25
+        wheels = dataclasses.replace(run.wheels, steering=np.linspace(-0.3, 0.3, len(run.wheels.t)))
+        made = dataclasses.replace(
+            run, robot=Robot.model_validate(document), wheels=wheels,
+            position=Positions(run.truth.t[::100], *run.truth.poses[::100, :2].T),
+        )  # fmt: skip
+        for tables in ("parquet", "csv"):
+            again = read_run(write_run(made, folder, tables=tables))
+            np.testing.assert_allclose(again.scans.t, run.scans.t, atol=1e-12)
+            np.testing.assert_array_equal(again.wheels.steering, wheels.steering)
+            np.testing.assert_array_equal(again.position.x, made.position.x)
+        # The file holds the stamps as the scanner's own clock gave them.
+        raw = first_row(folder / "scans.csv")
+        self.assertAlmostEqual(raw[0], run.scans.t[0] - 0.25)
+
+
+def first_row(path):
+    """The first row of a CSV table."""
+    return np.genfromtxt(path, delimiter=",", skip_header=1, max_rows=1)
 
 
 class Import(unittest.TestCase):

@@ -4,7 +4,7 @@ import numpy as np
 import shapely
 import shapely.affinity
 
-from tests.support import assert_input_error, edited, robot, short_run, site
+from tests.support import altered_robot, assert_input_error, edited, robot, short_run, site
 from vinecompass import Command, Simulator, read_site, record_drive
 from vinecompass.geometry import compose
 from vinecompass.simulation import Site, cast_beams
@@ -54,6 +54,38 @@ class TheRecordedRun(unittest.TestCase):
         error = run.imu.turn_rate[5:] - turned[5:] / 0.01
         self.assertAlmostEqual(error.mean(), imu.turn_rate_bias, delta=4.0 * imu.turn_rate_noise / np.sqrt(len(error)))
         self.assertAlmostEqual(error.std() / imu.turn_rate_noise, 1.0, delta=0.1)
+
+    def test_an_imu_off_the_axle_feels_the_turning_and_an_antenna_swings(self):
+        made = altered_robot(
+            robot(), imu={"mount": (0.3, 0.2, 90.0), "turn_rate_noise": 0.0, "acceleration_noise": 0.0,
+                          "turn_rate_bias": 0.0, "acceleration_bias": (0.0, 0.0), "turn_rate_scale": 1.1},
+            position={"mount": (-0.3, 0.1), "noise": 1e-6, "rate": 5.0},
+        )  # fmt: skip
+        simulator = Simulator(site(), made, start=[25.5, 9.5, 0.0], seed=2)
+        readings = [simulator.step(Command(0.5, 0.6)) for _ in range(30)]
+        t = np.concatenate([r.imu.t for r in readings])[120:]
+        truth = np.concatenate([r.truth.poses for r in readings])
+        velocities = np.concatenate([r.velocities for r in readings])
+        np.testing.assert_allclose(
+            np.concatenate([r.imu.turn_rate for r in readings])[120:], 1.1 * velocities[120:, 1], atol=0.02
+        )
+        # Where the IMU was, every 0.01 s: its second differences are its acceleration, turned into its own frame.
+        sensor = compose(np.vstack([r.truth.poses for r in readings]), made.imu.mount_pose)
+        second = np.diff(sensor[:, :2], n=2, axis=0) / 0.01**2
+        heading = sensor[1:-1, 2]
+        ahead = np.cos(heading) * second[:, 0] + np.sin(heading) * second[:, 1]
+        left = np.cos(heading) * second[:, 1] - np.sin(heading) * second[:, 0]
+        for name, wanted in (("acceleration_x", ahead), ("acceleration_y", left)):
+            read = np.concatenate([getattr(r.imu, name) for r in readings])[120:]
+            self.assertEqual(len(read), len(t))
+            smooth = np.convolve(wanted[119:], np.full(25, 0.04), "same")[30:-30]
+            np.testing.assert_allclose(np.convolve(read, np.full(25, 0.04), "same")[30:-31], smooth, atol=0.03)
+        fixes = [r.position for r in readings]
+        stamps = np.concatenate([fix.t for fix in fixes])
+        np.testing.assert_allclose(stamps, 0.2 * np.arange(1, 16), atol=1e-9)
+        antenna = compose(truth[(np.round(stamps / 0.01).astype(int)) - 1], [-0.3, 0.1, 0.0])
+        np.testing.assert_allclose(np.concatenate([fix.x for fix in fixes]), antenna[:, 0], atol=1e-4)
+        np.testing.assert_allclose(np.concatenate([fix.y for fix in fixes]), antenna[:, 1], atol=1e-4)
 
     def test_the_same_seed_gives_the_same_bytes_and_another_gives_others(self):
         again, other = (record_drive(site(), robot(), [(36.9, 24.6), (36.9, 23.0)], seed=seed) for seed in (7, 8))
@@ -113,6 +145,24 @@ class Motion(unittest.TestCase):
             readings = blocked.step(Command())
             self.assertFalse(readings.contact)
             self.assertGreater(np.hypot(*(blocked.people[:, :2] - start[:2]).T).min(), 0.9)
+
+    def test_nobody_waits_for_ever(self):
+        # At the end of its route a person has nowhere to turn back to, so it steps aside for a robot that stays.
+        post = site().model_copy(update={"person": [
+            site().person[1].model_copy(update={"route": [(39.5, 9.0), (39.5, 14.0)], "speed": 1.0})
+        ]})  # fmt: skip
+        body = shapely.affinity.translate(
+            shapely.affinity.rotate(shapely.Polygon(robot().body.polygon), 0.6, origin=(0, 0), use_radians=True),
+            38.6,
+            13.6,
+        )
+        for seed in range(3):
+            simulator = Simulator(post, robot(), start=[38.6, 13.6, 0.6], seed=seed)
+            gaps = []
+            for _ in range(300):
+                self.assertFalse(simulator.step(Command()).contact)
+                gaps.append(body.distance(shapely.Point(simulator.people[0, :2])) - simulator.people[0, 2])
+            self.assertGreater(gaps[-1], 0.5)
 
 
 class SiteFile(unittest.TestCase):

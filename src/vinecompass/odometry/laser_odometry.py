@@ -115,7 +115,7 @@ class LaserOdometry:
     >>> laser = LaserOdometry(robot.scanner)
     >>> for _ in range(21):
     ...     motion = laser.update(simulator.step(Command(speed=0.5)).scan)
-    >>> bool(abs(motion.pose[0] - 0.80) < 0.02)
+    >>> bool(abs(motion.pose[0] - 0.82) < 0.02)
     True
     """
 

@@ -58,8 +58,9 @@ class Walker:
         self._waited += duration
         if self._waited > PATIENCE:
             back = self._at(self._travelled - self._direction * reach)
-            # At the end of the route there is no way back either.
-            if off_route or np.array_equal(back, self.position) or self._is_in_the_way(robot, back):
+            # Near the end of the route there is no way back either.
+            no_way_back = np.hypot(*(back - self.position)) < 0.9 * reach
+            if off_route or no_way_back or self._is_in_the_way(robot, back):
                 self._step_aside(robot, reach)
             else:
                 self._waited, self._direction = 0.0, -self._direction
