@@ -27,8 +27,8 @@ def main(seeds: int) -> None:
                 row = []
                 for told in (robot, unknown):
                     fused = fuse(dataclasses.replace(run, robot=told), sources=sources)
-                    row.append(compare_tracks(fused.track, run.truth))  # type: ignore[arg-type]
-                way = run.truth.length  # type: ignore[union-attr]
+                    row.append(compare_tracks(fused.track, run.truth))
+                way = run.truth.length
                 print(
                     f"{route:<12} {seed:>4} {' '.join(sources):<20} {row[0].position[-1]:>7.2f} "
                     f"{100.0 * row[0].position[-1] / way:>9.2f} {np.degrees(row[0].heading[-1]):>7.2f} "

@@ -196,8 +196,15 @@ class BadInput(unittest.TestCase):
             self.assertIn(words, notes)
         self.assertLess(compare_tracks(fused.track, run.truth).position[-1], 0.01 * run.truth.length)
 
+    def test_a_track_from_sources_at_odds_is_never_handed_over_in_silence(self):
+        run = dry_run()
+        self.assertEqual(fuse(run, sources=["wheels", "imu"]).doubts, ())
+        against = dataclasses.replace(run, imu=dataclasses.replace(run.imu, turn_rate=-run.imu.turn_rate))
+        self.assertIn("contradict", " ".join(fuse(against).doubts))
+
     def test_what_cannot_be_fused_is_named(self):
         run = dry_run()
+        slow = dataclasses.replace(run.imu, t=run.imu.t * 1000.0)
         late = dataclasses.replace(run.imu, t=run.imu.t + 86400.0)
         far = Positions(np.array([0.0, 1.0]), np.array([90.0, 90.0]), np.zeros(2))
         for changed, sources, words in (
@@ -205,6 +212,7 @@ class BadInput(unittest.TestCase):
             (run, ["wheels", "position"], ["position", "no readings"]),
             (run, ["imu"], ["nothing there tells speed", "wheels"]),
             (dataclasses.replace(run, imu=late), ["wheels", "imu"], ["wheels", "86400", "one clock"]),
+            (dataclasses.replace(run, imu=slow), ["wheels", "imu"], ["imu", "lasts 58", "one unit"]),
             (dataclasses.replace(run, position=far), None, ["start", "first position fix"]),
             (dataclasses.replace(run, imu=Imu(*(column[:1] for column in vars(run.imu).values()))), ["wheels", "imu"],
              ["imu", "no readings"]),

@@ -96,6 +96,22 @@ class Report(unittest.TestCase):
         self.assertIn("locate", links["track"].needed_for)
         self.assertTrue(any("mount" in text for text in health.untold))
 
+    def test_faults_that_only_several_streams_can_tell(self):
+        run, wheels, imu = dry_run(), dry_run().wheels, dry_run().imu
+        for changed, finding in (
+            ({"wheels": dataclasses.replace(wheels, angles=wheels.angles[:, ::-1].copy())},
+             ("wheels", "left and right swapped")),
+            ({"imu": dataclasses.replace(imu, turn_rate=-imu.turn_rate)}, ("imu", "turns the other way")),
+            ({"imu": dataclasses.replace(imu, turn_rate=0.0 * imu.turn_rate)}, ("imu", "frozen readings")),
+            ({"imu": dataclasses.replace(imu, t=1000.0 * imu.t)}, ("imu", "milliseconds taken for seconds")),
+            ({"imu": dataclasses.replace(imu, t=np.full(len(imu.t), np.nan)), "as_recorded": True},
+             ("imu", "stamps are not numbers")),
+        ):  # fmt: skip
+            with self.subTest(finding=finding):
+                health = check(dataclasses.replace(run, **changed))
+                self.assertEqual((health.findings[0].stream, health.findings[0].fault), finding)
+                self.assertEqual(len(health.findings), 1, health.findings)
+
     def test_one_sample_and_two_streams_a_day_apart(self):
         run = dry_run()
         one = Imu(*(column[:1] for column in vars(run.imu).values()))

@@ -89,11 +89,13 @@ def run_fuse(
             f"{100.0 * last['drift_share']:.2f} % of the way"
         )
     measured = {f"{source}_{key}": value for source, row in rows.items() for key, value in row.items()}
+    if fused.doubts:
+        line = f"not to be trusted, check the run first ({'; '.join(fused.doubts)}); {line}"
     return Outcome(
-        "fuse", line, details=_details(fused, rows, beside),
+        "fuse", line, done=not fused.doubts, details=_details(fused, rows, beside),
         quality={
             "way_m": fused.track.length, "slip_s": float((fused.slips[:, 1] - fused.slips[:, 0]).sum()),
-            "slips_s": fused.slips.round(2).tolist(), "notes": list(fused.notes),
+            "slips_s": fused.slips.round(2).tolist(), "notes": list(fused.notes), "doubts": list(fused.doubts),
             "sources": {
                 name: {"taken": r.taken, "gated": r.gated, "late": r.late, "refused": r.refused,
                        "normalised_innovation": r.normalised_innovation} for name, r in fused.report.items()

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
 from vinecompass.errors import InputError
+from vinecompass.fusion.fuse import cleaned
 from vinecompass.geometry import arc, chain, compose, inverse, relative, wrap_angle
 from vinecompass.odometry import laser_track
 from vinecompass.robot import Robot, body_velocity
@@ -91,6 +92,7 @@ def estimate_mount(
     After Censi, Franchi, Marchionni and Oriolo (2013), "Simultaneous calibration of odometry and sensor parameters for
     mobile robots", solved by robust nonlinear least squares. Standard errors come from the curvature at the solution.
     """
+    run, _ = cleaned(run)
     lidar, drive = run.robot.scanner, run.robot.drive
     if track is None:
         track, _ = laser_track(run, mount=np.zeros(3), progress=progress)

@@ -20,6 +20,10 @@ from vinecompass.runs.run import Stream
 __all__ = ["Fused", "cleaned", "fuse"]
 
 SOURCES = ("imu", "wheels", "odometry", "scans", "position")
+MOST_GATED, LARGEST_INNOVATION = 0.6, 5.0
+"""Share of a source's readings left out, and mean square of its innovations, beyond which something is wrong."""
+LONGEST_RATIO = 20.0
+"""Times as long as another that a stream may last."""
 FARTHEST_START = 5.0
 """Metres between the start and the first position fix beyond which one of them is wrong."""
 
@@ -43,6 +47,8 @@ class Fused:
         What each scan said; empty if scans were not used.
     notes : tuple of str
         What was left out of the run, and why.
+    doubts : tuple of str
+        Sources that contradict the others so often that the track is not to be trusted before the run is checked.
     """
 
     track: Track
@@ -51,6 +57,7 @@ class Fused:
     slips: NDArray[np.float64]
     motions: list[ScanMotion]
     notes: tuple[str, ...]
+    doubts: tuple[str, ...]
 
 
 def cleaned(run: Run) -> tuple[Run, tuple[str, ...]]:
@@ -137,7 +144,22 @@ def fuse(
         alone["scans"] = track.moved_to(_pose_at_start(run, track.t[0]))
     fusion = OdometryFusion(run.robot, start=run.start, settings=settings)
     track, gated = _run_through(fusion, run, sources, motions, progress)
-    return Fused(track, alone, fusion.report(), spans_of(gated, apart=0.6, shortest=0.15), motions, notes)
+    report = fusion.report()
+    slips = spans_of(gated, apart=0.6, shortest=0.15)
+    return Fused(track, alone, report, slips, motions, notes, _doubts(report))
+
+
+def _doubts(report: dict[str, SourceReport]) -> tuple[str, ...]:
+    """Return a sentence about each source that stands against the rest."""
+    doubts = []
+    for name, source in report.items():
+        share = source.gated / max(source.taken + source.gated, 1)
+        if share > MOST_GATED or source.normalised_innovation > LARGEST_INNOVATION:
+            doubts.append(
+                f"{name}: {100.0 * share:.0f} % of the readings contradict the rest, the others by "
+                f"{source.normalised_innovation:.1f} times what is expected"
+            )
+    return tuple(doubts)
 
 
 def _pose_at_start(run: Run, t: float) -> NDArray[np.float64]:
@@ -195,6 +217,12 @@ def _check_overlap(run: Run, streams: dict[str, Stream]) -> None:
                 raise InputError(
                     f"ends at {stream.t[-1]:.1f} s, before {other} begin at {rival.t[0]:.1f} s", file=run.folder,
                     key=name, expected="streams stamped by one clock",
+                )  # fmt: skip
+            lasts, other_lasts = stream.t[-1] - stream.t[0], rival.t[-1] - rival.t[0]
+            if lasts > LONGEST_RATIO * other_lasts and lasts > 60.0:
+                raise InputError(
+                    f"lasts {lasts:.0f} s, {other} {other_lasts:.0f} s", file=run.folder, key=name,
+                    expected="streams stamped in one unit, s, and as long as each other",
                 )  # fmt: skip
 
 

@@ -22,7 +22,7 @@ from vinecompass.health.motion import (
     heading_in_degrees,
     turn_ratio,
 )
-from vinecompass.health.readings import check_finite, check_ranges, own_beams
+from vinecompass.health.readings import check_finite, check_frozen_imu, check_ranges, own_beams
 from vinecompass.health.stamps import check_stamps, describe_stream
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
 from vinecompass.runs import Run, Track
@@ -83,8 +83,11 @@ def check(run: Run, *, progress: Progress | None = None) -> Health:
     usable, _ = cleaned(run)
     if usable.scans is not None and len(usable.scans) > 1:
         evidence.findings += check_ranges(usable.scans, run.robot)
-    if not any(f.fault == "another time" for f in evidence.findings):
+    if usable.imu is not None:
+        evidence.findings += check_frozen_imu(usable.imu)
+    if not any(f.fault in ("another time", "milliseconds taken for seconds") for f in evidence.findings):
         _check_motion(usable, evidence, progress)
+    _blame_wheels(evidence)
     order = sorted(evidence.findings, key=lambda finding: (SEVERITIES.index(finding.severity), finding.begin))
     worst = order[0].severity if order else None
     return Health(
@@ -135,6 +138,18 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
     evidence.findings += check_slip(wheels, body, gyro, doubtful=doubtful, blind=blind)
 
 
+def _blame_wheels(evidence: _Evidence) -> None:
+    """Where IMU and scans both turn against the wheels, it is the wheels that are wrong."""
+    against = (("imu", "turns the other way"), ("scans", "mirrored lidar"))
+    if all(evidence.has(*pair) for pair in against):
+        both = [finding for finding in evidence.findings if (finding.stream, finding.fault) in against]
+        evidence.findings = [finding for finding in evidence.findings if finding not in both]
+        evidence.findings.append(Finding(
+            "fatal", "wheels", "left and right swapped", "IMU and scans both turn the other way round than the wheels",
+            both[0].begin, both[0].end, "swap the wheels' columns: --column wheels.left=YOURS at import",
+        ))  # fmt: skip
+
+
 def _is_blind(motion: ScanMotion, run: Run) -> bool:
     """Return whether a scan cannot tell the motion: in a plain place, or where it follows someone who walks by."""
     return motion.degenerate is not None or bool(np.hypot(*motion.velocity[:2]) > 1.15 * run.robot.drive.top_speed)
@@ -171,7 +186,13 @@ def _scan_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> tu
         return None, []
     # What sees the robot itself sees no motion.
     ranges = np.where(own_beams(scans.ranges, run.robot), np.float32("nan"), scans.ranges)
-    return laser_track(replace(run, scans=replace(scans, ranges=ranges)), mount=np.zeros(3), progress=progress)
+    track, motions = laser_track(
+        replace(run, scans=replace(scans, ranges=ranges)), mount=np.zeros(3), progress=progress
+    )
+    if np.median([motion.matched_share for motion in motions]) < 0.4:
+        evidence.untold.append("what the scans say of the motion: they hardly match one another")
+        return None, []
+    return track, motions
 
 
 def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidence) -> HeadingSource | None:
@@ -179,6 +200,14 @@ def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidenc
     if run.imu is None:
         return None
     imu = run.imu
+    fastest = float(np.abs(imu.turn_rate).max())
+    if fastest > 200.0 * run.robot.drive.top_turn_rate:
+        evidence.findings.append(Finding(
+            "fatal", "imu", "impossible turn rate", f"up to {fastest:.3g} rad/s; the robot file says "
+            f"{run.robot.drive.top_turn_rate:g} rad/s", float(imu.t[0]), float(imu.t[-1]),
+            "check its unit and its cable",
+        ))  # fmt: skip
+        return None
     heading = HeadingSource(imu.t, np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))]))
     # The wheels judge, as scans may be mirrored; scans only where there are no wheels.
     for name in [name for name in ("wheels", "scans") if name in others][:1]:

@@ -9,12 +9,12 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from vinecompass.health.findings import Finding
+from vinecompass.health.findings import Finding, Severity
 from vinecompass.robot import Robot
-from vinecompass.runs import Run, Scans
+from vinecompass.runs import Imu, Run, Scans
 from vinecompass.runs.order import spans_of
 
-__all__ = ["check_finite", "check_ranges", "own_beams"]
+__all__ = ["check_finite", "check_frozen_imu", "check_ranges", "own_beams"]
 
 FEWEST_SCANS = 20
 """Scans needed to say that a beam never returns."""
@@ -42,6 +42,16 @@ def check_finite(run: Run) -> list[Finding]:
     return findings
 
 
+def check_frozen_imu(imu: Imu) -> list[Finding]:
+    """Find an IMU that gives the same turn rate over and over."""
+    same = np.diff(imu.turn_rate) == 0.0
+    return [
+        Finding("serious", "imu", "frozen readings", f"the same turn rate to the last digit for {end - begin:.1f} s",
+                float(begin), float(end), "the driver repeats old data: restart it, and drive again")
+        for begin, end in spans_of(imu.t[1:][same], apart=0.05, shortest=0.2)
+    ]  # fmt: skip
+
+
 def check_ranges(scans: Scans, robot: Robot) -> list[Finding]:
     """Find what is wrong with what the scanner sees; the stamps must be in order."""
     lidar, t, ranges = robot.scanner, scans.t, scans.ranges
@@ -58,6 +68,8 @@ def check_ranges(scans: Scans, robot: Robot) -> list[Finding]:
                 f"{lidar.farthest:g} m", *whole, f"import again with --range-unit {'mm' if factor > 500.0 else 'cm'}",
             )]  # fmt: skip
     findings = _silent(scans, finite) + _frozen(scans) + _out_of_limits(scans, robot)
+    if any(finding.severity == "fatal" for finding in findings):
+        return findings
     if len(t) >= FEWEST_SCANS:
         findings += _dead_beams(ranges, finite, robot, whole) + _blocked(ranges, robot, whole)
     return findings
@@ -78,9 +90,10 @@ def _frozen(scans: Scans) -> list[Finding]:
     ranges = scans.ranges
     alike = ((a == b) | (np.isnan(a) & np.isnan(b)) for a, b in pairwise(ranges))
     same = np.array([np.all(beams) for beams in alike], dtype=bool) & np.isfinite(ranges[1:]).any(axis=1)
+    severity: Severity = "fatal" if np.mean(same) > 0.5 else "serious"
     period = float(np.median(np.diff(scans.t)))
     return [
-        Finding("serious", "scans", "frozen scans",
+        Finding(severity, "scans", "frozen scans",
                 f"the same ranges to the last digit for {end - begin + period:.1f} s",
                 float(begin) - period, float(end) + period, "the driver repeats old data: restart it, and drive again")
         for begin, end in spans_of(scans.t[1:][same], apart=1.5 * period, shortest=0.9 * period)
@@ -91,14 +104,15 @@ def _out_of_limits(scans: Scans, robot: Robot) -> list[Finding]:
     lidar, ranges = robot.scanner, scans.ranges
     # Noise may carry a reading a little beyond either limit.
     slack = 0.05 + 5.0 * (lidar.range_noise + lidar.range_noise_per_metre * lidar.farthest)
-    outside = (ranges < lidar.nearest - slack) | ((ranges > lidar.farthest + slack) & np.isfinite(ranges))
+    outside = (ranges < 0.5 * lidar.nearest) | ((ranges > lidar.farthest + slack) & np.isfinite(ranges))
     share = outside.mean(axis=1)
+    severity: Severity = "fatal" if outside.mean() > 0.5 else "slight"
     findings = []
     for begin, end in spans_of(scans.t[share > 0.005], apart=2.0):
         inside = (scans.t >= begin) & (scans.t <= end)
         worst = ranges[inside][outside[inside]]
         findings.append(Finding(
-            "slight", "scans", "ranges out of limits", f"{100.0 * share[inside].mean():.1f} % of ranges, from "
+            severity, "scans", "ranges out of limits", f"{100.0 * share[inside].mean():.1f} % of ranges, from "
             f"{worst.min():.2f} to {worst.max():.2f} m; the lidar measures {lidar.nearest:g} to {lidar.farthest:g} m",
             float(begin), float(end),
             "give --no-return the number your scanner writes for nothing, or put the limits right",

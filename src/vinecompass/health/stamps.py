@@ -23,13 +23,15 @@ RATE_TOLERANCE = 0.2
 
 def describe_stream(t: NDArray[np.float64]) -> StreamHealth:
     """Return a stream in numbers, by its stamps ``(N,)``."""
-    steps = np.diff(t[rows_in_order(t)])
+    good = t[rows_in_order(t)]
+    nothing = float("nan")
+    begin, end = (float(good[0]), float(good[-1])) if len(good) else (nothing, nothing)
+    steps = np.diff(good)
     if len(steps) == 0:
-        return StreamHealth(len(t), float(t[0]), float(t[-1]), float("nan"), float("nan"), float("nan"))
+        return StreamHealth(len(t), begin, end, nothing, nothing, nothing)
     period = float(np.median(steps))
     jitter = float(np.percentile(np.abs(steps / period - 1.0), 200.0 / 3.0))
-    finite = t[np.isfinite(t)]
-    return StreamHealth(len(t), float(finite.min()), float(finite.max()), 1.0 / period, float(steps.max()), jitter)
+    return StreamHealth(len(t), begin, end, 1.0 / period, float(steps.max()), jitter)
 
 
 def check_stamps(run: Run) -> list[Finding]:
@@ -40,7 +42,7 @@ def check_stamps(run: Run) -> list[Finding]:
             continue
         if len(stream.t) == 1:
             findings.append(Finding(
-                "serious", name, "a single reading", "1 row", stream.t[0], stream.t[0],
+                "serious", name, "a single reading", "1 row", float(stream.t[0]), float(stream.t[0]),
                 "record again, or leave the stream out: one reading says nothing of motion",
             ))  # fmt: skip
             continue
@@ -56,6 +58,9 @@ def _order(name: str, t: NDArray[np.float64]) -> list[Finding]:
         return []
     # Rows to leave out have no times to go by; their neighbours do.
     kept = np.flatnonzero(keep)
+    if len(kept) == 0:
+        return [Finding("fatal", name, "stamps are not numbers", f"none of {len(t)} rows", 0.0, 0.0,
+                        "check the logger's clock and the column t")]  # fmt: skip
     out = np.flatnonzero(~keep)
     before, after = np.searchsorted(kept, out) - 1, np.searchsorted(kept, out)
     begin = float(t[kept[max(before[0], 0)]])
@@ -99,7 +104,12 @@ def _beat(name: str, t: NDArray[np.float64], robot: Robot, *, disordered: bool) 
                 float(begin), float(end), "stamp readings where they are taken, not where they arrive",
             ))  # fmt: skip
     filed = {"scans": robot.scanner.rate, "wheels": robot.wheels.rate, "imu": robot.imu.rate}.get(name)
-    if filed is not None and abs(1.0 / period / filed - 1.0) > RATE_TOLERANCE:
+    if filed is not None and abs(1000.0 / period / filed - 1.0) < RATE_TOLERANCE:
+        findings.append(Finding(
+            "fatal", name, "milliseconds taken for seconds", f"{1.0 / period:.2g} Hz, the robot file says {filed:g} Hz",
+            float(t[0]), float(t[-1]), "import again with --time-unit ms",
+        ))  # fmt: skip
+    elif filed is not None and abs(1.0 / period / filed - 1.0) > RATE_TOLERANCE:
         findings.append(Finding(
             "slight", name, "another rate than filed", f"{1.0 / period:.1f} Hz, the robot file says {filed:g} Hz",
             float(t[0]), float(t[-1]), "put the rate right in robot.toml: beams are timed by it",
