@@ -52,12 +52,14 @@ BRISK = 0.3
 
 
 @njit(cache=True, nogil=True)
-def add_row_and_column(covariance, row, other, factor):  # type: ignore[no-untyped-def]
-    """Let part `row` of the state gain `factor` times part `other`."""
-    for k in range(STATES):
-        covariance[row, k] += factor * covariance[other, k]
-    for k in range(STATES):
-        covariance[k, row] += factor * covariance[k, other]
+def couple(covariance, links, count):  # type: ignore[no-untyped-def]
+    """Let part `links[i, 0]` of the state gain `links[i, 2]` times part `links[i, 1]`, for the first `count` links."""
+    for i in range(count):
+        part, other, factor = int(links[i, 0]), int(links[i, 1]), links[i, 2]
+        for k in range(STATES):
+            covariance[part, k] += factor * covariance[other, k]
+        for k in range(STATES):
+            covariance[k, part] += factor * covariance[k, other]
 
 
 @njit(cache=True, nogil=True)
@@ -96,23 +98,28 @@ def predict(state, covariance, p, step):  # type: ignore[no-untyped-def]
     state[15] += mean_y * step
     state[16] += turn_rate * step
     state[T] += step
-    # The pose from heading, speeds and turn rate, all as they were before the step.
-    for row, by_heading, by_ahead, by_left in ((0, -dy, c * step, -s * step), (1, dx, s * step, c * step)):
-        add_row_and_column(covariance, row, 2, by_heading)
-        add_row_and_column(covariance, row, 3, by_ahead)
-        if p[SIDEWAYS] != 0.0:
-            add_row_and_column(covariance, row, 4, by_left)
-        add_row_and_column(covariance, row, 5, 0.5 * step * by_heading)
-    add_row_and_column(covariance, 2, 5, step)
-    for part in range(3):
-        if part != 1 or p[SIDEWAYS] != 0.0:
-            add_row_and_column(covariance, 14 + part, 3 + part, step)
+    # The pose from heading, speeds and turn rate, all as they were before the step: what comes first uses no part that
+    # was changed already.
+    sideways = p[SIDEWAYS] != 0.0
+    links = np.empty((20, 3))
+    count = 0
+    for row in range(2):
+        by_heading = -dy if row == 0 else dx
+        by_ahead, by_left = (c * step, -s * step) if row == 0 else (s * step, c * step)
+        for other, factor in ((2, by_heading), (3, by_ahead), (4, by_left), (5, 0.5 * step * by_heading)):
+            if other != 4 or sideways:
+                links[count, 0], links[count, 1], links[count, 2] = row, other, factor
+                count += 1
+    for part, other in ((2, 5), (14, 3), (15, 4), (16, 5)):
+        if part != 15 or sideways:
+            links[count, 0], links[count, 1], links[count, 2] = part, other, step
+            count += 1
     if pushed:
-        add_row_and_column(covariance, 3, 7, -cosine * step)
-        add_row_and_column(covariance, 3, 8, sine * step)
-        if p[SIDEWAYS] != 0.0:
-            add_row_and_column(covariance, 4, 7, -sine * step)
-            add_row_and_column(covariance, 4, 8, -cosine * step)
+        for part, other, factor in ((3, 7, -cosine), (3, 8, sine), (4, 7, -sine), (4, 8, -cosine)):
+            if part != 4 or sideways:
+                links[count, 0], links[count, 1], links[count, 2] = part, other, factor * step
+                count += 1
+    couple(covariance, links, count)
     # The creep of the wheels fades.
     kept = np.exp(-step / p[CREEP_TIME])
     for part in (9, 10):
@@ -125,19 +132,22 @@ def predict(state, covariance, p, step):  # type: ignore[no-untyped-def]
         covariance[part, part] += spread**2 * (1.0 - kept**2)
     # Noise: a push within the step shows by half in the pose, a change of turn rate holds for the whole step.
     speed_variance = p[PUSH_NOISE] ** 2 * p[PUSH_PERIOD] * step if pushed else p[SPEED_CHANGE] ** 2 * step
-    noise = np.zeros(STATES)
-    noise[0], noise[1], noise[3], noise[14] = 0.5 * c * step, 0.5 * s * step, 1.0, 0.5 * step
-    add_noise(covariance, noise, speed_variance)
-    if p[SIDEWAYS] != 0.0:
-        noise[:] = 0.0
-        noise[0], noise[1], noise[4], noise[15] = -0.5 * s * step, 0.5 * c * step, 1.0, 0.5 * step
-        add_noise(covariance, noise, speed_variance)
-    noise[:] = 0.0
-    noise[2], noise[5], noise[16] = step, 1.0, step
-    if pushed:
-        noise[3], noise[4] = p[IMU_Y], -p[IMU_X] if p[SIDEWAYS] != 0.0 else 0.0
     read = abs(state[T] - 0.5 * step - state[GYRO_T]) < 2.5 * p[PUSH_PERIOD]
-    add_noise(covariance, noise, p[GYRO_CHANGE if read else TURN_RATE_CHANGE] ** 2 * step)
+    for source in range(3):
+        if source == 1 and not sideways:
+            continue
+        noise = np.zeros(STATES)
+        variance = speed_variance
+        if source == 0:
+            noise[0], noise[1], noise[3], noise[14] = 0.5 * c * step, 0.5 * s * step, 1.0, 0.5 * step
+        elif source == 1:
+            noise[0], noise[1], noise[4], noise[15] = -0.5 * s * step, 0.5 * c * step, 1.0, 0.5 * step
+        else:
+            noise[2], noise[5], noise[16] = step, 1.0, step
+            if pushed:
+                noise[3], noise[4] = p[IMU_Y], -p[IMU_X] if sideways else 0.0
+            variance = p[GYRO_CHANGE if read else TURN_RATE_CHANGE] ** 2 * step
+        add_noise(covariance, noise, variance)
     covariance[6, 6] += p[GYRO_WALK] ** 2 * step
     covariance[7, 7] += p[PUSH_WALK] ** 2 * step
     covariance[8, 8] += p[PUSH_WALK] ** 2 * step
@@ -162,13 +172,16 @@ def innovation_squared(covariance, rows, residuals, noise, gains):  # type: igno
         for n in range(parts):
             for k in range(STATES):
                 noise[m, n] += rows[m, k] * crossed[k, n]
+    # Element by element, as whole-array assignments take seconds to compile.
     inverse, factor, unit = np.empty((parts, parts)), np.empty((parts, parts)), np.empty(parts)
     for m in range(parts):
-        factor[:] = noise
-        unit[:] = 0.0
-        unit[m] = 1.0
+        for i in range(parts):
+            unit[i] = 1.0 if i == m else 0.0
+            for j in range(parts):
+                factor[i, j] = noise[i, j]
         solve_in_place(factor, unit)
-        inverse[m] = unit
+        for i in range(parts):
+            inverse[m, i] = unit[i]
     result = 0.0
     for m in range(parts):
         for n in range(parts):
@@ -214,24 +227,24 @@ def correct(state, covariance, rows, residuals, noise, limit, normalised):  # ty
 def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by a turn rate, and where the body cannot move sideways by the acceleration that turning gives it."""
     sideways = event[5] != 0.0 and p[SIDEWAYS] == 0.0
-    parts = 2 if sideways else 1
-    rows, residuals, noise = np.zeros((parts, STATES)), np.zeros(parts), np.zeros((parts, parts))
+    rows, residuals, noise = np.zeros((1, STATES)), np.zeros(1), np.zeros((1, 1))
     rows[0, 5], rows[0, 6] = p[GYRO_SCALE], 1.0
     residuals[0] = event[2] - p[GYRO_SCALE] * state[5] - state[6]
     noise[0, 0] = p[GYRO_NOISE] ** 2
-    taken = correct(state, covariance, rows[:1].copy(), residuals[:1], noise[:1, :1].copy(), p[GATE], normalised)
+    taken = correct(state, covariance, rows, residuals, noise, p[GATE], normalised)
     if sideways and taken:
         cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
         # Sideways, in the body's frame: what the reading says, less what turning explains.
         left = sine * (event[3] - state[7]) + cosine * (event[4] - state[8]) + state[5] ** 2 * p[IMU_Y]
-        second = np.zeros((1, STATES))
-        second[0, 3], second[0, 5] = state[5], state[3] - 2.0 * state[5] * p[IMU_Y]
-        second[0, 7], second[0, 8] = sine, cosine
-        residual = np.array([left - state[5] * state[3]])
+        for k in range(STATES):
+            rows[0, k] = 0.0
+        rows[0, 3], rows[0, 5] = state[5], state[3] - 2.0 * state[5] * p[IMU_Y]
+        rows[0, 7], rows[0, 8] = sine, cosine
+        residuals[0] = left - state[5] * state[3]
         # What a change of turn rate does off the axle is not modelled here, only allowed for.
-        spread = p[PUSH_NOISE] ** 2 + (p[IMU_X] * 1.5 * p[GYRO_NOISE] / p[PUSH_PERIOD]) ** 2 + 0.02**2
+        noise[0, 0] = p[PUSH_NOISE] ** 2 + (p[IMU_X] * 1.5 * p[GYRO_NOISE] / p[PUSH_PERIOD]) ** 2 + 0.02**2
         # A reading that fails here is no gyro gone wrong: it is left out and not counted.
-        correct(state, covariance, second, residual, np.array([[spread]]), p[GATE], np.empty(2))
+        correct(state, covariance, rows, residuals, noise, p[GATE], np.empty(2))
     return taken
 
 
@@ -283,7 +296,9 @@ def scan_reading(state, event, rows, residuals, noise):  # type: ignore[no-untyp
     c, s = np.cos(state[13]), np.sin(state[13])
     dx, dy = state[0] - state[11], state[1] - state[12]
     ahead, left = c * dx + s * dy, c * dy - s * dx
-    rows[:] = 0.0
+    for i in range(3):
+        for j in range(STATES):
+            rows[i, j] = 0.0
     rows[0, 0], rows[0, 1], rows[0, 11], rows[0, 12], rows[0, 13] = c, s, -c, -s, left
     rows[1, 0], rows[1, 1], rows[1, 11], rows[1, 12], rows[1, 13] = -s, c, s, -c, -ahead
     rows[2, 2], rows[2, 13] = 1.0, -1.0
@@ -369,6 +384,13 @@ def apply(state, covariance, p, event, normalised):  # type: ignore[no-untyped-d
 
 
 @njit(cache=True, nogil=True)
+def copy_row(log, source, target, begin):  # type: ignore[no-untyped-def]
+    """Copy a row of the log from column `begin` on."""
+    for i in range(begin, log.shape[1]):
+        log[target, i] = log[source, i]
+
+
+@njit(cache=True, nogil=True)
 def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
     """Take an event into the log at its place in time, and carry everything after it forward again.
 
@@ -382,7 +404,7 @@ def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
     if filled == capacity:
         kept = capacity // 2
         for row in range(kept):
-            log[row] = log[capacity - kept + row]
+            copy_row(log, capacity - kept + row, row, 0)
         filled = kept
         if event[0] < log[0, EVENT + T] - 1e-9:
             return filled, LATE
@@ -392,15 +414,16 @@ def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
         log[place - 1, 0] > event[0] + MOMENT
         or (log[place - 1, 0] > event[0] - MOMENT and log[place - 1, 1] > event[1])
     ):
-        log[place] = log[place - 1]
+        copy_row(log, place - 1, place, 0)
         place -= 1
-    log[place, :EVENT] = event
+    for i in range(EVENT):
+        log[place, i] = event[i]
     normalised = np.zeros(2)
     status = TAKEN
     for row in range(place, filled + 1):
-        log[row, EVENT:] = log[row - 1, EVENT:]
+        copy_row(log, row - 1, row, EVENT)
         state, covariance = log[row, EVENT : EVENT + MEMORY], log[row, EVENT + MEMORY :].reshape(STATES, STATES)
-        normalised[:] = 0.0
+        normalised[0] = normalised[1] = 0.0
         taken = apply(state, covariance, p, log[row, :EVENT], normalised)
         if row == place:
             kind = int(event[1])
