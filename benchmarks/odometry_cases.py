@@ -35,20 +35,19 @@ def scanner_of(beams: int) -> Robot:
 def fusion_case(run: Run) -> dict[str, Any]:
     """Streaming fusion, a call for each reading, against the same filter in NumPy matrices."""
     assert run.imu is not None and run.wheels is not None
-    inertial = [column.tolist() for column in vars(run.imu).values()]
-    wheels = list(zip(run.wheels.t.tolist(), run.wheels.angles.tolist(), strict=True))
     count = 2000
+    inertial = list(zip(*(column[:count].tolist() for column in vars(run.imu).values()), strict=True))
+    wheels = list(zip(run.wheels.t[: count // 2].tolist(), run.wheels.angles[: count // 2], strict=True))
     order = sorted(
-        [(t, 0, i) for i, t in enumerate(inertial[0][:count])]
-        + [(w[0], 1, i) for i, w in enumerate(wheels[: count // 2])]
+        [(row[0], 0, row) for row in inertial] + [(row[0], 1, row) for row in wheels], key=lambda item: item[:2]
     )
 
     def feed(fusion: Any) -> Any:
-        for _, stream, i in order:
+        for _, stream, row in order:
             if stream == 0:
-                fusion.update_imu(*(column[i] for column in inertial))
+                fusion.update_imu(*row)
             else:
-                fusion.update_wheels(wheels[i][0], np.asarray(wheels[i][1]))
+                fusion.update_wheels(*row)
         return fusion
 
     ours, other = feed(OdometryFusion(run.robot, start=run.start)), feed(ReferenceFilter(run.robot, run.start))

@@ -261,9 +261,7 @@ class _WaySteps:
 def _way_event(
     kind: int, t: float, way: list[float], duration: float, rolled: float, spreads: tuple[float, float]
 ) -> FloatArray:
-    event = np.zeros(EVENT)
-    event[:9] = t, kind, *way, duration, rolled, *spreads
-    return event
+    return np.array((t, kind, *way, duration, rolled, *spreads, 0.0, 0.0, 0.0))
 
 
 def _imu_event(t: float, turn_rate: float, acceleration_x: float, acceleration_y: float) -> FloatArray | None:
@@ -271,9 +269,8 @@ def _imu_event(t: float, turn_rate: float, acceleration_x: float, acceleration_y
     if not (isfinite(t) and abs(turn_rate) <= FASTEST):
         return None
     pushed = abs(acceleration_x) <= HARDEST and abs(acceleration_y) <= HARDEST
-    event = np.zeros(EVENT)
-    event[:6] = t, IMU, turn_rate, acceleration_x if pushed else 0.0, acceleration_y if pushed else 0.0, float(pushed)
-    return event
+    ahead, left = (acceleration_x, acceleration_y) if pushed else (0.0, 0.0)
+    return np.array((t, IMU, turn_rate, ahead, left, float(pushed), 0.0, 0.0, 0.0, 0.0, 0.0, 0.0))
 
 
 def _scan_event(motion: ScanMotion, settings: FusionSettings) -> FloatArray | None:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from math import cos, sin
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import arc, compose, inverse, relative, wrap_angle
+from vinecompass.geometry import arc, compose
 from vinecompass.odometry.kernels import align_scan, fit_lines, heaviest_spot, straighten
 from vinecompass.robot import Lidar
 from vinecompass.runs import Run, Scan, Track
@@ -125,29 +126,29 @@ class LaserOdometry:
         self._beam_step = abs(lidar.beam_angles[1] - lidar.beam_angles[0])
         self._reference: _Reference | None = None
         self._reference_pose = np.zeros(3)
-        self._sensor_pose = np.zeros(3)
+        self._since = np.zeros(3)
         self._velocity = np.zeros(3)
         self._t = -np.inf
         self.pose = np.zeros(3)
 
     def update(self, scan: Scan) -> ScanMotion:
         """Take in one scan and return the motion up to its stamp."""
-        elapsed = scan.t - self._t
-        predicted = np.zeros(3) if self._reference is None else compose(self._sensor_pose, arc(self._velocity, elapsed))
+        elapsed, self._t = scan.t - self._t, scan.t
         points, delays = self._straightened(scan)
-        since = relative(predicted, self._reference_pose)
-        covariance, share, degenerate = np.zeros((3, 3)), 0.0, None
+        since, covariance, share, degenerate = np.zeros(3), np.zeros((3, 3)), 0.0, None
         if self._reference is not None:
+            predicted = compose(self._since, arc(self._velocity, elapsed))
             if len(points) >= FEWEST_POINTS:
-                since, covariance, share, degenerate = self._align(self._reference, points, delays, since, elapsed)
+                since, covariance, share, degenerate = self._align(self._reference, points, delays, predicted, elapsed)
             if share < LEAST_SHARE:
-                since = relative(predicted, self._reference_pose)
-                covariance, degenerate = UNKNOWN**2 * np.eye(3), np.zeros(2)
-        self._sensor_pose, self._t = compose(self._reference_pose, since), scan.t
-        motion = self._report(scan.t, since, covariance, share, degenerate)
-        if motion.is_reference and len(points) >= FEWEST_POINTS:
+                since, covariance, degenerate = predicted, UNKNOWN**2 * np.eye(3), np.zeros(2)
+        moved_on = np.hypot(since[0], since[1]) > REFERENCE_DISTANCE or abs(since[2]) > REFERENCE_TURN
+        is_reference = len(points) >= FEWEST_POINTS and (self._reference is None or bool(moved_on) or share < 0.6)
+        motion = self._report(scan.t, since, covariance, share, degenerate, is_reference)
+        self._since = since
+        if is_reference:
             self._reference = self._make_reference(self._straightened(scan)[0])
-            self._reference_pose = self._sensor_pose
+            self._reference_pose, self._since = motion.pose, np.zeros(3)
         return motion
 
     def _straightened(self, scan: Scan) -> tuple[FloatArray, FloatArray]:
@@ -203,24 +204,26 @@ class LaserOdometry:
         return np.array([np.cos(angle), np.sin(angle)])
 
     def _report(
-        self, t: float, since: FloatArray, covariance: FloatArray, share: float, degenerate: FloatArray | None
-    ) -> ScanMotion:
+        self, t: float, since: FloatArray, covariance: FloatArray, share: float, degenerate: FloatArray | None,
+        is_reference: bool,
+    ) -> ScanMotion:  # fmt: skip
         """Carry a motion of the sensor to the body."""
-        unmount = inverse(self._mount)
-        self.pose = compose(compose(self._mount, self._sensor_pose), unmount)
-        (x, y, mounted), turned = self._mount, float(since[2])
-        cosine, sine = np.cos(turned), np.sin(turned)
+        (x, y, mounted), turned = self._mount.tolist(), float(since[2])
+        cosine, sine = cos(turned), sin(turned)
         # The lever arm: what the sensor sees as a turn moves the body's origin sideways.
-        carry = np.eye(3)
-        carry[:2, :2] = [[np.cos(mounted), -np.sin(mounted)], [np.sin(mounted), np.cos(mounted)]]
-        carry[:2, 2] = [sine * x + cosine * y, sine * y - cosine * x]
-        speed = carry[:2, :2] @ self._velocity[:2] + self._velocity[2] * np.array([y, -x])
-        moved_on = np.hypot(since[0], since[1]) > REFERENCE_DISTANCE or abs(wrap_angle(since[2])) > REFERENCE_TURN
+        carry = np.array([
+            [cos(mounted), -sin(mounted), sine * x + cosine * y], [sin(mounted), cos(mounted), sine * y - cosine * x],
+            [0.0, 0.0, 1.0],
+        ])  # fmt: skip
+        body_since = np.array([x - cosine * x + sine * y, y - sine * x - cosine * y, turned])
+        body_since[:2] += carry[:2, :2] @ since[:2]
+        self.pose = compose(self._reference_pose, body_since)
+        velocity = np.append(carry[:2, :2] @ self._velocity[:2], self._velocity[2])
+        velocity[:2] += velocity[2] * np.array([y, -x])
         return ScanMotion(
-            t=t, pose=self.pose, velocity=np.append(speed, self._velocity[2]),
-            since_reference=compose(compose(self._mount, since), unmount),
+            t=t, pose=self.pose, velocity=velocity, since_reference=body_since,
             covariance=carry @ covariance @ carry.T, matched_share=share, degenerate=degenerate,
-            is_reference=bool(self._reference is None or moved_on or share < 0.6),
+            is_reference=is_reference,
         )  # fmt: skip
 
     def _make_reference(self, points: FloatArray) -> _Reference:
