@@ -126,24 +126,29 @@ class OdometryFusion:
         self._wheel_steps, self._odometry_steps = (_WaySteps(robot, self._settings) for _ in range(2))
 
     @property
-    def t(self) -> float:  # noqa: D102
+    def t(self) -> float:
+        """The stamp of the latest reading, s."""
         return float(self._state[T]) if self._filled else float("nan")
 
     @property
-    def pose(self) -> FloatArray:  # noqa: D102
+    def pose(self) -> FloatArray:
+        """x, y in metres and heading in radians, in the frame of the start."""
         return np.append(self._state[:2], wrap_angle(self._state[2]))
 
     @property
-    def velocity(self) -> FloatArray:  # noqa: D102
+    def velocity(self) -> FloatArray:
+        """Speed ahead and to the left, m/s, and turn rate, rad/s."""
         return self._state[3:6].copy()
 
     @property
-    def covariance(self) -> FloatArray:  # noqa: D102
+    def covariance(self) -> FloatArray:
+        """Of the pose."""
         row = self._log[max(self._filled - 1, 0), EVENT + MEMORY :]
         return row.reshape(STATES, STATES)[:3, :3].copy()
 
     @property
-    def gyro_bias(self) -> float:  # noqa: D102
+    def gyro_bias(self) -> float:
+        """What the gyro reads while nothing turns, rad/s."""
         return float(self._state[6])
 
     def update_imu(

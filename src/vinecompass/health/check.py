@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -100,7 +101,7 @@ def check(run: Run, *, progress: Progress | None = None) -> Health:
 
 def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> None:
     """Compare the streams' motions, each check on what those before it left standing."""
-    run, wheels = _check_reckoned(run, evidence)
+    wheels = _check_reckoned(run, evidence)
     sensor, motions = _scan_motion(run, evidence, progress)
     headings = {
         name: HeadingSource.from_track(track) for name, track in (("wheels", wheels), ("scans", sensor)) if track
@@ -109,11 +110,13 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
     if imu is not None:
         headings["imu"] = imu
     _check_clocks(run, headings, evidence)
-    if "scans" in evidence.offsets and sensor is not None and run.scans is not None:
-        t = sensor.t + evidence.offsets["scans"]
-        run, sensor = replace(run, scans=replace(run.scans, t=t)), replace(sensor, t=t)
-    if imu is not None and "imu" in evidence.offsets:
-        imu = replace(imu, t=imu.t + evidence.offsets["imu"])
+    # From here on, by one clock.
+    shifts = {name: offset for name, offset in evidence.offsets.items() if evidence.has(name, "clock")}
+    run = replace(
+        run, **{name: _later(stream, shifts[name]) for name, stream in run.streams().items() if name in shifts}
+    )
+    sensor, wheels = _later(sensor, shifts.get("scans", 0.0)), _later(wheels, shifts.get("wheels", 0.0))
+    imu = _later(imu, shifts.get("imu", 0.0))
     body = None
     if wheels is not None and sensor is not None:
         mount, mirrored = _check_mount(run, sensor, evidence)
@@ -133,7 +136,7 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
         if (f.stream == "scans" and f.fault in BLIND_FAULTS) or (f.stream in ("wheels", "imu", "odometry") and f.fault
             not in ("jitter", "clock", "another rate than filed", "degrees taken for radians"))
     ]).reshape(-1, 2)  # fmt: skip
-    blind = np.array([m.t for m in motions if _is_blind(m, run)]) + evidence.offsets.get("scans", 0.0)
+    blind = np.array([m.t for m in motions if _is_blind(m, run)]) + shifts.get("scans", 0.0)
     gyro = None if imu is None else _without_bias(imu, wheels, run)
     evidence.findings += check_slip(wheels, body, gyro, doubtful=doubtful, blind=blind)
 
@@ -155,8 +158,13 @@ def _is_blind(motion: ScanMotion, run: Run) -> bool:
     return motion.degenerate is not None or bool(np.hypot(*motion.velocity[:2]) > 1.15 * run.robot.drive.top_speed)
 
 
-def _check_reckoned(run: Run, evidence: _Evidence) -> tuple[Run, Track | None]:
-    """Check wheels and odometry by themselves; return the run and the better of the two as a track."""
+def _later(stream: Any, seconds: float) -> Any:
+    """Return a stream (or None) with its stamps that much later."""
+    return stream if stream is None or seconds == 0.0 else replace(stream, t=stream.t + seconds)
+
+
+def _check_reckoned(run: Run, evidence: _Evidence) -> Track | None:
+    """Check wheels and odometry by themselves; return the better of the two as a track."""
     wheels = None
     if run.wheels is not None:
         wheels = dead_reckon(run.wheels, run.robot.drive)
@@ -173,7 +181,7 @@ def _check_reckoned(run: Run, evidence: _Evidence) -> tuple[Run, Track | None]:
             odometry = Track(
                 odometry.t, np.column_stack([odometry.poses[:, :2], wrap_angle(np.radians(odometry.poses[:, 2]))])
             )
-    return run, wheels if wheels is not None else odometry
+    return wheels if wheels is not None else odometry
 
 
 def _scan_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> tuple[Track | None, list[ScanMotion]]:

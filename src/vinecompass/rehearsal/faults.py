@@ -184,6 +184,7 @@ FAULTS: dict[str, tuple[str, Callable[[Run, Span, np.random.Generator], Run]]] =
     "stamps twice": ("wheels", _duplicates),
     "scan clock late": ("scans", _offset("scans", seconds=0.2)),
     "imu clock early": ("imu", _offset("imu", seconds=-0.3)),
+    "wheel clock late": ("wheels", _offset("wheels", seconds=0.25)),
     "silent scanner": ("scans", _ranges(lambda ranges, rng: np.full_like(ranges, np.nan))),
     "dead beams": ("scans", _whole_scans(lambda ranges: _part(ranges, 0.3, 0.04, np.nan))),
     "blocked sector": ("scans", _whole_scans(lambda ranges: _part(ranges, 0.8, 0.08, 0.12))),
