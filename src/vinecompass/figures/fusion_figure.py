@@ -77,8 +77,7 @@ def draw_fusion(fused: Fused, run: Run) -> Figure:
         for name, report in fused.report.items()
     ]
     write_side(figure, legend, numbers)
-    beside = "truth" if run.truth is not None else "the fused track"
-    for bottom, ylabel, unit in ((0.235, f"m from {beside}", "m"), (0.06, f"degrees from {beside}", "deg")):
+    for bottom, ylabel, unit in ((0.235, "m off", "m"), (0.06, "degrees off", "deg")):
         small = add_side_axes(figure, bottom, 0.13, xlabel="t, s" if unit == "deg" else "", ylabel=ylabel)
         for name in shown:
             values = errors[name].position if unit == "m" else np.abs(np.degrees(errors[name].heading))
