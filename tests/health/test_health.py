@@ -44,9 +44,7 @@ class Faults(unittest.TestCase):
                 self.assertAlmostEqual(worst.end, end, delta=0.5)
                 self.assertTrue(worst.evidence and worst.advice)
                 self.assertEqual(health.verdict, "broken" if worst.severity == "fatal" else "usable")
-                # A mirrored scan is swept the wrong way round, so its motion is a little off besides.
-                if fault != "mirrored lidar":
-                    self.assertEqual(len(health.findings), 1, health.findings)
+                self.assertEqual(len(health.findings), 1, health.findings)
 
     def test_none_on_clean_runs(self):
         for run in (dry_run(), short_run()):

@@ -33,8 +33,8 @@ __all__ = ["check"]
 Progress = Callable[[float, str], None]
 OFFSET_TOLERANCE = 0.04
 """Seconds by which two clocks may disagree."""
-WHEEL_OFFSET_TOLERANCE = 0.1
-"""Seconds for wheels: where they slip, the body follows them late."""
+COARSE_TOLERANCE = 0.1
+"""Seconds for wheels, as the body follows slipping ones late, and for a mirrored lidar, straightened the wrong way."""
 MOUNT_TOLERANCE, HEADING_TOLERANCE, SIZE_TOLERANCE = 0.04, np.radians(1.5), 0.03
 """Metres, radians, and a share of their size by which mounts and wheels may differ from the robot file."""
 SURE = 4.0
@@ -120,8 +120,8 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
     body = None
     if wheels is not None and sensor is not None:
         mount, mirrored = _check_mount(run, sensor, evidence)
-        poses = sensor.poses * [1.0, -1.0, -1.0] if mirrored else sensor.poses
-        body = Track(sensor.t, compose(compose(mount, poses), inverse(mount)))
+        # A mirrored scan was straightened the wrong way round: too coarse to find slip by.
+        body = None if mirrored else Track(sensor.t, compose(compose(mount, sensor.poses), inverse(mount)))
     elif sensor is None:
         evidence.untold.append("the lidar's mount: there are no scans to compare with the wheels")
     else:
@@ -239,12 +239,13 @@ def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidenc
 def _check_clocks(run: Run, headings: dict[str, HeadingSource], evidence: _Evidence) -> None:
     """Find streams whose clock is off from the gyro's (or else the wheels'), by when they turn."""
     reference = next((name for name in ("imu", "wheels", "scans") if name in headings), None)
-    measured = {}
+    measured: dict[str, float] = {}
+    tolerances = {"wheels": COARSE_TOLERANCE}
     for name in [name for name in headings if reference is not None and name != reference]:
         other, turned = headings[str(reference)], headings[name].turned
         # A mirrored lidar turns the other way round, at the same time.
         if clock_offset(headings[name], other) is None:
-            turned = -turned
+            turned, tolerances[name] = -turned, COARSE_TOLERANCE
         offset = clock_offset(HeadingSource(headings[name].t, turned), other)
         if offset is None:
             evidence.untold.append(f"the clock of {name} against that of {reference}: too little is turned to tell")
@@ -252,11 +253,11 @@ def _check_clocks(run: Run, headings: dict[str, HeadingSource], evidence: _Evide
             measured[name] = offset
     # If all the others are off by the same, the reference itself is.
     values = list(measured.values())
-    if len(values) > 1 and min(map(abs, values)) > OFFSET_TOLERANCE and np.ptp(values) < OFFSET_TOLERANCE:
+    if len(values) > 1 and min(map(abs, values)) > COARSE_TOLERANCE and np.ptp(values) < OFFSET_TOLERANCE:
         measured = {str(reference): -float(np.mean(values))}
     evidence.offsets = measured
     for name, offset in measured.items():
-        if abs(offset) > (WHEEL_OFFSET_TOLERANCE if name == "wheels" else OFFSET_TOLERANCE):
+        if abs(offset) > tolerances.get(name, OFFSET_TOLERANCE):
             t = headings[name].t
             advice = "stamp all streams by one clock"
             if name == "scans":

@@ -190,10 +190,12 @@ def check_slip(
         inside = (t >= begin - 0.1) & (t <= end + 0.1)
         metres, radians = ahead[inside].sum() * 0.05 / WINDOW, turned[inside].sum() * 0.05 / WINDOW
         place = wheels.at([begin])[0]
-        than = "more than" if metres >= 0.0 else "less than"
+        than, degrees = "more than" if metres >= 0.0 else "less than", f"{np.degrees(radians):+.0f} degrees"
+        far = f"{abs(metres):.2f} m {than} the robot moves, and {degrees}"
+        if scans is None:
+            far = f"{degrees} beyond the gyro (how far they spun, only scans would tell)"
         findings.append(Finding(
-            "serious", "wheels", "slip", f"the wheels turn {abs(metres):.2f} m {than} the robot moves, and "
-            f"{np.degrees(radians):+.0f} degrees; from {place[0]:.1f}, {place[1]:.1f} by the wheels",
+            "serious", "wheels", "slip", f"the wheels turn {far}; from {place[0]:.1f}, {place[1]:.1f} by the wheels",
             float(begin), float(end), "fuse with the IMU and the scans (`vinecompass fuse`), or drive slower there",
         ))  # fmt: skip
     return findings
