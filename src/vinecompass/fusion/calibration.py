@@ -12,9 +12,9 @@ from scipy.optimize import least_squares
 
 from vinecompass.errors import InputError
 from vinecompass.fusion.fuse import cleaned
-from vinecompass.geometry import arc, chain, compose, inverse, relative, wrap_angle
-from vinecompass.odometry import laser_track
-from vinecompass.robot import Robot, body_velocity
+from vinecompass.geometry import arc, arc_velocity, chain, compose, inverse, relative, wrap_angle
+from vinecompass.odometry import laser_track, wheel_ways
+from vinecompass.robot import Robot
 from vinecompass.runs import Run, Track
 
 __all__ = ["Calibration", "Estimate", "amended_robot", "amendments", "estimate_mount"]
@@ -189,11 +189,9 @@ def amendments(calibration: Calibration) -> list[tuple[str, str, float | list[fl
 def _ways(run: Run) -> tuple[FloatArray, FloatArray]:
     """Return the stamps ``(N + 1,)`` and the ways ``(N, 3)`` along arcs between them, by the wheels or the odometry."""
     if run.wheels is not None:
-        wheels = run.wheels
-        steering = None if wheels.steering is None else 0.5 * (wheels.steering[1:] + wheels.steering[:-1])
-        return wheels.t, body_velocity(run.robot.drive, np.diff(wheels.angles, axis=0), steering)
+        return run.wheels.t, wheel_ways(run.wheels, run.robot.drive)
     if run.odometry is not None:
-        return run.odometry.t, relative(run.odometry.poses[1:], run.odometry.poses[:-1])
+        return run.odometry.t, arc_velocity(relative(run.odometry.poses[1:], run.odometry.poses[:-1]))
     raise InputError("the run has neither wheels nor odometry", file=run.folder, key="wheels",
                      expected="a table of one of them to compare the scans with")  # fmt: skip
 

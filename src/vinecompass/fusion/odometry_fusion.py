@@ -28,7 +28,7 @@ from vinecompass.fusion.kernels import (
     push,
 )
 from vinecompass.fusion.settings import FusionSettings
-from vinecompass.geometry import relative, wrap_angle
+from vinecompass.geometry import arc_velocity, relative, wrap_angle
 from vinecompass.odometry import ScanMotion
 from vinecompass.robot import Robot
 
@@ -241,13 +241,7 @@ class _WaySteps:
         if last is None:
             self._last = now
             return _way_event(ODOMETRY, t, [0.0] * 3, 0.0, 0.0, spreads)
-        way = relative(place, last[1])
-        # The way along the arc, not its chord.
-        turn = way[2]
-        cosine, sine = np.cos(turn / 2.0), np.sin(turn / 2.0)
-        way[:2] = np.array([cosine * way[0] + sine * way[1], cosine * way[1] - sine * way[0]]) / np.sinc(
-            turn / 2.0 / np.pi
-        )
+        way = arc_velocity(relative(place, last[1]))
         return self._event(ODOMETRY, now, way.tolist(), spreads)
 
     def _event(

@@ -3,6 +3,7 @@
 from vinecompass.geometry.polylines import distance_along, resample_polyline
 from vinecompass.geometry.poses import (
     arc,
+    arc_velocity,
     chain,
     compose,
     interpolate_poses,
@@ -13,6 +14,6 @@ from vinecompass.geometry.poses import (
 )
 
 __all__ = [
-    "arc", "chain", "compose", "distance_along", "interpolate_poses", "inverse",
+    "arc", "arc_velocity", "chain", "compose", "distance_along", "interpolate_poses", "inverse",
     "relative", "resample_polyline", "transform_points", "wrap_angle",
 ]  # fmt: skip

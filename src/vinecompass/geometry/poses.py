@@ -8,7 +8,17 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-__all__ = ["arc", "chain", "compose", "interpolate_poses", "inverse", "relative", "transform_points", "wrap_angle"]
+__all__ = [
+    "arc",
+    "arc_velocity",
+    "chain",
+    "compose",
+    "interpolate_poses",
+    "inverse",
+    "relative",
+    "transform_points",
+    "wrap_angle",
+]
 
 FloatArray = NDArray[np.float64]
 
@@ -105,6 +115,21 @@ def arc(velocity: ArrayLike, duration: ArrayLike) -> FloatArray:
         along * motion[..., 0] - across * motion[..., 1],
         across * motion[..., 0] + along * motion[..., 1],
         wrap_angle(turn),
+    )
+
+
+def arc_velocity(motion: ArrayLike) -> FloatArray:
+    """Return the constant velocity ``(..., 3)`` that leads to `motion` within a second: the inverse of `arc`.
+
+    >>> arc_velocity(arc([0.5, 0.1, 0.8], 1.0)).round(9).tolist()
+    [0.5, 0.1, 0.8]
+    """
+    m = np.asarray(motion, dtype=float)
+    half = m[..., 2] / 2.0
+    # Seen from the mean heading, the chord lies as the velocity does; the arc is longer by 1 / sinc.
+    cosine, sine, longer = np.cos(half), np.sin(half), 1.0 / np.sinc(half / np.pi)
+    return _stacked(
+        longer * (cosine * m[..., 0] + sine * m[..., 1]), longer * (cosine * m[..., 1] - sine * m[..., 0]), m[..., 2]
     )
 
 

@@ -115,8 +115,8 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
     run = replace(
         run, **{name: _later(stream, shifts[name]) for name, stream in run.streams().items() if name in shifts}
     )
-    sensor, wheels = _later(sensor, shifts.get("scans", 0.0)), _later(wheels, shifts.get("wheels", 0.0))
-    imu = _later(imu, shifts.get("imu", 0.0))
+    sensor, wheels = _later(sensor, shifts.get("scans")), _later(wheels, shifts.get("wheels"))
+    imu = _later(imu, shifts.get("imu"))
     body = None
     if wheels is not None and sensor is not None:
         mount, mirrored = _check_mount(run, sensor, evidence)
@@ -158,9 +158,9 @@ def _is_blind(motion: ScanMotion, run: Run) -> bool:
     return motion.degenerate is not None or bool(np.hypot(*motion.velocity[:2]) > 1.15 * run.robot.drive.top_speed)
 
 
-def _later(stream: Any, seconds: float) -> Any:
-    """Return a stream (or None) with its stamps that much later."""
-    return stream if stream is None or seconds == 0.0 else replace(stream, t=stream.t + seconds)
+def _later(stream: Any, seconds: float | None) -> Any:
+    """Return a stream (or None) with its stamps that much later (or as they are)."""
+    return stream if stream is None or seconds is None else replace(stream, t=stream.t + seconds)
 
 
 def _check_reckoned(run: Run, evidence: _Evidence) -> Track | None:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, chain
 from vinecompass.robot import Drive, body_velocity
 from vinecompass.runs import Run, Track, Wheels
 
-__all__ = ["dead_reckon", "odometry_track"]
+__all__ = ["dead_reckon", "odometry_track", "wheel_ways"]
 
 
 def dead_reckon(wheels: Wheels, drive: Drive, *, start: ArrayLike = (0.0, 0.0, 0.0)) -> Track:
@@ -34,10 +34,14 @@ def dead_reckon(wheels: Wheels, drive: Drive, *, start: ArrayLike = (0.0, 0.0, 0
     >>> bool(np.isclose(track.length, 10.0 * drive.wheel_radius))
     True
     """
+    return Track(wheels.t, chain(start, arc(wheel_ways(wheels, drive), 1.0)))
+
+
+def wheel_ways(wheels: Wheels, drive: Drive) -> NDArray[np.float64]:
+    """Return the body's way ``(N - 1, 3)`` between readings: along the arc ahead and to the left, m; turned, radians."""
     # A car steers between two readings with the mean of their angles.
     steering = None if wheels.steering is None else 0.5 * (wheels.steering[1:] + wheels.steering[:-1])
-    turned = np.diff(wheels.angles, axis=0)
-    return Track(wheels.t, chain(start, arc(body_velocity(drive, turned, steering), 1.0)))
+    return body_velocity(drive, np.diff(wheels.angles, axis=0), steering)
 
 
 def odometry_track(run: Run) -> Track:
