@@ -38,7 +38,7 @@ def dead_reckon(wheels: Wheels, drive: Drive, *, start: ArrayLike = (0.0, 0.0, 0
 
 
 def wheel_ways(wheels: Wheels, drive: Drive) -> NDArray[np.float64]:
-    """Return the body's way ``(N - 1, 3)`` between readings: along the arc ahead and to the left, m; turned, radians."""
+    """Return the body's way ``(N - 1, 3)`` between readings: along the arc, ahead and left, m; turned, radians."""
     # A car steers between two readings with the mean of their angles.
     steering = None if wheels.steering is None else 0.5 * (wheels.steering[1:] + wheels.steering[:-1])
     return body_velocity(drive, np.diff(wheels.angles, axis=0), steering)
