@@ -17,13 +17,14 @@ from vinecompass.health.frames import frame_links, missing_streams
 from vinecompass.health.motion import (
     DEGREES,
     HeadingSource,
+    check_frozen_imu,
     check_slip,
     check_speeds,
     clock_offset,
     heading_in_degrees,
     turn_ratio,
 )
-from vinecompass.health.readings import check_finite, check_frozen_imu, check_ranges, own_beams
+from vinecompass.health.readings import check_finite, check_ranges, own_beams
 from vinecompass.health.stamps import check_stamps, describe_stream
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
 from vinecompass.runs import Run, Track
@@ -84,8 +85,6 @@ def check(run: Run, *, progress: Progress | None = None) -> Health:
     usable, _ = cleaned(run)
     if usable.scans is not None and len(usable.scans) > 1:
         evidence.findings += check_ranges(usable.scans, run.robot)
-    if usable.imu is not None:
-        evidence.findings += check_frozen_imu(usable.imu)
     if not any(f.fault in ("another time", "milliseconds taken for seconds") for f in evidence.findings):
         _check_motion(usable, evidence, progress)
     _blame_wheels(evidence)
@@ -216,6 +215,7 @@ def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidenc
             "check its unit and its cable",
         ))  # fmt: skip
         return None
+    evidence.findings += check_frozen_imu(imu, others.get("wheels") or others.get("scans"))
     heading = HeadingSource(imu.t, np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))]))
     # The wheels judge, as scans may be mirrored; scans only where there are no wheels.
     for name in [name for name in ("wheels", "scans") if name in others][:1]:

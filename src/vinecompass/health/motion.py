@@ -10,10 +10,18 @@ from numpy.typing import NDArray
 from vinecompass.geometry import interpolate_poses, relative, wrap_angle
 from vinecompass.health.findings import Finding
 from vinecompass.robot import Robot
-from vinecompass.runs import Track
+from vinecompass.runs import Imu, Track
 from vinecompass.runs.order import spans_of
 
-__all__ = ["HeadingSource", "check_slip", "check_speeds", "clock_offset", "heading_in_degrees", "turn_ratio"]
+__all__ = [
+    "HeadingSource",
+    "check_frozen_imu",
+    "check_slip",
+    "check_speeds",
+    "clock_offset",
+    "heading_in_degrees",
+    "turn_ratio",
+]
 
 FloatArray = NDArray[np.float64]
 TOO_FAST = 1.3
@@ -25,6 +33,8 @@ SLIP_SPEED, SLIP_TURN_RATE = 0.08, 0.1
 FARTHEST_OFFSET, LEAST_TURN_RATE, LEAST_LIKENESS = 2.0, 0.06, 0.8
 """Seconds to look for a clock's offset within; rad/s (RMS) and correlation without which it cannot be told."""
 DEGREES = 180.0 / np.pi
+FROZEN_TURN = 0.1
+"""Radians turned by another stream for which a turn rate that stays the same is frozen."""
 
 
 @dataclass(frozen=True)
@@ -115,6 +125,25 @@ def heading_in_degrees(odometry: Track, other: HeadingSource | None) -> Finding 
         + ("" if np.isnan(ratio) else f" and turns {ratio:.0f} times as fast as the others"),
         float(odometry.t[0]), float(odometry.t[-1]), "import again with --angle-unit deg",
     )  # fmt: skip
+
+
+def check_frozen_imu(imu: Imu, other: HeadingSource | None) -> list[Finding]:
+    """Find an IMU that gives the same readings over and over; a coarse gyro may, but only while nothing turns."""
+    findings = []
+    for begin, end in spans_of(imu.t[1:][np.diff(imu.turn_rate) == 0.0], apart=0.05, shortest=0.2):
+        inside = (imu.t >= begin) & (imu.t <= end)
+        pushed = np.ptp(imu.acceleration_x[inside]) + np.ptp(imu.acceleration_y[inside]) > 0.0
+        turned = 0.0 if other is None else _spread(other.turned[(other.t >= begin) & (other.t <= end)])
+        if turned > FROZEN_TURN or not pushed:
+            findings.append(Finding(
+                "serious", "imu", "frozen readings", f"the same turn rate to the last digit for {end - begin:.1f} s",
+                float(begin), float(end), "the driver repeats old data: restart it, and drive again",
+            ))  # fmt: skip
+    return findings
+
+
+def _spread(values: FloatArray) -> float:
+    return float(np.ptp(values)) if len(values) else 0.0
 
 
 def check_speeds(name: str, track: Track, robot: Robot) -> list[Finding]:

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from vinecompass.health.findings import Finding, Severity
 from vinecompass.robot import Robot
-from vinecompass.runs import Imu, Run, Scans
+from vinecompass.runs import Run, Scans
 from vinecompass.runs.order import spans_of
 
-__all__ = ["check_finite", "check_frozen_imu", "check_ranges", "own_beams"]
+__all__ = ["check_finite", "check_ranges", "own_beams"]
 
 FEWEST_SCANS = 20
 """Scans needed to say that a beam never returns."""
@@ -40,16 +40,6 @@ def check_finite(run: Run) -> list[Finding]:
                 float(np.nanmax(t)), "`fuse` leaves these rows out; other commands refuse the run",
             ))  # fmt: skip
     return findings
-
-
-def check_frozen_imu(imu: Imu) -> list[Finding]:
-    """Find an IMU that gives the same turn rate over and over."""
-    same = np.diff(imu.turn_rate) == 0.0
-    return [
-        Finding("serious", "imu", "frozen readings", f"the same turn rate to the last digit for {end - begin:.1f} s",
-                float(begin), float(end), "the driver repeats old data: restart it, and drive again")
-        for begin, end in spans_of(imu.t[1:][same], apart=0.05, shortest=0.2)
-    ]  # fmt: skip
 
 
 def check_ranges(scans: Scans, robot: Robot) -> list[Finding]:
