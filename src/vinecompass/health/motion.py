@@ -33,8 +33,8 @@ SLIP_SPEED, SLIP_TURN_RATE = 0.08, 0.1
 FARTHEST_OFFSET, LEAST_TURN_RATE, LEAST_LIKENESS = 2.0, 0.06, 0.8
 """Seconds to look for a clock's offset within; rad/s (RMS) and correlation without which it cannot be told."""
 DEGREES = 180.0 / np.pi
-FROZEN_TURN = 0.1
-"""Radians turned by another stream for which a turn rate that stays the same is frozen."""
+FROZEN_TURN_RATE = 0.25
+"""rad/s between another stream and a turn rate that stays the same by which it is frozen, and not only coarse."""
 
 
 @dataclass(frozen=True)
@@ -128,22 +128,20 @@ def heading_in_degrees(odometry: Track, other: HeadingSource | None) -> Finding 
 
 
 def check_frozen_imu(imu: Imu, other: HeadingSource | None) -> list[Finding]:
-    """Find an IMU that gives the same readings over and over; a coarse gyro may, but only while nothing turns."""
+    """Find an IMU that gives the same readings over and over; a coarse gyro may, while it turns steadily."""
     findings = []
     for begin, end in spans_of(imu.t[1:][np.diff(imu.turn_rate) == 0.0], apart=0.05, shortest=0.2):
         inside = (imu.t >= begin) & (imu.t <= end)
         pushed = np.ptp(imu.acceleration_x[inside]) + np.ptp(imu.acceleration_y[inside]) > 0.0
-        turned = 0.0 if other is None else _spread(other.turned[(other.t >= begin) & (other.t <= end)])
-        if turned > FROZEN_TURN or not pushed:
+        differs = other is not None and bool(
+            np.any(np.abs(other.rates(imu.t[inside]) - imu.turn_rate[inside]) > FROZEN_TURN_RATE)
+        )
+        if differs or not pushed:
             findings.append(Finding(
                 "serious", "imu", "frozen readings", f"the same turn rate to the last digit for {end - begin:.1f} s",
                 float(begin), float(end), "the driver repeats old data: restart it, and drive again",
             ))  # fmt: skip
     return findings
-
-
-def _spread(values: FloatArray) -> float:
-    return float(np.ptp(values)) if len(values) else 0.0
 
 
 def check_speeds(name: str, track: Track, robot: Robot) -> list[Finding]:
