@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import isfinite, tan
+from math import isfinite, pi, tan
 from operator import mul
 from typing import Literal
 
@@ -28,7 +28,7 @@ from vinecompass.fusion.kernels import (
     push,
 )
 from vinecompass.fusion.settings import FusionSettings
-from vinecompass.geometry import arc_velocity, relative, wrap_angle
+from vinecompass.geometry import arc_velocity, relative
 from vinecompass.odometry import ScanMotion
 from vinecompass.robot import Robot
 
@@ -133,7 +133,8 @@ class OdometryFusion:
     @property
     def pose(self) -> FloatArray:
         """x, y in metres and heading in radians, in the frame of the start."""
-        return np.append(self._state[:2], wrap_angle(self._state[2]))
+        x, y, heading = self._state[:3].tolist()
+        return np.array((x, y, pi - (pi - heading) % (2.0 * pi)))
 
     @property
     def velocity(self) -> FloatArray:

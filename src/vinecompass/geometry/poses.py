@@ -5,6 +5,8 @@ Every function takes a single pose ``(3,)`` or a stack ``(..., 3)`` and broadcas
 
 from __future__ import annotations
 
+from math import cos, pi, sin
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -46,12 +48,22 @@ def compose(first: ArrayLike, second: ArrayLike) -> FloatArray:
     [1.0, 5.0, 1.570796]
     """
     a, b = np.asarray(first, dtype=float), np.asarray(second, dtype=float)
+    if a.ndim == b.ndim == 1:
+        return _compose_two(a.tolist(), b.tolist())
     cosine, sine = np.cos(a[..., 2]), np.sin(a[..., 2])
     return _stacked(
         a[..., 0] + cosine * b[..., 0] - sine * b[..., 1],
         a[..., 1] + sine * b[..., 0] + cosine * b[..., 1],
         wrap_angle(a[..., 2] + b[..., 2]),
     )
+
+
+def _compose_two(first: list[float], second: list[float]) -> FloatArray:
+    """Do as `compose` with two single poses, for which Python's own arithmetic is several times as fast."""
+    (x, y, heading), (ahead, left, turn) = first, second
+    cosine, sine = cos(heading), sin(heading)
+    wrapped = pi - (pi - (heading + turn)) % (2.0 * pi)
+    return np.array((x + cosine * ahead - sine * left, y + sine * ahead + cosine * left, wrapped))
 
 
 def inverse(pose: ArrayLike) -> FloatArray:
@@ -149,13 +161,12 @@ def interpolate_poses(times: ArrayLike, known_times: ArrayLike, known_poses: Arr
     array, (M, 3)
     """
     wanted, stamps = np.asarray(times, dtype=float), np.asarray(known_times, dtype=float)
-    # Only the stretch that is asked for is touched, so that a look into an hour-long track costs no more.
-    first = max(int(np.searchsorted(stamps, wanted.min(initial=np.inf), side="right")) - 1, 0)
-    last = int(np.searchsorted(stamps, wanted.max(initial=-np.inf))) + 1
-    stamps, poses = stamps[first:last], np.asarray(known_poses, dtype=float)[first:last]
-    if len(stamps) == 0:
-        return np.zeros((0, 3))
-    headings = np.interp(wanted, stamps, np.unwrap(poses[:, 2]))
-    return _stacked(
-        np.interp(wanted, stamps, poses[:, 0]), np.interp(wanted, stamps, poses[:, 1]), wrap_angle(headings)
-    )
+    poses = np.asarray(known_poses, dtype=float)
+    if len(stamps) < 2:
+        return np.broadcast_to(poses[:1], (len(wanted) if len(stamps) else 0, 3)).copy()
+    before = np.clip(np.searchsorted(stamps, wanted, side="right") - 1, 0, len(stamps) - 2)
+    share = np.clip((wanted - stamps[before]) / (stamps[before + 1] - stamps[before]), 0.0, 1.0)
+    former = poses[before]
+    ahead = poses[before + 1] - former
+    x, y = former[:, 0] + share * ahead[:, 0], former[:, 1] + share * ahead[:, 1]
+    return _stacked(x, y, wrap_angle(former[:, 2] + share * wrap_angle(ahead[:, 2])))

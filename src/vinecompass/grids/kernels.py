@@ -1,4 +1,4 @@
-"""Kernels over grids: exact distance transform and ray integration. Plain arrays in and out."""
+"""Kernels over grids: exact distance transform, and the counting of beams. Plain arrays in and out."""
 
 from __future__ import annotations
 
@@ -67,76 +67,92 @@ def squared_distance(occupied):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def integrate_rays(log_odds, hit_sums, stamps, stamp, hits, origins, ends, occupied_step, free_step, bound):  # type: ignore[no-untyped-def]
-    """Add one scan to a grid: the cells that `hits` (H, 2) lie in gain, those that rays pass lose, each once a scan.
+def beam_extent(origins, ends, pose):  # type: ignore[no-untyped-def]
+    """Return the lowest x, y and the highest x, y that beams (N, 2), given in the body frame, reach from a pose."""
+    cosine, sine = np.cos(pose[2]), np.sin(pose[2])
+    low_x, low_y, high_x, high_y = np.inf, np.inf, -np.inf, -np.inf
+    for points in (origins, ends):
+        for i in range(points.shape[0]):
+            x = cosine * points[i, 0] - sine * points[i, 1]
+            y = sine * points[i, 0] + cosine * points[i, 1]
+            low_x, high_x = min(low_x, x), max(high_x, x)
+            low_y, high_y = min(low_y, y), max(high_y, y)
+    return low_x + pose[0], low_y + pose[1], high_x + pose[0], high_y + pose[1]
 
-    `hits`, `origins` and `ends` (N, 2) are in cells, column before row; a ray's last cell is not counted as passed.
-    `hit_sums` (rows, columns, 3) gathers where in a cell the hits lie: the sums of x and y in the cell, and how many.
-    `stamps` (rows, columns) holds the number of the last scan that touched a cell, `stamp` is this scan's.
-    Cells are walked as in Amanatides and Woo (1987). Returns the number of cells walked.
+
+@njit(cache=True, nogil=True)
+def mark_beams(marks, origins, ends, hit, pose, scale, first_row, first_column, margin):  # type: ignore[no-untyped-def]
+    """Mark the cells of one scan in a window: 1 where a beam passed, 2 where one ended on something.
+
+    `origins` and `ends` (N, 2) of the beams are in the body frame, m; those that are `hit` (N,) ended on something
+    and pass only up to `margin` metres before it. `pose` is the body's in the grid's frame, `scale` cells a metre.
+    `marks` (rows, columns), all 0, begins at the given row and column of the grid. Returns the cells walked.
     """
-    rows, columns = log_odds.shape
-    for hit in range(hits.shape[0]):
-        column, row = int(np.floor(hits[hit, 0])), int(np.floor(hits[hit, 1]))
-        if 0 <= row < rows and 0 <= column < columns:
-            hit_sums[row, column, 0] += hits[hit, 0] - column
-            hit_sums[row, column, 1] += hits[hit, 1] - row
-            hit_sums[row, column, 2] += 1.0
-            if stamps[row, column] != stamp:
-                stamps[row, column] = stamp
-                log_odds[row, column] = min(log_odds[row, column] + occupied_step, bound)
     walked = 0
-    for ray in range(ends.shape[0]):
-        x, y = origins[ray, 0], origins[ray, 1]
-        dx, dy = ends[ray, 0] - x, ends[ray, 1] - y
-        column, row = int(np.floor(x)), int(np.floor(y))
-        last_column, last_row = int(np.floor(ends[ray, 0])), int(np.floor(ends[ray, 1]))
-        step_column = 1 if dx > 0.0 else -1
-        step_row = 1 if dy > 0.0 else -1
-        delta_column = abs(1.0 / dx) if dx != 0.0 else np.inf
-        delta_row = abs(1.0 / dy) if dy != 0.0 else np.inf
-        next_column = (column + 1 - x if dx > 0.0 else x - column) * delta_column if dx != 0.0 else np.inf
-        next_row = (row + 1 - y if dy > 0.0 else y - row) * delta_row if dy != 0.0 else np.inf
-        count = abs(last_column - column) + abs(last_row - row)
-        walked += count
-        for _ in range(count):
-            if 0 <= row < rows and 0 <= column < columns and stamps[row, column] != stamp:
-                stamps[row, column] = stamp
-                log_odds[row, column] = max(log_odds[row, column] - free_step, -bound)
-            if next_column < next_row:
-                next_column += delta_column
-                column += step_column
-            else:
-                next_row += delta_row
-                row += step_row
+    cosine, sine = np.cos(pose[2]) * scale, np.sin(pose[2]) * scale
+    x_shift, y_shift = pose[0] * scale - first_column, pose[1] * scale - first_row
+    for beam in range(ends.shape[0]):
+        ox, oy = np.float64(origins[beam, 0]), np.float64(origins[beam, 1])
+        dx, dy = ends[beam, 0] - ox, ends[beam, 1] - oy
+        if hit[beam]:
+            length = np.hypot(dx, dy)
+            if length <= margin:
+                continue
+            dx, dy = dx * (1.0 - margin / length), dy * (1.0 - margin / length)
+        x, y = cosine * ox - sine * oy + x_shift, sine * ox + cosine * oy + y_shift
+        dx, dy = cosine * dx - sine * dy, sine * dx + cosine * dy
+        # Along the longer axis, each line of cells is entered at one cell and left at the same or the next one.
+        if abs(dx) >= abs(dy):
+            if dx < 0.0:
+                x, y, dx, dy = x + dx, y + dy, -dx, -dy
+            column, last, row = int(x), int(x + dx), int(y)
+            slope = dy / dx if dx > 0.0 else 0.0
+            start = y + slope * (1.0 - x)
+            walked += 1 + last - column + abs(int(y + dy) - row)
+            for c in range(column, last):
+                marks[row, c] = 1
+                row = int(start + slope * c)
+                marks[row, c] = 1
+            marks[row, last] = 1
+            marks[int(y + dy), last] = 1
+        else:
+            if dy < 0.0:
+                x, y, dx, dy = x + dx, y + dy, -dx, -dy
+            row, last, column = int(y), int(y + dy), int(x)
+            slope = dx / dy
+            start = x + slope * (1.0 - y)
+            walked += 1 + last - row + abs(int(x + dx) - column)
+            for r in range(row, last):
+                marks[r, column] = 1
+                column = int(start + slope * r)
+                marks[r, column] = 1
+            marks[last, column] = 1
+            marks[last, int(x + dx)] = 1
+    for beam in range(ends.shape[0]):
+        if hit[beam]:
+            x = cosine * ends[beam, 0] - sine * ends[beam, 1] + x_shift
+            y = sine * ends[beam, 0] + cosine * ends[beam, 1] + y_shift
+            marks[int(y), int(x)] = 2
     return walked
 
 
 @njit(cache=True, nogil=True)
-def smear(log_odds, hit_sums, field, threshold, spread, reach, first_row, last_row, first_column, last_column):  # type: ignore[no-untyped-def]
-    """Renew a block of a likelihood field: a Gaussian about the mean hit in each cell above `threshold`, highest kept.
+def count_marks(marks, slots, hits, passes, change):  # type: ignore[no-untyped-def]
+    """Add `change` to the counts of every marked cell, and wipe the marks.
 
-    `spread` and `reach`, where the Gaussian is cut off, are in cells. The block runs to the last row and column
-    exclusively, and comes out as it would had all of the field been renewed.
+    `slots` (tile rows, tile columns) says where in `hits` and `passes` (tiles, side, side) each tile of the window
+    lies, or is below 0 where the tile holds no mark.
     """
-    rows, columns = log_odds.shape
-    field[first_row:last_row, first_column:last_column] = 0.0
-    along_row, along_column = np.empty(2 * reach + 1, np.float32), np.empty(2 * reach + 1, np.float32)
-    scale = -0.5 / (spread * spread)
-    low_block_row, high_block_row = max(first_row - reach, 0), min(last_row + reach, rows)
-    for row in range(low_block_row, high_block_row):
-        low_block_column, high_block_column = max(first_column - reach, 0), min(last_column + reach, columns)
-        for column in range(low_block_column, high_block_column):
-            if log_odds[row, column] <= threshold:
+    side = hits.shape[1]
+    for tile_row in range(slots.shape[0]):
+        for tile_column in range(slots.shape[1]):
+            slot = slots[tile_row, tile_column]
+            if slot < 0:
                 continue
-            count = hit_sums[row, column, 2]
-            x, y = hit_sums[row, column, 0] / count - 0.5, hit_sums[row, column, 1] / count - 0.5
-            for k in range(2 * reach + 1):
-                along_row[k] = np.exp(scale * (k - reach - x) ** 2)
-                along_column[k] = np.exp(scale * (k - reach - y) ** 2)
-            left, right = max(column - reach, first_column), min(column + reach + 1, last_column)
-            low_row, high_row = max(row - reach, first_row), min(row + reach + 1, last_row)
-            for r in range(low_row, high_row):
-                height = along_column[r - row + reach]
-                for c in range(left, right):
-                    field[r, c] = max(field[r, c], height * along_row[c - column + reach])
+            for r in range(side):
+                line = marks[tile_row * side + r, tile_column * side : (tile_column + 1) * side]
+                tile_hits, tile_passes = hits[slot, r], passes[slot, r]
+                for c in range(side):
+                    tile_hits[c] += change * np.uint16(line[c] == 2)
+                    tile_passes[c] += change * np.uint16(line[c] == 1)
+                    line[c] = 0

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.geometry import distance_along
 from vinecompass.grids import Grid
 from vinecompass.localization.particle_localizer import LocalizationSettings, ParticleLocalizer
-from vinecompass.odometry import motion_at, odometry_track
+from vinecompass.odometry import motions, odometry_track
 from vinecompass.runs import Run, Track
 
 __all__ = ["Localization", "localize"]
@@ -83,8 +83,8 @@ def localize(
     travelled = distance_along(odometry.at(scans.t))
     next_cloud = 2.0
     estimates = []
-    for i, scan in enumerate(scans):
-        estimates.append(localizer.update(scan, motion_at(odometry, scan.t, run.robot.scanner)))
+    for i, (scan, motion) in enumerate(zip(scans, motions(odometry, scans, run.robot.scanner), strict=True)):
+        estimates.append(localizer.update(scan, motion))
         if travelled[i] >= next_cloud:
             clouds.append((scan.t, localizer.particles))
             next_cloud += 8.0

@@ -1,71 +1,43 @@
-"""Mapping: each scan is matched against the map so far, and then added to it."""
+"""Mapping in the loop: each scan is matched against the submap being made; places seen again straighten the map."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from pydantic import Field as Key
 
-from vinecompass.files import Model, NotNegative, Positive
-from vinecompass.geometry import arc, compose, relative, transform_points, wrap_angle
-from vinecompass.grids import Grid, GrowingGrid
-from vinecompass.matching import Match, SearchWindow, match_scan
-from vinecompass.odometry import Motion, deskewed_ends, deskewed_hits, motion_at, odometry_track
+from vinecompass.geometry import arc, compose, relative, wrap_angle
+from vinecompass.grids import Beams, Grid
+from vinecompass.mapping.loop_closure import FLOOR, Loop, LoopCloser
+from vinecompass.mapping.pose_graph import PoseGraph
+from vinecompass.mapping.settings import MappingSettings
+from vinecompass.mapping.site_map import SiteMap
+from vinecompass.mapping.submap import Keyframe, Submap
+from vinecompass.matching import Match, SearchWindow, WallGrid, match_scan
+from vinecompass.odometry import Motion, deskewed_ends
 from vinecompass.robot import Robot
-from vinecompass.runs import Run, Scan, Track
+from vinecompass.runs import Scan
 
-__all__ = ["Mapper", "Mapping", "MappingSettings", "build_map"]
+__all__ = ["Mapper"]
 
-Progress = Callable[[float, str], None]
+FloatArray = NDArray[np.float64]
 FEWEST_POINTS = 30
 """Returning beams below which a scan is not matched: the odometry alone carries the pose on."""
+LONGEST_UNMATCHED = 1.0
+"""Seconds after which a scan is matched even if the robot has hardly moved by its odometry."""
+TURN_SEARCH_STEP = np.radians(1.0)
 
 SLIP_DISTANCE, SLIP_TURN = 0.02, 0.012
-"""Metres and radians between odometry and match within one scan period beyond which the wheels are not believed."""
+"""Metres and radians between odometry and match beyond which the wheels are not believed."""
 SLIP_PERIOD = 1.0
-"""Seconds after such a moment for which they are not: slip comes and goes."""
+"""Seconds after such a moment for which they are not, and each scan is matched: slip comes and goes."""
 SLIP_PATIENCE = 15.0
 """How many times farther apart keyframes are while the wheels slip: a bent scan spoils more than it adds."""
-
-
-class MappingSettings(Model):
-    """The ``[mapping]`` table of the settings."""
-
-    cell_size: Positive = Key(0.05, description="side of a cell, m")
-    keyframe_distance: Positive = Key(0.2, description="a scan is added to the map after this much travel, m")
-    keyframe_turn_deg: Positive = Key(8.0, description="or after this much turning, degrees")
-    occupied_step: Positive = Key(0.9, description="what a beam's end adds to a cell's log-odds")
-    free_step: Positive = Key(0.45, description="what a passing beam takes from a cell's log-odds")
-    bound: Positive = Key(6.0, description="log-odds stay within this")
-    clear_reach: Positive = Key(8.0, description="how far a beam without return clears the floor, m")
-    clear_margin: NotNegative = Key(0.08, description="how far short of its end a beam clears the floor, m")
-    search_reach: Positive = Key(0.12, description="the scan is searched for this far about the odometry's guess, m")
-    search_turn_deg: Positive = Key(5.0, description="and this far to each side, degrees")
-    field_spread: Positive = Key(0.08, description="standard deviation of the likelihood field, m")
-
-
-@dataclass(frozen=True)
-class Mapping:
-    """A map and how it came about.
-
-    Parameters
-    ----------
-    grid : Grid
-    track : Track
-        The pose of every scan in the map's frame.
-    agreements : array, (N,)
-        How well each scan agreed with the map before it was added, 0 to 1; `nan` where it was not matched.
-    keyframes : int
-        Scans added to the map.
-    """
-
-    grid: Grid
-    track: Track
-    agreements: NDArray[np.float64]
-    keyframes: int
+WELL_KNOWN = 0.75
+"""Agreement below which a place is so new that even a bent scan adds to it."""
+ODOMETRY = np.diag([0.05, 0.05, np.radians(1.0)]) ** 2
+"""Covariance of what the odometry alone says from submap to submap."""
+LED_ASTRAY = 0.01
+"""What it may be off by for each metre that scans do not show, m."""
 
 
 class Mapper:
@@ -81,15 +53,22 @@ class Mapper:
     Attributes
     ----------
     pose : array, (3,)
-        The pose of the last scan.
+        The pose of the last scan. It jumps when a loop straightens the map.
     agreement : float
-        How well it agreed with the map, 0 to 1; `nan` if it was not matched.
-    keyframes : int
-        Scans added to the map so far.
+        How well it agreed with the submap, 0 to 1; `nan` if it was not matched.
+    keyframes : list of Keyframe
+        The scans kept so far.
+    submaps : list of Submap
+    graph : PoseGraph
+        Of the submaps.
+    loops : list of Loop
+        The places seen again, and those refused, in the order they were found.
 
     Notes
     -----
-    Occupancy is kept in log-odds (Moravec and Elfes, 1985; Thrun, Burgard and Fox, 2005, chapter 9).
+    Submaps half overlap: one is matched against while the next is already being made, so that none begins empty.
+    When a submap is finished it is compared with all former ones near it (Hess, Kohler, Rapp and Andor, 2016). The
+    map is counted from the kept scans when it is asked for.
     """
 
     def __init__(
@@ -97,105 +76,172 @@ class Mapper:
     ) -> None:
         self._lidar = robot.scanner
         self._settings = settings or MappingSettings()
-        s = self._settings
-        self._grid = GrowingGrid(
-            s.cell_size, occupied_step=s.occupied_step, free_step=s.free_step, bound=s.bound, spread=s.field_spread
-        )  # fmt: skip
+        self._closer = LoopCloser(self._settings)
+        self._map = SiteMap(self._settings)
+        self.graph = PoseGraph(start)
+        self.submaps: list[Submap] = []
+        self.keyframes: list[Keyframe] = []
+        self.loops: list[Loop] = []
+        self.agreement = float("nan")
+        self._place = np.zeros(3)
+        """The body in the frame of the submap that is matched against."""
+        self._current = 0
+        """That submap's number. The one after it, if there is one, is being made."""
+        self._next_place = np.zeros(3)
+        """The frame of that one, in the frame of the current submap."""
         self._last_motion: Motion | None = None
-        self._slips_until = -np.inf
-        self._keyframe: NDArray[np.float64] | None = None
-        self.pose = np.asarray(start, dtype=float)
-        self.agreement = float("nan")
-        self.keyframes = 0
+        self._kept = np.zeros(3)
+        """Where in the current submap's frame the last keyframe was taken."""
+        self._matched_at = self._slips_until = -np.inf
+        self._travelled = self._matched_after = 0.0
+        self._unseen_way = np.zeros((2, 2))
+        """How far the robot went since the last submap was begun in directions that the scans did not show, m."""
 
-    def update(self, scan: Scan, odometry: Motion) -> NDArray[np.float64]:
+    @property
+    def pose(self) -> FloatArray:
+        """The body's pose ``(3,)`` at the last scan."""
+        return compose(self.graph.poses[self._current], self._place)
+
+    @property
+    def place(self) -> tuple[int, FloatArray]:
+        """The submap that the last scan belongs to, and its pose ``(3,)`` in that submap's frame."""
+        return self._current, self._place
+
+    def update(self, scan: Scan, odometry: Motion) -> FloatArray:
         """Take in one scan and the odometry at its stamp; return the scan's pose ``(3,)`` in the map's frame."""
-        before, last = self.pose, self._last_motion
-        if last is not None:
-            self.pose = compose(before, relative(odometry.pose, last.pose))
-        self._last_motion = odometry
-        sweep, lidar = odometry.sweep, self._lidar
-        returned = (scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)
+        last, self._last_motion = self._last_motion, odometry
         self.agreement = float("nan")
-        if self.keyframes and last is not None and np.sum(returned) >= FEWEST_POINTS:
-            points = deskewed_hits(scan.ranges, lidar, sweep)
-            match = self._match(points, lidar.beam_delays[returned], doubt_sweep=False)
-            off = relative(match.pose, self.pose)
-            if np.hypot(off[0], off[1]) > SLIP_DISTANCE or abs(off[2]) > SLIP_TURN:
-                self._slips_until = scan.t + SLIP_PERIOD
-            if scan.t <= self._slips_until:
-                # The wheels slip, and their word for the motion during the sweep has bent the scan: straighten it.
-                match = self._match(points, lidar.beam_delays[returned], doubt_sweep=True)
+        if last is None or not self.keyframes:
+            self._keep(scan.t, self._straightened(scan, odometry.sweep)[0], None)
+            return self.pose
+        step = relative(odometry.pose, last.pose)
+        self._travelled += float(np.hypot(step[0], step[1]))
+        self._place = compose(self._place, step)
+        due = self._is_due(patience=1.0)
+        if not (due or scan.t <= self._slips_until or scan.t - self._matched_at >= LONGEST_UNMATCHED):
+            return self.pose
+        before = self._travelled - self._matched_after
+        beams, delays = self._straightened(scan, odometry.sweep)
+        match = self._match(scan.t, beams, delays)
+        self._unseen_way += before * (np.eye(2) if match is None else match.unseen)
+        self._matched_after = self._travelled
+        patient = scan.t <= self._slips_until and self.agreement > WELL_KNOWN
+        if self._is_due(patience=SLIP_PATIENCE if patient else 1.0):
+            if match is not None and match.speed_error != 0.0:
+                # Keep it as straightened by what the match found to be wrong with the sweep.
                 error = np.array([match.speed_error, 0.0, match.turn_rate_error])
-                sweep = compose(arc(error, lidar.beam_delays), sweep)
-            self.pose, self.agreement = match.pose, match.agreement
-        if self._is_keyframe(patience=SLIP_PATIENCE if scan.t <= self._slips_until else 1.0):
-            self._add(scan, sweep)
+                beams, _ = self._straightened(scan, compose(arc(error, self._lidar.beam_delays), odometry.sweep))
+            self._keep(scan.t, beams, match)
         return self.pose
+
+    def finish(self) -> None:
+        """Look for loops that the last submaps close: to be called at the end of the drive."""
+        for number in range(self._current, len(self.submaps)):
+            self._close_loops(number, self.keyframes[-1].t)
 
     def snapshot(self) -> Grid:
         """Return the map so far, cropped to the floor observed; raise `InputError` if nothing was."""
-        return self._grid.snapshot()
+        return self._map.snapshot(self.keyframes, self.submaps)
 
-    def _match(self, points: NDArray[np.float64], delays: NDArray[np.float64], *, doubt_sweep: bool) -> Match:
-        s = self._settings
-        window = SearchWindow(s.search_reach, np.radians(s.search_turn_deg), np.radians(1.0))
+    def _match(self, t: float, beams: Beams, delays: FloatArray) -> Match | None:
+        """Match a scan and take its pose over, if it has points enough."""
+        self._matched_at = t
+        if len(beams.hits) < FEWEST_POINTS:
+            return None
+        match = self._fit(beams, delays, doubt_sweep=False)
+        if _contradicts(match, self._place):
+            self._slips_until = t + SLIP_PERIOD
+        if t <= self._slips_until:
+            # The wheels slip, and their word for the motion during the sweep has bent the scan.
+            match = self._fit(beams, delays, doubt_sweep=True)
+        self._place, self.agreement = match.pose, match.agreement
+        return match
+
+    def _fit(self, beams: Beams, delays: FloatArray, *, doubt_sweep: bool) -> Match:
+        s, walls = self._settings, self.submaps[self._current].walls
+        assert walls is not None
+        window = SearchWindow(s.search_reach, np.radians(s.search_turn_deg), TURN_SEARCH_STEP)
         # Weak: a plain aisle leaves its own direction to the odometry, everything else to the scan.
         return match_scan(
-            points, delays, self._grid, self.pose, window=window, prior_points=1.0, doubt_sweep=doubt_sweep
+            beams.hits, delays, walls, self._place, window=window, prior_points=1.0, doubt_sweep=doubt_sweep
         )
 
-    def _is_keyframe(self, *, patience: float) -> bool:
-        if self._keyframe is None:
-            return True
-        s = self._settings
-        moved = np.hypot(*(self.pose[:2] - self._keyframe[:2]))
-        turned = abs(float(wrap_angle(self.pose[2] - self._keyframe[2])))
+    def _is_due(self, *, patience: float) -> bool:
+        s, off = self._settings, self._place - self._kept
+        moved, turned = np.hypot(off[0], off[1]), abs(float(wrap_angle(off[2])))
         return bool(max(moved / s.keyframe_distance, turned / np.radians(s.keyframe_turn_deg)) > patience)
 
-    def _add(self, scan: Scan, sweep: NDArray[np.float64]) -> None:
-        s, lidar = self._settings, self._lidar
-        returned = (scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)
-        if not np.any(returned):
+    def _straightened(self, scan: Scan, sweep: FloatArray) -> tuple[Beams, FloatArray]:
+        """Return the beams that tell something (those that hit, those with nothing within reach), and the hits' delays."""
+        lidar = self._lidar
+        hit = (scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)
+        reach = np.where(hit, scan.ranges, min(self._settings.clear_reach, lidar.farthest))
+        origins, ends = deskewed_ends(reach, lidar, sweep)
+        telling = hit | np.isposinf(scan.ranges)
+        beams = Beams(origins[telling].astype(np.float32), ends[telling].astype(np.float32), hit[telling])
+        return beams, lidar.beam_delays[hit]
+
+    def _keep(self, t: float, beams: Beams, match: Match | None) -> None:
+        """Add a scan to the submaps being made, and begin a new one if it is time."""
+        if not np.any(beams.hit):
             return
-        origins, ends = deskewed_ends(np.where(returned, scan.ranges, 0.0), lidar, sweep)
-        hits = transform_points(self.pose, ends[returned])
-        # Short of its end by what ranges scatter: else each wall would be eaten away on the side it is seen from,
-        # the map would grow outwards, and the robot, which mostly sees what lies ahead, would drift forwards.
-        passed = np.where(returned, scan.ranges - s.clear_margin, min(s.clear_reach, lidar.farthest))
-        clears = (returned & (passed > 0.0)) | np.isposinf(scan.ranges)
-        _, ends = deskewed_ends(np.where(clears, passed, 0.0), lidar, sweep)
-        self._grid.add(hits, transform_points(self.pose, origins[clears]), transform_points(self.pose, ends[clears]))
-        self._keyframe = self.pose
-        self.keyframes += 1
+        if not self.submaps:
+            self._begin_submap()
+        keyframe = Keyframe(t, beams, self._current, self._place)
+        self.keyframes.append(keyframe)
+        self._kept = self._place
+        current = self.submaps[self._current]
+        current.add(keyframe, self._place)
+        behind = self._travelled - self.submaps[-1].begins_at
+        if behind >= self._settings.submap_length:
+            if len(self.submaps) - 1 > self._current:
+                self._change_submap(t)
+            self.graph.extend(self._place, np.linalg.inv(self._link_covariance(match)))
+            self._begin_submap()
+            self._next_place = self._place
+        if len(self.submaps) - 1 > self._current:
+            self.submaps[-1].add(keyframe, relative(self._place, self._next_place))
+
+    def _link_covariance(self, match: Match | None) -> FloatArray:
+        """Return the covariance of the body's pose in the current submap, in which it was last matched."""
+        covariance = FLOOR + (ODOMETRY if match is None else match.covariance)
+        # Along a plain aisle the odometry has led, all the way since the submap was begun.
+        covariance[:2, :2] += (LED_ASTRAY * self._unseen_way) @ (LED_ASTRAY * self._unseen_way)
+        self._unseen_way = np.zeros((2, 2))
+        return covariance
+
+    def _begin_submap(self) -> None:
+        s, reach = self._settings, self._lidar.farthest + 2.5 * self._settings.submap_length
+        walls = WallGrid([-reach, -reach], [reach, reach], cell_size=s.cell_size, spread=s.field_spread)
+        self.submaps.append(Submap(self.graph.poses[-1].copy(), self._travelled, walls))
+
+    def _change_submap(self, t: float) -> None:
+        """Finish the current submap and go on with the one after it."""
+        self.submaps[self._current].walls = None
+        self._kept = self._place = relative(self._place, self._next_place)
+        cosine, sine = np.cos(self._next_place[2]), np.sin(self._next_place[2])
+        turn = np.array([[cosine, sine], [-sine, cosine]])
+        self._unseen_way = turn @ self._unseen_way @ turn.T
+        self._current += 1
+        self._close_loops(self._current - 1, t)
+
+    def _close_loops(self, number: int, t: float) -> None:
+        """Compare a finished submap with those before it, and straighten the map by what is found."""
+        if not self._settings.close_loops:
+            return
+        found = self._closer.search(self.submaps, number, self.graph, t)
+        self.loops += found
+        believed = [loop for loop in found if not loop.refused]
+        for loop in believed:
+            self.graph.close(loop.former, loop.submap, loop.pose, np.linalg.inv(loop.covariance))
+        if believed:
+            self.graph.optimize()
+            for submap, pose in zip(self.submaps, self.graph.poses, strict=True):
+                submap.pose = pose
 
 
-def build_map(run: Run, *, settings: MappingSettings | None = None, progress: Progress | None = None) -> Mapping:
-    """Build a map from a recorded run: `Mapper.update` over its scans, with its wheels or odometry.
-
-    Parameters
-    ----------
-    run : Run
-        With scans, and odometry or wheels.
-    settings : MappingSettings, optional
-    progress : callable, optional
-        Called with the share done, 0 to 1, and a word.
-
-    Returns
-    -------
-    Mapping
-
-    Raises
-    ------
-    InputError
-        The run has no scans, no odometry, or no beam that returned.
-    """
-    scans, odometry = run.need_scans(), odometry_track(run)
-    mapper = Mapper(run.robot, start=run.start, settings=settings)
-    poses, agreements = np.empty((len(scans), 3)), np.empty(len(scans))
-    for i, scan in enumerate(scans):
-        poses[i] = mapper.update(scan, motion_at(odometry, scan.t, run.robot.scanner))
-        agreements[i] = mapper.agreement
-        if progress and i % 50 == 0:
-            progress(i / len(scans), "mapping")
-    return Mapping(mapper.snapshot(), Track(scans.t, poses), agreements, mapper.keyframes)
+def _contradicts(match: Match, place: FloatArray) -> bool:
+    """Return whether a match contradicts the odometry's word for the pose, in what it can tell."""
+    off = match.pose - place
+    off[:2] -= match.unseen @ off[:2]
+    return bool(np.hypot(off[0], off[1]) > SLIP_DISTANCE or abs(wrap_angle(off[2])) > SLIP_TURN)

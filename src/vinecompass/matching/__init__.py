@@ -1,5 +1,7 @@
-"""Floor 2: matching a scan against a growing grid."""
+"""Floor 2: matching scans against what was seen before."""
 
+from vinecompass.matching.pose_search import Candidate, PoseSearch
 from vinecompass.matching.scan_matching import Match, SearchWindow, match_scan
+from vinecompass.matching.wall_grid import WallGrid
 
-__all__ = ["Match", "SearchWindow", "match_scan"]
+__all__ = ["Candidate", "Match", "PoseSearch", "SearchWindow", "WallGrid", "match_scan"]

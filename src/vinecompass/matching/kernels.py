@@ -9,53 +9,177 @@ from vinecompass.geometry.kernels import solve_in_place
 
 
 @njit(cache=True, nogil=True)
-def best_offset(field, points, guess, turns, steps):  # type: ignore[no-untyped-def]
+def add_hits(hit_sums, field, points, spread, reach):  # type: ignore[no-untyped-def]
+    """Add points (N, 2) to the sums of hits in each cell, and raise the likelihood field about each cell's mean hit.
+
+    `hit_sums` (rows, columns, 3): the sums of x and y in the cell, from its corner, and how many. `spread` of the
+    Gaussian and `reach`, where it is cut off, are in cells. Points off the grid are left out.
+    """
+    rows, columns = field.shape
+    along_row, along_column = np.empty(2 * reach + 1, np.float32), np.empty(2 * reach + 1, np.float32)
+    scale = -0.5 / (spread * spread)
+    for i in range(points.shape[0]):
+        column, row = int(np.floor(points[i, 0])), int(np.floor(points[i, 1]))
+        if not (reach <= row < rows - reach and reach <= column < columns - reach):
+            continue
+        sums = hit_sums[row, column]
+        sums[0] += points[i, 0] - column
+        sums[1] += points[i, 1] - row
+        sums[2] += 1.0
+        # The mean of many hits hardly moves any more: it is looked at when their number has doubled.
+        count = int(sums[2])
+        if count & (count - 1):
+            continue
+        x, y = sums[0] / sums[2] - 0.5, sums[1] / sums[2] - 0.5
+        for k in range(2 * reach + 1):
+            along_row[k] = np.exp(scale * (k - reach - x) ** 2)
+            along_column[k] = np.exp(scale * (k - reach - y) ** 2)
+        for r in range(2 * reach + 1):
+            line = field[row - reach + r, column - reach : column + reach + 1]
+            for c in range(2 * reach + 1):
+                line[c] = max(line[c], along_column[r] * along_row[c])
+
+
+@njit(cache=True, nogil=True)
+def best_offset(field, points, guess, turns, steps, away_cost):  # type: ignore[no-untyped-def]
     """Try every turn and every offset in x and y about a guess; return the best pose and its mean agreement.
 
     `points` (N, 2) in the body frame; `turns` (T,) radians and whole cells up to `steps` each way are added to the
-    guess. Each point is read from the cell it falls in; points off the field agree with nothing. Ties go to the first.
+    guess. Each point is read from the cell it falls in; points off the field agree with nothing. An offset is worth
+    less by the share `away_cost` for each squared cell from the guess. Ties go to the first.
     """
     rows, columns = field.shape
     best = guess.copy()
     best_sum = np.float32(-1.0)
-    turned_columns = np.empty(points.shape[0], np.int64)
-    turned_rows = np.empty(points.shape[0], np.int64)
+    count = points.shape[0]
+    turned_columns, turned_rows = np.empty(count, np.int64), np.empty(count, np.int64)
     for turn in turns:
         heading = guess[2] + turn
         cosine, sine = np.cos(heading), np.sin(heading)
-        for i in range(points.shape[0]):
+        for i in range(count):
             turned_columns[i] = int(np.floor(guess[0] + cosine * points[i, 0] - sine * points[i, 1]))
             turned_rows[i] = int(np.floor(guess[1] + sine * points[i, 0] + cosine * points[i, 1]))
-        for dx in range(-steps, steps + 1):
-            for dy in range(-steps, steps + 1):
+        for x_step in range(2 * steps + 1):
+            dx = (x_step + 1) // 2 * (1 - 2 * (x_step % 2))
+            for y_step in range(2 * steps + 1):
+                dy = (y_step + 1) // 2 * (1 - 2 * (y_step % 2))
+                # Where nothing tells, as along a plain aisle, the guess stands.
+                worth = np.float32(1.0 - away_cost * (dx * dx + dy * dy))
                 total = np.float32(0.0)
-                for i in range(points.shape[0]):
+                for i in range(count):
                     column, row = turned_columns[i] + dx, turned_rows[i] + dy
                     if 0 <= row < rows and 0 <= column < columns:
                         total += field[row, column]
+                    # No point adds more than 1: give up what can no longer win.
+                    if i & 15 == 15 and worth * (total + np.float32(count - 1 - i)) <= best_sum:
+                        break
+                total *= worth
                 if total > best_sum:
                     best_sum = total
                     best[0], best[1], best[2] = guess[0] + dx, guess[1] + dy, heading
-    return best, best_sum / max(points.shape[0], 1)
+    return best, best_sum / max(count, 1)
 
 
 @njit(cache=True, nogil=True)
-def wall_near(log_odds, hit_sums, threshold, x, y, reach):  # type: ignore[no-untyped-def]
-    """The wall near a point (cells): a point on it and its unit normal, from the mean hits of occupied cells about it.
+def best_pose(pyramid, pad, points, headings, low, high, least, excluded):  # type: ignore[no-untyped-def]
+    """Find the best of all whole-cell offsets from `low` to `high` (x, y, both included) and all headings.
 
-    The occupied cell with the mean hit nearest to the point is sought within `reach` cells; the wall is the line
+    Branch and bound: `pyramid` (levels, rows, columns) holds at level h the field's maximum over the 2**h x 2**h
+    cells that begin at a cell, so a sum over it bounds the sums of all offsets in such a block from above. Its
+    cell ``[pad, pad]`` is the field's first. `points` (N, 2) are in the body frame, in cells; an offset puts the
+    body in the middle of a cell. Only sums above `least` count, and none of the offsets and headings (by index) in
+    the box `excluded` (6,): lowest and highest x, y, index. Returns found, x, y, index of heading, sum and how many
+    sums were taken. Ties go to the first of the blocks, best bound first.
+    """
+    levels, rows, columns = pyramid.shape
+    count, top = points.shape[0], levels - 1
+    block = 1 << top
+    across, along = (high[0] - low[0]) // block + 1, (high[1] - low[1]) // block + 1
+    turned = np.empty((headings.shape[0], count, 2), np.int32)
+    for h in range(headings.shape[0]):
+        cosine, sine = np.cos(headings[h]), np.sin(headings[h])
+        for i in range(count):
+            turned[h, i, 0] = int(np.floor(0.5 + cosine * points[i, 0] - sine * points[i, 1])) + pad
+            turned[h, i, 1] = int(np.floor(0.5 + sine * points[i, 0] + cosine * points[i, 1])) + pad
+    sums = np.empty(headings.shape[0] * across * along, np.int32)
+    k = 0
+    for h in range(headings.shape[0]):
+        for j in range(along):
+            for i in range(across):
+                x, y = low[0] + i * block, low[1] + j * block
+                total = 0
+                for p in range(count):
+                    column, row = turned[h, p, 0] + x, turned[h, p, 1] + y
+                    if 0 <= row < rows and 0 <= column < columns:
+                        total += pyramid[top, row, column]
+                sums[k] = total
+                k += 1
+    order = np.argsort(-sums, kind="mergesort")
+    found, best, best_x, best_y, best_h, taken = False, least, 0, 0, 0, k
+    # A block waiting to be looked into: level, x, y and its bound. Four children at each level at most.
+    stack = np.empty((4 * levels + 4, 4), np.int64)
+    for k in order:
+        if sums[k] <= best:
+            break
+        h = k // (across * along)
+        stack[0, 0], stack[0, 3] = top, sums[k]
+        stack[0, 1], stack[0, 2] = low[0] + k % across * block, low[1] + k // across % along * block
+        depth = 1
+        while depth > 0:
+            depth -= 1
+            level, x, y, bound = stack[depth, 0], stack[depth, 1], stack[depth, 2], stack[depth, 3]
+            size = 1 << level
+            if bound <= best or (
+                excluded[2] <= h <= excluded[5]
+                and excluded[0] <= x and x + size - 1 <= excluded[3]
+                and excluded[1] <= y and y + size - 1 <= excluded[4]
+            ):  # fmt: skip
+                continue
+            if level == 0:
+                found, best, best_x, best_y, best_h = True, bound, x, y, h
+                continue
+            half = size >> 1
+            first = depth
+            for child in range(4):
+                cx, cy = x + half * (child & 1), y + half * (child >> 1)
+                if cx > high[0] or cy > high[1]:
+                    continue
+                total, taken = 0, taken + 1
+                for p in range(count):
+                    column, row = turned[h, p, 0] + cx, turned[h, p, 1] + cy
+                    if 0 <= row < rows and 0 <= column < columns:
+                        total += pyramid[level - 1, row, column]
+                    if p & 15 == 15 and total + 255 * (count - 1 - p) <= best:
+                        break
+                if total <= best:
+                    continue
+                # Kept in order, the best bound on top.
+                place = depth
+                while place > first and stack[place - 1, 3] > total:
+                    stack[place] = stack[place - 1]
+                    place -= 1
+                stack[place, 0], stack[place, 1], stack[place, 2], stack[place, 3] = level - 1, cx, cy, total
+                depth += 1
+    return found, best_x, best_y, best_h, best, taken
+
+
+@njit(cache=True, nogil=True)
+def wall_near(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
+    """The wall near a point (cells): a point on it and its unit normal, from the mean hits of the cells about it.
+
+    The cell with the mean hit nearest to the point is sought within `reach` cells; the wall is the line
     through the mean hits about that cell that fits them best. Returns (found, wall x, wall y, normal x, normal y);
     too few cells, or cells that do not lie along a line, are no wall.
     """
-    rows, columns = log_odds.shape
+    rows, columns = hit_sums.shape[0], hit_sums.shape[1]
     column, row = int(np.floor(x)), int(np.floor(y))
     best, best_row, best_column = (reach + 0.5) ** 2, -1, -1
     low_row, high_row = max(row - reach, 0), min(row + reach + 1, rows)
     for r in range(low_row, high_row):
         low_column, high_column = max(column - reach, 0), min(column + reach + 1, columns)
         for c in range(low_column, high_column):
-            if log_odds[r, c] > threshold:
-                count = hit_sums[r, c, 2]
+            count = hit_sums[r, c, 2]
+            if count > 0.0:
                 away = (c + hit_sums[r, c, 0] / count - x) ** 2 + (r + hit_sums[r, c, 1] / count - y) ** 2
                 if away < best:
                     best, best_row, best_column = away, r, c
@@ -66,8 +190,8 @@ def wall_near(log_odds, hit_sums, threshold, x, y, reach):  # type: ignore[no-un
     for r in range(low_row, high_row):
         low_column, high_column = max(best_column - reach, 0), min(best_column + reach + 1, columns)
         for c in range(low_column, high_column):
-            if log_odds[r, c] > threshold:
-                count = hit_sums[r, c, 2]
+            count = hit_sums[r, c, 2]
+            if count > 0.0:
                 hx, hy = c - best_column + hit_sums[r, c, 0] / count, r - best_row + hit_sums[r, c, 1] / count
                 # A cell hit often is known better, but not without bound: its hits share the poses they came from.
                 weight = min(count, 20.0)
@@ -91,22 +215,29 @@ def wall_near(log_odds, hit_sums, threshold, x, y, reach):  # type: ignore[no-un
 
 
 @njit(cache=True, nogil=True)
-def align_to_walls(log_odds, hit_sums, threshold, points, delays, first, weights, reach, scatter, most_iterations):  # type: ignore[no-untyped-def]
+def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter, most_iterations):  # type: ignore[no-untyped-def]
     """Gauss-Newton on the distances of points (N, 2) to the walls near them.
 
     Sought are five numbers: the pose, and what is wrong with the speed and turn rate that the points, seen `delays`
-    (N,) after the stamp, were straightened by. `first` (5,) is where to start and `weights` (5,) pull back to it, as
-    so many points would. A point `scatter` cells off its wall counts half (Cauchy weights). Returns the five
-    numbers and how many points had a wall.
+    (N,) after the stamp, were straightened by. `first` (5,) is where to start, and the information `prior` (5, 5)
+    pulls to `guess` (5,), as so many points would. A point `scatter` cells off its wall counts half (Cauchy weights). Returns the five
+    numbers, how many points had a wall, the information of the points alone on the pose (3, 3), and their weighted
+    mean square distance.
     """
     solution = first.copy()
     matrix, step, row = np.empty((5, 5)), np.empty(5), np.empty(5)
-    matched = 0
+    information = np.empty((3, 3))
+    matched, squares, total = 0, 0.0, 0.0
+    # The wall of each point, and where the point was when it was sought.
+    walls, sought = np.empty((points.shape[0], 4)), np.full((points.shape[0], 2), np.inf)
     for _ in range(most_iterations):
-        matrix[:] = 0.0
+        information[:] = 0.0
+        squares, total = 0.0, 0.0
         for k in range(5):
-            matrix[k, k] = weights[k]
-            step[k] = weights[k] * (first[k] - solution[k])
+            step[k] = 0.0
+            for j in range(5):
+                matrix[k, j] = prior[k, j]
+                step[k] += prior[k, j] * (guess[j] - solution[j])
         cosine, sine = np.cos(solution[2]), np.sin(solution[2])
         matched = 0
         for i in range(points.shape[0]):
@@ -115,11 +246,14 @@ def align_to_walls(log_odds, hit_sums, threshold, points, delays, first, weights
             py = points[i, 1] + turn * points[i, 0]
             dx, dy = cosine * px - sine * py, sine * px + cosine * py
             x, y = solution[0] + dx, solution[1] + dy
-            found, wall_x, wall_y, nx, ny = wall_near(log_odds, hit_sums, threshold, x, y, reach)
-            if not found:
+            if abs(x - sought[i, 0]) + abs(y - sought[i, 1]) > 0.3:
+                _, walls[i, 0], walls[i, 1], walls[i, 2], walls[i, 3] = wall_near(hit_sums, x, y, reach)
+                sought[i, 0], sought[i, 1] = x, y
+            nx, ny = walls[i, 2], walls[i, 3]
+            if nx == 0.0 and ny == 0.0:
                 continue
             matched += 1
-            distance = nx * (x - wall_x) + ny * (y - wall_y)
+            distance = nx * (x - walls[i, 0]) + ny * (y - walls[i, 1])
             weight = 1.0 / (1.0 + (distance / scatter) ** 2)
             row[0], row[1], row[2] = nx, ny, ny * dx - nx * dy
             row[3] = delays[i] * (nx * cosine + ny * sine)
@@ -128,11 +262,16 @@ def align_to_walls(log_odds, hit_sums, threshold, points, delays, first, weights
                 step[j] -= weight * row[j] * distance
                 for k in range(j + 1):
                     matrix[j, k] += weight * row[j] * row[k]
+            for j in range(3):
+                for k in range(3):
+                    information[j, k] += weight * row[j] * row[k]
+            squares += weight * distance * distance
+            total += weight
         solve_in_place(matrix, step)
         solution += step
         if abs(step[0]) + abs(step[1]) < 0.004 and abs(step[2]) < 2e-5:
             break
-    return solution, matched
+    return solution, matched, information, squares / max(total, 1e-9)
 
 
 @njit(cache=True, nogil=True)

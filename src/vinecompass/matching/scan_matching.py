@@ -1,15 +1,16 @@
-"""Scan matching: where a scan fits best on a growing grid, near a first guess."""
+"""Scan matching: where a scan fits best on a grid of walls, near a first guess."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import atan2, cos, hypot, sin
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import wrap_angle
-from vinecompass.grids import DECIDED, GrowingGrid
 from vinecompass.matching.kernels import align_to_walls, best_offset, mean_agreement
+from vinecompass.matching.wall_grid import WallGrid
 
 __all__ = ["Match", "SearchWindow", "match_scan"]
 
@@ -19,6 +20,13 @@ SEARCH_POINTS, ALIGN_POINTS = 120, 200
 """About so many points the search over the window and the alignment look at: more make them slower, hardly truer."""
 WALL_REACH, WALL_SCATTER = 0.15, 0.05
 """Metres about a point within which its wall is sought, and off the wall at which the point counts half."""
+LEAST_SCATTER, POINTS_ALIKE = 0.01, 4.0
+"""Metres that points scatter by at least, and how many of them err together, since they see the same walls."""
+WEAK, HELD = 0.2, 300.0
+"""Share of what the clearest direction tells below which the least clear one counts as weak, and how many points
+the guess weighs as there if nothing tells."""
+AWAY_COST = 0.002
+"""Share of its agreement that an offset loses for each squared cell away from the guess."""
 
 
 @dataclass(frozen=True)
@@ -45,6 +53,13 @@ class Match:
         Mean of the grid's likelihood field at the scan's points, 0 to 1.
     matched_share : float
         Share of the points aligned that lie by a wall of the grid, 0 to 1.
+    scatter : float
+        Root mean square distance of these points from their walls, m.
+    covariance : array, (3, 3)
+        Of the pose, by the points alone: wide in a direction that they do not show.
+    unseen : array, (2, 2)
+        How little the points show the position: for a direction d of length 1, ``d @ unseen @ d`` is 0 where they
+        show it well and 1 where they do not show it at all, as along a plain aisle; there the guess stands.
     """
 
     pose: FloatArray
@@ -52,10 +67,13 @@ class Match:
     turn_rate_error: float
     agreement: float
     matched_share: float
+    scatter: float
+    covariance: FloatArray
+    unseen: FloatArray
 
 
 def match_scan(
-    points: FloatArray, delays: FloatArray, grid: GrowingGrid, guess: ArrayLike, *, window: SearchWindow,
+    points: FloatArray, delays: FloatArray, grid: WallGrid, guess: ArrayLike, *, window: SearchWindow,
     prior_points: float, doubt_sweep: bool,
 ) -> Match:  # fmt: skip
     """Fit a scan to a grid: a correlative search over a window, then an alignment of points to walls.
@@ -66,7 +84,7 @@ def match_scan(
         What the beams hit, in the body frame at the scan's stamp, m.
     delays : array, (N,)
         How long after the stamp each of them fired, s.
-    grid : GrowingGrid
+    grid : WallGrid
     guess : array_like, (3,)
         The body's pose as the odometry has it.
     window : SearchWindow
@@ -85,26 +103,63 @@ def match_scan(
     """
     scale = 1.0 / grid.cell_size
     cells = np.asarray(points, dtype=float) * scale
-    first = np.zeros(5)
-    first[:3] = np.asarray(guess, dtype=float)
-    first[:2] = (first[:2] - grid.corner) * scale
+    start = np.zeros(5)
+    start[:3] = np.asarray(guess, dtype=float)
+    start[:2] = (start[:2] - grid.corner) * scale
     every = max(len(cells) // SEARCH_POINTS, 1)
     turn_steps = int(np.ceil(window.turn / window.turn_step))
+    # From the guess outwards: a good start lets most of the rest be given up early.
+    turns = sorted(range(-turn_steps, turn_steps + 1), key=abs)
+    first = start.copy()
     first[:3], _ = best_offset(
-        grid.likelihood, np.ascontiguousarray(cells[::every]), first[:3],
-        np.arange(-turn_steps, turn_steps + 1) * window.turn_step, int(np.ceil(window.reach * scale)),
+        grid.field, np.ascontiguousarray(cells[::every]), start[:3],
+        np.array(turns) * window.turn_step, int(np.ceil(window.reach * scale)), AWAY_COST,
     )  # fmt: skip
     # One point of the prior is as sure as a beam: 0.02 m, against 0.3 m/s and 0.5 rad/s where the sweep is in doubt.
     sweep_weights = [(0.02 / 0.3) ** 2, (0.02 * scale / 0.5) ** 2] if doubt_sweep else [1e9, 1e9]
-    weights = np.array([prior_points, prior_points, prior_points * (2.0 * scale) ** 2, *sweep_weights])
+    prior = np.diag([prior_points, prior_points, prior_points * (2.0 * scale) ** 2, *sweep_weights])
     every = max(len(cells) // ALIGN_POINTS, 1)
-    solution, matched = align_to_walls(
-        grid.log_odds, grid.hit_sums, np.float32(DECIDED), cells[::every], delays[::every], first, weights,
-        int(np.ceil(WALL_REACH * scale)), WALL_SCATTER * scale, MOST_ITERATIONS,
-    )  # fmt: skip
+    some, some_delays = np.ascontiguousarray(cells[::every]), np.ascontiguousarray(delays[::every])
+
+    def aligned() -> tuple[FloatArray, int, FloatArray, float]:
+        return align_to_walls(
+            grid.hit_sums, some, some_delays, first, start, prior, int(np.ceil(WALL_REACH * scale)),
+            WALL_SCATTER * scale, MOST_ITERATIONS,
+        )  # fmt: skip
+
+    solution, matched, information, mean_square = aligned()
+    unseen = _unseen(information)
+    if prior_points > 0.0 and np.any(unseen):
+        # What little shows the position along a plain aisle may be one person walking: the guess weighs more there.
+        prior[:2, :2] += HELD * unseen
+        first = solution.copy()
+        first[:2] += unseen @ (start[:2] - first[:2])
+        solution, matched, information, mean_square = aligned()
     # Judge the scan as straightened, not as it came.
     shift = np.column_stack([solution[3] - solution[4] * cells[:, 1], solution[4] * cells[:, 0]])
-    agreement = mean_agreement(grid.likelihood, cells + delays[:, None] * shift, solution[:3])
+    agreement = mean_agreement(grid.field, cells + delays[:, None] * shift, solution[:3])
     x, y = solution[:2] * grid.cell_size + grid.corner
-    pose = np.array([x, y, wrap_angle(solution[2])])
-    return Match(pose, float(solution[3] / scale), float(solution[4]), float(agreement), matched / len(cells[::every]))
+    scatter = float(np.sqrt(mean_square)) * grid.cell_size
+    units = np.array([1.0, 1.0, grid.cell_size])
+    variance = POINTS_ALIKE * max(scatter, LEAST_SCATTER) ** 2
+    return Match(
+        pose=np.array([x, y, wrap_angle(solution[2])]), speed_error=float(solution[3] / scale),
+        turn_rate_error=float(solution[4]), agreement=float(agreement), matched_share=matched / len(some),
+        scatter=scatter,
+        # What the points do not show at all is not known to a metre, or a radian.
+        covariance=np.linalg.inv(information * np.outer(units, units) / variance + np.eye(3)),
+        unseen=unseen,
+    )  # fmt: skip
+
+
+def _unseen(information: FloatArray) -> FloatArray:
+    """Return how little points show the position ``(2, 2)``, from their information on the pose."""
+    (xx, xy), (_, yy) = information[:2, :2].tolist()
+    # The eigenvalues of a symmetric 2 x 2 matrix, and the direction of the smaller.
+    middle, spread = 0.5 * (xx + yy), hypot(0.5 * (xx - yy), xy)
+    if middle <= 0.0:
+        return np.eye(2)
+    lack = max(0.0, 1.0 - (middle - spread) / (middle + spread) / WEAK) ** 2
+    angle = 0.5 * atan2(2.0 * xy, xx - yy)
+    x, y = -sin(angle), cos(angle)
+    return lack * np.array(((x * x, x * y), (x * y, y * y)))

@@ -1,0 +1,99 @@
+"""Mapping over a whole recorded run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.fusion import fuse
+from vinecompass.geometry import compose
+from vinecompass.grids import Grid
+from vinecompass.mapping.mapper import Mapper
+from vinecompass.mapping.settings import MappingSettings
+from vinecompass.odometry import motions
+from vinecompass.runs import Run, Track
+
+__all__ = ["Mapping", "build_map", "mapping_odometry"]
+
+Progress = Callable[[float, str], None]
+
+
+@dataclass(frozen=True)
+class Mapping:
+    """A map and how it came about.
+
+    Parameters
+    ----------
+    grid : Grid
+    track : Track
+        The pose of every scan in the map's frame, as all loops together have it in the end.
+    agreements : array, (N,)
+        How well each scan agreed with the submap before it, 0 to 1; `nan` where it was not matched.
+    mapper : Mapper
+        With its keyframes, submaps, pose graph and loops.
+    """
+
+    grid: Grid
+    track: Track
+    agreements: NDArray[np.float64]
+    mapper: Mapper
+
+
+def mapping_odometry(run: Run) -> Track:
+    """Return the odometry that a run is mapped with by default: all there is but position fixes, fused.
+
+    Scans are taken in as laser odometry only where wheels and IMU are not both there, as matching them to the map
+    says more.
+    """
+    found = run.streams()
+    sources = [name for name in ("imu", "wheels") if name in found]
+    if "wheels" not in found and "odometry" in found:
+        sources.append("odometry")
+    if len(sources) < 2:
+        sources.append("scans")
+    return fuse(run, sources=sources).track
+
+
+def build_map(
+    run: Run, *, odometry: Track | None = None, settings: MappingSettings | None = None,
+    progress: Progress | None = None,
+) -> Mapping:  # fmt: skip
+    """Build a map from a recorded run: `Mapper.update` over its scans.
+
+    Parameters
+    ----------
+    run : Run
+        With scans.
+    odometry : Track, optional
+        The motion to begin from, in any frame; by default the run's own streams, fused. A run of scans alone is
+        mapped by laser odometry.
+    settings : MappingSettings, optional
+    progress : callable, optional
+        Called with the share done, 0 to 1, and a word.
+
+    Returns
+    -------
+    Mapping
+
+    Raises
+    ------
+    InputError
+        The run has no scans, or no beam that returned.
+    """
+    scans = run.need_scans()
+    if odometry is None:
+        odometry = mapping_odometry(run)
+    mapper = Mapper(run.robot, start=run.start, settings=settings)
+    numbers, places, agreements = np.empty(len(scans), int), np.empty((len(scans), 3)), np.empty(len(scans))
+    for i, (scan, motion) in enumerate(zip(scans, motions(odometry, scans, run.robot.scanner), strict=True)):
+        mapper.update(scan, motion)
+        numbers[i], places[i] = mapper.place
+        agreements[i] = mapper.agreement
+        if progress and i % 50 == 0:
+            progress(i / len(scans), "mapping")
+    mapper.finish()
+    grid = mapper.snapshot()
+    return Mapping(grid, Track(scans.t, compose(mapper.graph.poses[numbers], places)), agreements, mapper)

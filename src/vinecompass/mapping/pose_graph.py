@@ -1,0 +1,214 @@
+"""The pose graph: poses linked by what was measured between them, and the poses that fit all links best."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy import sparse
+from scipy.sparse.csgraph import dijkstra
+from scipy.sparse.linalg import splu
+
+from vinecompass.geometry import compose, wrap_angle
+
+__all__ = ["Link", "PoseGraph"]
+
+FloatArray = NDArray[np.float64]
+BELIEVED = 16.0
+"""Normalised squared error of a loop at which it counts a quarter: beyond, it is on its way out."""
+RELAXING = 2.0
+"""How much stricter each round of the graduated optimisation is than the one before."""
+MOST_STEPS = 30
+
+
+@dataclass(frozen=True)
+class Link:
+    """What was measured between two poses.
+
+    Parameters
+    ----------
+    origin, target : int
+        The numbers of the poses.
+    pose : array, (3,)
+        The target's pose in the frame of the origin, m and radians.
+    information : array, (3, 3)
+        Inverse of the measurement's covariance.
+    is_loop : bool
+        Whether the link may be wrong altogether, as a place taken for another is.
+    """
+
+    origin: int
+    target: int
+    pose: FloatArray
+    information: FloatArray
+    is_loop: bool
+
+
+class PoseGraph:
+    """Poses in the plane and the links between them; the first pose stays where it is.
+
+    Attributes
+    ----------
+    poses : array, (N, 3)
+    links : list of Link
+    weights : array, (links,)
+        How much each link counted in the last optimisation: 1, or less for a loop that contradicts the rest.
+
+    Notes
+    -----
+    Nonlinear least squares over poses (Lu and Milios, 1997; Grisetti, Kuemmerle, Stachniss and Burgard, 2010, "A
+    tutorial on graph-based SLAM") by Levenberg and Marquardt's method. Loops have a Geman-McClure loss that begins
+    wide and is narrowed step by step, so that false ones fall out (Yang, Antonante, Tzoumas and Carlone, 2020,
+    "Graduated non-convexity for robust spatial perception").
+
+    Examples
+    --------
+    >>> graph = PoseGraph([0.0, 0.0, 0.0])
+    >>> for _ in range(2):
+    ...     _ = graph.extend([1.0, 0.0, 0.0], np.eye(3) * 100.0)
+    >>> graph.close(0, 2, [2.3, 0.0, 0.0], np.eye(3) * 100.0)
+    >>> graph.optimize()
+    >>> graph.poses.round(2).tolist()
+    [[0.0, 0.0, 0.0], [1.1, 0.0, 0.0], [2.2, 0.0, 0.0]]
+    """
+
+    def __init__(self, first: ArrayLike) -> None:
+        self.poses: FloatArray = np.asarray(first, dtype=float)[None]
+        self.links: list[Link] = []
+        self.weights: FloatArray = np.zeros(0)
+
+    def extend(self, pose: ArrayLike, information: ArrayLike) -> int:
+        """Add a pose, seen from the last one; return its number."""
+        self._link(len(self.poses) - 1, len(self.poses), pose, information, is_loop=False)
+        self.poses = np.vstack([self.poses, compose(self.poses[-1], pose)])
+        return len(self.poses) - 1
+
+    def close(self, origin: int, target: int, pose: ArrayLike, information: ArrayLike) -> None:
+        """Add a loop: the pose `target`, seen from `origin`."""
+        self._link(origin, target, pose, information, is_loop=True)
+
+    def _link(self, origin: int, target: int, pose: ArrayLike, information: ArrayLike, *, is_loop: bool) -> None:
+        measured, weight = np.asarray(pose, dtype=float), np.asarray(information, dtype=float)
+        self.links.append(Link(origin, target, measured, weight, is_loop))
+        self.weights = np.append(self.weights, 1.0)
+
+    def drop_last(self) -> None:
+        """Take the last link back."""
+        self.links.pop()
+        self.weights = self.weights[:-1]
+
+    def ways(self, origin: int, lengths: ArrayLike, loop_length: float) -> FloatArray:
+        """Return the shortest way ``(N,)`` from a pose to every other along the links.
+
+        Parameters
+        ----------
+        origin : int
+        lengths : array_like, (N - 1,)
+            Between each pose and the next, m.
+        loop_length : float
+            Of a loop that counts, m.
+        """
+        loops = [link for link, weight in zip(self.links, self.weights, strict=True) if link.is_loop and weight > 0.25]
+        steps = np.arange(len(self.poses) - 1)
+        rows = np.concatenate([steps, [link.origin for link in loops]]).astype(int)
+        columns = np.concatenate([steps + 1, [link.target for link in loops]]).astype(int)
+        values = np.concatenate([np.asarray(lengths, dtype=float), np.full(len(loops), loop_length)])
+        table = sparse.coo_matrix((values, (rows, columns)), shape=(len(self.poses), len(self.poses)))
+        # Two loops between the same poses would be added up.
+        table.sum_duplicates()
+        return np.asarray(dijkstra(table.tocsr(), directed=False, indices=origin))
+
+    def errors(self) -> tuple[FloatArray, FloatArray]:
+        """Return the error of each link ``(L, 3)``, in its origin's frame, and its normalised square ``(L,)``."""
+        origin, target, measured, information = self._arrays()
+        error = _error(self.poses, origin, target, measured)
+        return error, np.einsum("li,lij,lj->l", error, information, error)
+
+    def optimize(self) -> None:
+        """Move the poses to where the links fit best, and weigh the loops."""
+        if not self.links:
+            return
+        is_loop = np.array([link.is_loop for link in self.links])
+        # Wide enough for the worst loop to begin with, as if all were true; then narrower and narrower.
+        worst = float(np.max(self.errors()[1][is_loop], initial=0.0))
+        width = max(1.0, 2.0 * worst / BELIEVED)
+        while True:
+            _, squares = self.errors()
+            bound = width * BELIEVED
+            self.weights = np.where(is_loop, (bound / (bound + squares)) ** 2, 1.0)
+            self._fit()
+            if width == 1.0:
+                return
+            width = max(1.0, width / RELAXING)
+
+    def _arrays(self) -> tuple[NDArray[np.int64], NDArray[np.int64], FloatArray, FloatArray]:
+        return (
+            np.array([link.origin for link in self.links]), np.array([link.target for link in self.links]),
+            np.array([link.pose for link in self.links]), np.array([link.information for link in self.links]),
+        )  # fmt: skip
+
+    def _fit(self) -> None:
+        """Least squares with the weights as they are."""
+        origin, target, measured, information = self._arrays()
+        information = information * self.weights[:, None, None]
+        poses, damping = self.poses, 1e-6
+        error = _error(poses, origin, target, measured)
+        cost = np.einsum("li,lij,lj->", error, information, error)
+        for _ in range(MOST_STEPS):
+            matrix, right = _normal_equations(poses, origin, target, error, information)
+            while True:
+                damped = matrix + damping * sparse.diags_array(matrix.diagonal())
+                step = splu(damped.tocsc(), permc_spec="MMD_AT_PLUS_A").solve(right).reshape(-1, 3)
+                moved = poses.copy()
+                moved[1:] += step
+                error = _error(moved, origin, target, measured)
+                new_cost = np.einsum("li,lij,lj->", error, information, error)
+                if new_cost <= cost or damping > 1e6:
+                    break
+                damping *= 10.0
+            poses, damping = moved, max(damping / 10.0, 1e-9)
+            gained, cost = cost - new_cost, new_cost
+            if gained < 1e-4 * cost + 1e-6:
+                break
+        poses[:, 2] = wrap_angle(poses[:, 2])
+        self.poses = poses
+
+
+def _error(
+    poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int64], measured: FloatArray
+) -> FloatArray:
+    here, there = poses[origin], poses[target]
+    cosine, sine = np.cos(here[:, 2]), np.sin(here[:, 2])
+    dx, dy = there[:, 0] - here[:, 0], there[:, 1] - here[:, 1]
+    return np.column_stack([
+        cosine * dx + sine * dy - measured[:, 0], cosine * dy - sine * dx - measured[:, 1],
+        wrap_angle(there[:, 2] - here[:, 2] - measured[:, 2]),
+    ])  # fmt: skip
+
+
+def _normal_equations(
+    poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int64], error: FloatArray, information: FloatArray
+) -> tuple[sparse.csc_array, FloatArray]:
+    """Return the matrix and the right side for the steps of all poses but the first."""
+    here, there = poses[origin], poses[target]
+    cosine, sine = np.cos(here[:, 2]), np.sin(here[:, 2])
+    dx, dy = there[:, 0] - here[:, 0], there[:, 1] - here[:, 1]
+    links = len(error)
+    # How the error of each link moves with its origin (first three columns) and its target (last three).
+    jacobian = np.zeros((links, 3, 6))
+    jacobian[:, 0, 3], jacobian[:, 0, 4] = cosine, sine
+    jacobian[:, 1, 3], jacobian[:, 1, 4] = -sine, cosine
+    jacobian[:, 2, 5] = 1.0
+    jacobian[:, :, :3] = -jacobian[:, :, 3:]
+    jacobian[:, 0, 2], jacobian[:, 1, 2] = cosine * dy - sine * dx, -cosine * dx - sine * dy
+    weighted = np.einsum("lij,lik->lkj", information, jacobian)
+    blocks = weighted @ jacobian
+    sides = -np.einsum("lkj,lj->lk", weighted, error)
+    numbers = 3 * np.stack([origin, target], axis=1)[:, :, None] + np.arange(3)
+    numbers = numbers.reshape(links, 6)
+    size = 3 * len(poses)
+    rows, columns = np.broadcast_arrays(numbers[:, :, None], numbers[:, None, :])
+    matrix = sparse.coo_array((blocks.ravel(), (rows.ravel(), columns.ravel())), shape=(size, size)).tocsc()
+    right = np.bincount(numbers.ravel(), weights=sides.ravel(), minlength=size)
+    return matrix[3:, 3:], right[3:]

@@ -1,0 +1,99 @@
+"""Submaps: short pieces of the drive that are rigid in themselves, and the scans kept in them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.geometry import transform_points
+from vinecompass.grids import Beams
+from vinecompass.matching import WallGrid
+
+__all__ = ["Keyframe", "Submap", "spread_evenly"]
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Keyframe:
+    """A scan that is kept.
+
+    Parameters
+    ----------
+    t : float
+        Its stamp, s.
+    beams : Beams
+        Straightened, in the body frame.
+    submap : int
+        The submap it was matched against, which carries it along.
+    pose : array, (3,)
+        The body's in that submap's frame, m and radians.
+    """
+
+    t: float
+    beams: Beams
+    submap: int
+    pose: FloatArray
+
+
+@dataclass
+class Submap:
+    """A piece of the drive; its frame is that of the body at its first keyframe.
+
+    Parameters
+    ----------
+    pose : array, (3,)
+        Of its frame in the site frame. Changed by each optimisation of the pose graph.
+    begins_at : float
+        How far the robot had travelled before it, m.
+    walls : WallGrid or None
+        What scans are matched against while the submap is being made.
+    members : list of (Keyframe, array)
+        The keyframes it is made of, and the body's pose in the submap's frame at each.
+    middle : array, (2,)
+        The mean position of the body in it.
+    """
+
+    pose: FloatArray
+    begins_at: float
+    walls: WallGrid | None
+    members: list[tuple[Keyframe, FloatArray]] = field(default_factory=list)
+    middle: FloatArray = field(default_factory=lambda: np.zeros(2))
+
+    def add(self, keyframe: Keyframe, pose: FloatArray) -> None:
+        """Add a keyframe at a pose in the submap's frame."""
+        assert self.walls is not None
+        self.walls.add(transform_points(pose, keyframe.beams.hits))
+        self.members.append((keyframe, pose))
+        self.middle = self.middle + (pose[:2] - self.middle) / len(self.members)
+
+    def points(self, *, of: int | None = None, nearer_than: float = np.inf) -> FloatArray:
+        """Return what its beams hit ``(N, 2)`` in its frame, m.
+
+        Parameters
+        ----------
+        of : int, optional
+            Only of the keyframes matched against the submap of this number.
+        nearer_than : float
+            Only what lies nearer to the body, m.
+        """
+        parts = [np.zeros((0, 2))]
+        for keyframe, pose in self.members:
+            if of is None or keyframe.submap == of:
+                hits = keyframe.beams.hits
+                parts.append(transform_points(pose, hits[np.hypot(hits[:, 0], hits[:, 1]) < nearer_than]))
+        return np.concatenate(parts)
+
+
+def spread_evenly(points: ArrayLike, apart: float, most: int) -> FloatArray:
+    """Return at most `most` of some points ``(N, 2)``: the first in each square of side `apart`, m, evenly thinned.
+
+    >>> spread_evenly([[0.1, 0.1], [0.2, 0.2], [1.1, 0.1]], 1.0, 9).tolist()
+    [[0.1, 0.1], [1.1, 0.1]]
+    """
+    xy = np.asarray(points, dtype=float)
+    squares = np.floor(xy / apart).astype(np.int64)
+    chosen = np.sort(np.unique(squares[:, 0] * 2**32 + squares[:, 1], return_index=True)[1])
+    return xy[chosen[:: -(-len(chosen) // most) or 1]]
