@@ -14,8 +14,7 @@ from skimage.graph import MCP_Geometric
 
 from benchmarks.measuring import measured
 from benchmarks.odometry_cases import odometry_cases
-from vinecompass.grids import clearance
-from vinecompass.grids.kernels import integrate_rays
+from vinecompass.grids import BeamGrid, Beams, clearance
 from vinecompass.localization.kernels import weigh_particles
 from vinecompass.planning import find_grid_path
 from vinecompass.planning.kernels import line_price
@@ -90,11 +89,9 @@ def integration_case() -> dict[str, Any]:
     angles = np.linspace(-2.3, 2.3, beams)
     origins = np.full((beams, 2), 400.3)
     ends = origins + rng.uniform(60.0, 320.0, (beams, 1)) * np.stack([np.cos(angles), np.sin(angles)], axis=-1)
-    log_odds = np.zeros(shape, np.float32)
-    sums, stamps = np.zeros((*shape, 3), np.float32), np.zeros(shape, np.int32)
-    steps = np.float32(0.9), np.float32(0.45), np.float32(6.0)
-    walked = integrate_rays(log_odds, sums, stamps, 1, ends, origins, ends, *steps)
-    count = iter(range(2, 1_000_000))
+    grid = BeamGrid(1.0, clear_margin=0.0)
+    scan = Beams(origins.astype(np.float32), ends.astype(np.float32), np.ones(beams, dtype=bool))
+    walked = grid.add([0.0, 0.0, 0.0], scan)
     other = np.zeros(shape, np.float32)
 
     def vectorised() -> None:
@@ -111,7 +108,7 @@ def integration_case() -> dict[str, Any]:
 
     case = measured(
         "ray integration, one scan of 433 beams", "vectorised NumPy",
-        lambda: integrate_rays(log_odds, sums, stamps, next(count), ends, origins, ends, *steps), vectorised, "",
+        lambda: grid.add([0.0, 0.0, 0.0], scan), vectorised, "",
     )  # fmt: skip
     case["note"] = f"{walked / case['ours_ms'] / 1000.0:.0f} million cells a second"
     return case

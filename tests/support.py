@@ -44,6 +44,13 @@ def short_run():
 
 
 @functools.cache
+def loop_run():
+    """Sixty metres twice round the wall between dock and gallery's end, on dry floor."""
+    lap = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5), (28.2, 22.5), (29.8, 24.0), (30.0, 25.5), (34.0, 25.4)]
+    return record_drive(site(), robot(), [*lap, *lap[:4]], seed=6, site_toml=demo_file("site.toml").read_text())
+
+
+@functools.cache
 def dry_run():
     """Forty metres on dry floor, with curves to both sides."""
     route = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5), (28.2, 22.5), (24.5, 23.6), (28.2, 23.6), (28.2, 18.5),

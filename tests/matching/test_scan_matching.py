@@ -4,8 +4,7 @@ import numpy as np
 
 from tests.support import robot, site
 from vinecompass.geometry import arc, compose, wrap_angle
-from vinecompass.grids import GrowingGrid
-from vinecompass.matching import SearchWindow, match_scan
+from vinecompass.matching import PoseSearch, SearchWindow, WallGrid, match_scan
 from vinecompass.odometry import deskewed_hits
 from vinecompass.simulation import cast_beams
 
@@ -25,13 +24,9 @@ def noisy_points(sweep, seed, straightened_by=STILL):
 class AgainstTheTruePose(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.grid = GrowingGrid(0.05, occupied_step=0.9, free_step=0.45, bound=6.0, spread=0.09)
-        cosine, sine = np.cos(POSE[2]), np.sin(POSE[2])
-        for seed in range(12):
-            points, _ = noisy_points(STILL, seed)
-            hits = points @ np.array([[cosine, sine], [-sine, cosine]]) + POSE[:2]
-            origins = np.repeat(POSE[None, :2], len(hits), axis=0)
-            cls.grid.add(hits, origins, origins + 0.95 * (hits - origins))
+        turn = np.array([[np.cos(POSE[2]), np.sin(POSE[2])], [-np.sin(POSE[2]), np.cos(POSE[2])]])
+        scans = [noisy_points(STILL, seed)[0] @ turn + POSE[:2] for seed in range(12)]
+        cls.grid = WallGrid.of_points(np.concatenate(scans), cell_size=0.05, spread=0.09)
 
     def match(self, points, delays, off, doubt_sweep=False):
         window = SearchWindow(0.3, np.radians(8.0), np.radians(0.5))
@@ -45,6 +40,7 @@ class AgainstTheTruePose(unittest.TestCase):
             points, delays = noisy_points(STILL, 100 + seed)
             match = self.match(points, delays, off)
             errors.append(match.pose - POSE)
+            self.assertLess(np.abs(errors[-1]).max(), 5.0 * np.sqrt(np.diag(match.covariance)).max())
             self.assertGreater(match.agreement, 0.9)
             self.assertGreater(match.matched_share, 0.8)
         self.assertLess(np.abs(errors)[:, :2].max(), 0.01)
@@ -67,6 +63,66 @@ class AgainstTheTruePose(unittest.TestCase):
         match = self.match(points, delays, [200.0, 0.0, 0.0])
         np.testing.assert_allclose(match.pose, compose(POSE, [200.0, 0.0, 0.0]), atol=0.35)
         self.assertEqual((match.matched_share, match.agreement), (0.0, 0.0))
+
+
+class WhatIsNotSeen(unittest.TestCase):
+    """Two long parallel walls: nothing there shows the position along them."""
+
+    def aisle(self, *things):
+        x = np.arange(-9.0, 9.0, 0.03)
+        walls = [np.column_stack([x, np.full_like(x, y)]) for y in (-1.0, 1.0)]
+        return np.concatenate([*walls, *things]) + np.random.default_rng(1).normal(scale=0.005, size=(1, 2))
+
+    def match(self, mapped, seen, guess):
+        grid = WallGrid.of_points(mapped, cell_size=0.05, spread=0.08)
+        window = SearchWindow(0.12, np.radians(5.0), np.radians(1.0))
+        return match_scan(seen, np.zeros(len(seen)), grid, guess, window=window, prior_points=1.0, doubt_sweep=False)
+
+    def test_along_a_plain_aisle_the_guess_stands_and_the_direction_is_named(self):
+        match = self.match(self.aisle(), self.aisle()[::2], [0.1, 0.05, 0.02])
+        np.testing.assert_allclose(match.pose, [0.1, 0.0, 0.0], atol=0.02)
+        self.assertGreater(match.unseen[0, 0], 0.8)
+        self.assertLess(match.unseen[1, 1], 0.05)
+        self.assertGreater(match.covariance[0, 0], 100.0 * match.covariance[1, 1])
+
+    def test_one_person_walking_there_is_not_followed_but_a_row_of_pillars_is(self):
+        across = np.arange(-0.15, 0.15, 0.01)
+        person = np.column_stack([np.full_like(across, 3.0), across])
+        moved = self.match(self.aisle(person), self.aisle(person + [0.1, 0.0])[::2], [0.0, 0.0, 0.0])
+        self.assertLess(abs(moved.pose[0]), 0.04)
+        pillars = [person + [x, y] for x in (-9.0, -6.0, 0.0, 3.0) for y in (-0.8, 0.8)]
+        seen = self.aisle(*pillars) - [0.1, 0.0]
+        self.assertAlmostEqual(self.match(self.aisle(*pillars), seen[::2], [0.0, 0.0, 0.0]).pose[0], 0.1, delta=0.02)
+
+
+class SearchOfWindows(unittest.TestCase):
+    def test_branch_and_bound_finds_what_trying_everything_finds(self):
+        rng = np.random.default_rng(3)
+        for size in ((60, 80), (33, 65), (90, 40)):
+            field, points = rng.random(size) ** 6, rng.uniform(-1.5, 1.5, (40, 2))
+            headings, low, high = np.linspace(-0.3, 0.4, 8), np.array([0.35, 1.25]), np.array([6.15, 9.05])
+            whole = np.rint(255.0 * field)
+            best = 0.0
+            for heading in headings:
+                cosine, sine = np.cos(heading), np.sin(heading)
+                columns = np.floor(0.5 + 10.0 * (cosine * points[:, 0] - sine * points[:, 1])).astype(int)
+                rows = np.floor(0.5 + 10.0 * (sine * points[:, 0] + cosine * points[:, 1])).astype(int)
+                padded = np.pad(whole, 150)
+                for x in range(-7, 52):
+                    for y in range(-8, 71):
+                        best = max(best, padded[rows + y + 150, columns + x + 150].mean() / 255.0)
+            found = PoseSearch(field, 0.1, (1.0, 2.0)).find(points, headings=headings, low=low, high=high)
+            self.assertAlmostEqual(found.agreement, best, places=9)
+            other = PoseSearch(field, 0.1, (1.0, 2.0)).find(
+                points, headings=headings, low=low, high=high, unlike=found, apart=(0.4, 0.15)
+            )
+            self.assertLessEqual(other.agreement, found.agreement)
+            apart = np.abs(other.pose - found.pose)
+            self.assertTrue(max(apart[:2]) > 0.4 or apart[2] > 0.15)
+
+    def test_nothing_above_the_bar_is_no_answer(self):
+        search = PoseSearch(np.zeros((20, 20)), 0.1)
+        self.assertIsNone(search.find([[0.0, 0.0]], headings=[0.0], low=[0.0, 0.0], high=[2.0, 2.0]))
 
 
 if __name__ == "__main__":

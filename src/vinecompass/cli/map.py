@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -17,64 +18,146 @@ from vinecompass.cli.common import (
     tell,
 )  # fmt: skip
 
+if TYPE_CHECKING:
+    from vinecompass.mapping import Loop, MapAccuracy, Mapping
+    from vinecompass.runs import Run
+
 __all__ = ["map_command", "run_map"]
+
+FRAME_EVERY = 4.0
+"""Seconds of the drive from one frame of the film to the next."""
+LOOPS_TOLD = 3
 
 
 @click.command("map", short_help="Build a map from a run.")
 @click.argument("run", type=FILE)
 @click.option("-o", "--out", type=FILE, required=True, help="The map to write, NAME.png.")
+@click.option(
+    "--odometry",
+    type=click.Choice(["fused", "wheels", "scans"]),
+    default="fused",
+    show_default=True,
+    help="What motion to begin from: all streams fused, the wheels (or odometry) alone, or the scans alone.",
+)
 @settings_option
 @picture_option
+@click.option("--film", type=FILE, help="Film the map as it grows into this GIF file.")
 @json_option
-def map_command(run: Path, out: Path, settings: Path | None, picture: Path | None, as_json: bool) -> int:
-    """Match each scan of RUN against the map so far, add it, and save the map as PNG, TOML and world file.
+def map_command(
+    run: Path, out: Path, odometry: str, settings: Path | None, picture: Path | None, film: Path | None, as_json: bool
+) -> int:
+    """Match the scans of RUN, find places seen again, and save the map as PNG, TOML and world file.
 
     If the run was simulated, the map is measured against the true walls.
     """
-    return tell(run_map(run, out, settings=settings, picture=picture), as_json)
+    return tell(run_map(run, out, odometry=odometry, settings=settings, picture=picture, film=film), as_json)
 
 
-def run_map(run_path: Path, out: Path, *, settings: Path | None = None, picture: Path | None) -> Outcome:
+def run_map(
+    run_path: Path, out: Path, *, odometry: str = "fused", settings: Path | None = None, picture: Path | None,
+    film: Path | None = None,
+) -> Outcome:  # fmt: skip
     """Do what the command does."""
     import numpy as np
 
     from vinecompass.files import check_suffix
     from vinecompass.grids import write_map
-    from vinecompass.mapping import build_map, measure_map
-    from vinecompass.runs import compare_tracks, read_run
-    from vinecompass.simulation import parse_site
+    from vinecompass.mapping import build_map
+    from vinecompass.odometry import laser_track, odometry_track
+    from vinecompass.runs import read_run
 
     check_suffix(out, ".png")
+    watch = None
+    if film is not None:
+        from vinecompass.figures import MapFilm
+
+        check_suffix(film, ".gif")
+        watch = MapFilm(every=FRAME_EVERY)
     run = read_run(run_path)
+    track = odometry_track(run) if odometry == "wheels" else laser_track(run)[0] if odometry == "scans" else None
     with progress_bar() as progress:
-        mapping = build_map(run, settings=load_settings(settings).mapping, progress=progress)
-    grid, accuracy, truth = mapping.grid, None, {}
+        mapping = build_map(
+            run, odometry=track, settings=load_settings(settings).mapping, watch=watch, progress=progress
+        )
+    grid, mapper = mapping.grid, mapping.mapper
     agreement = float(np.nanmean(mapping.agreements)) if len(mapping.track) > 1 else float("nan")
-    line = f"{len(mapping.track)} scans, {grid.shape[1]} x {grid.shape[0]} cells, mean agreement {agreement:.3f}"
-    if run.truth is not None:
-        error = compare_tracks(mapping.track, run.truth)
-        truth = {"position_rmse_m": error.position_rmse, "heading_rmse_deg": np.degrees(error.heading_rmse)}
-        line += f"; {error.position_rmse:.3f} m and {truth['heading_rmse_deg']:.2f} degrees off the truth (RMSE)"
-        if run.site_toml is not None:
-            accuracy = measure_map(grid, parse_site(run.site_toml), run)
-            truth |= {
-                "occupied_on_wall_share": accuracy.on_wall, "walls_found_share": accuracy.walls_found,
-                "walls_doubled_share": accuracy.doubled, "wall_error_rms_m": accuracy.wall_error_rms,
-            }  # fmt: skip
-            line += (
-                f", {100.0 * accuracy.on_wall:.1f} % of occupied cells on a wall, "
-                f"{100.0 * accuracy.walls_found:.1f} % of seen walls found, {100.0 * accuracy.doubled:.1f} % doubled"
-            )
+    closed = [loop for loop in mapper.loops if not loop.refused]
+    line = (
+        f"{len(mapping.track)} scans, {grid.shape[1]} x {grid.shape[0]} cells, mean agreement {agreement:.3f}, "
+        f"{len(closed)} loops closed"
+    )
+    truth, accuracy = _measured(mapping, run)
+    if truth:
+        line += f"; {truth['position_rmse_m']:.3f} m and {truth['heading_rmse_deg']:.2f} degrees off the truth (RMSE)"
+    if accuracy is not None:
+        line += (
+            f", {100.0 * accuracy.on_wall:.1f} % of occupied cells on a wall, "
+            f"{100.0 * accuracy.walls_found:.1f} % of seen walls found, {100.0 * accuracy.doubled:.1f} % doubled"
+        )
     files = {path.suffix[1:]: str(path) for path in write_map(grid, out)}
     if picture is not None:
         from vinecompass.figures import draw_mapping, save_figure
 
         files["picture"] = str(save_figure(draw_mapping(mapping, run, accuracy), picture))
+    if film is not None and watch is not None:
+        watch.add(mapper)
+        files["film"] = str(watch.save(film))
     return Outcome(
         "map", line,
         quality={
-            "scans": len(mapping.track), "scans_added": mapping.keyframes, "agreement_mean": agreement,
+            "scans": len(mapping.track), "scans_kept": len(mapper.keyframes), "agreement_mean": agreement,
             "free_m2": grid.free.sum() * grid.cell_size**2, "cell_size_m": grid.cell_size,
+            "submaps": len(mapper.submaps), "loops_closed": len(closed),
+            "loops_refused": len(mapper.loops) - len(closed),
+            "drift_taken_out_max_m": max((loop.drift for loop in closed), default=0.0),
+            "drift_taken_out_max_deg": np.degrees(max((loop.drift_turn for loop in closed), default=0.0)),
+            "notes": list(mapping.notes),
         },
-        truth=truth, files=files, hint=f"vinecompass locate {out} RUN --at x,y,heading_deg -o track.csv",
+        truth=truth, files=files, details=[*mapping.notes, *_loops_told(mapper.loops)],
+        hint=f"vinecompass locate {out} RUN --at x,y,heading_deg -o track.csv",
     )  # fmt: skip
+
+
+def _measured(mapping: Mapping, run: Run) -> tuple[dict[str, float], MapAccuracy | None]:
+    """Return how far the map and its track are from the truth, if the run carries it."""
+    import numpy as np
+
+    from vinecompass.mapping import measure_map
+    from vinecompass.runs import compare_relations, compare_tracks
+    from vinecompass.simulation import parse_site
+
+    if run.truth is None:
+        return {}, None
+    error, relation = compare_tracks(mapping.track, run.truth), compare_relations(mapping.track, run.truth)
+    truth = {
+        "position_rmse_m": error.position_rmse, "heading_rmse_deg": float(np.degrees(error.heading_rmse)),
+        "position_rmse_aligned_m": relation.aligned_rmse, "relation_error_m": relation.position,
+        "relation_error_deg": float(np.degrees(relation.heading)),
+    }  # fmt: skip
+    if run.site_toml is None:
+        return truth, None
+    accuracy = measure_map(mapping.grid, parse_site(run.site_toml), run)
+    truth |= {
+        "occupied_on_wall_share": accuracy.on_wall, "walls_found_share": accuracy.walls_found,
+        "walls_doubled_share": accuracy.doubled, "wall_error_rms_m": accuracy.wall_error_rms,
+    }  # fmt: skip
+    return truth, accuracy
+
+
+def _loops_told(loops: list[Loop]) -> list[str]:
+    """Return a line for each of the loops that took out most drift, and one about those refused."""
+    from collections import Counter
+
+    import numpy as np
+
+    closed = sorted((loop for loop in loops if not loop.refused), key=lambda loop: -loop.drift)
+    lines = [
+        f"loop at {loop.t:.0f} s: submap {loop.submap} shows what submap {loop.former} showed; "
+        f"took out {loop.drift:.2f} m and {np.degrees(loop.drift_turn):.1f} degrees"
+        for loop in closed[:LOOPS_TOLD]
+    ]
+    reasons = Counter(loop.refused.split(":")[0] for loop in loops if loop.refused)
+    if reasons:
+        counts = ", ".join(f"{count} {reason}" for reason, count in reasons.most_common())
+        lines.append(f"{sum(reasons.values())} places were not taken for the same: {counts}")
+    return lines

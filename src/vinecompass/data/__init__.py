@@ -10,7 +10,7 @@ __all__ = ["demo_file"]
 
 
 def demo_file(name: str) -> Path:
-    """Return the path of a shipped demo file, ``robot.toml`` or ``site.toml``; raise `InputError` for another name."""
+    """Return the path of a shipped demo file, ``robot.toml``, ``site.toml`` or ``estate.toml``; raise `InputError` for another name."""
     path = Path(__file__).parent / name
     known = sorted(file.name for file in Path(__file__).parent.glob("*.toml"))
     if name not in known:

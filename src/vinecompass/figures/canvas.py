@@ -24,7 +24,7 @@ from vinecompass.robot import Robot
 __all__ = [
     "AUBERGINE", "BURGUNDY", "CHARCOAL", "GREY", "OLIVE", "PAPER", "RUST", "SAND", "SLATE", "STRAW", "TEAL",
     "add_side_axes", "draw_grid", "draw_image", "draw_robot", "draw_scale_bar", "draw_truth", "new_sheet",
-    "save_figure", "write_side",
+    "save_figure", "strongest", "write_side",
 ]  # fmt: skip
 
 PAPER, SAND, AUBERGINE = "#FBF7F0", "#DDD3C2", "#2E1A2F"
@@ -32,6 +32,8 @@ STRAW, RUST, BURGUNDY = "#F2D98B", "#C7643A", "#6B1E3A"
 SLATE, OLIVE, TEAL = "#3B6FB5", "#7A9A3B", "#0F6E6E"
 CHARCOAL, GREY = "#333333", "#A8A29A"
 
+MOST_CELLS = 1000
+"""Cells a side that are drawn as they are: of a larger map, several make a pixel."""
 SIDE = 0.745
 """Where the column for legend and numbers begins, as a share of the sheet's width."""
 
@@ -98,15 +100,24 @@ def draw_image(axes: Axes, grid: Grid, colours: NDArray[np.float32]) -> None:
 
 def draw_grid(axes: Axes, grid: Grid) -> list[Patch]:
     """Draw a map: free is paper, occupied aubergine, unknown hatched sand. Returns its legend."""
-    colours = np.zeros((*grid.shape, 4), np.float32)
-    colours[grid.free] = to_rgba(PAPER)
-    colours[grid.occupied] = to_rgba(AUBERGINE)
-    draw_image(axes, grid, colours)
+    every = -(-max(grid.shape) // MOST_CELLS)
+    readings = strongest(np.where(grid.occupied, 2, grid.free.astype(np.uint8)).astype(np.uint8), every)
+    colours = np.array([to_rgba(SAND, 0.0), to_rgba(PAPER), to_rgba(AUBERGINE)], np.float32)[readings]
+    coarse = Grid(np.zeros(readings.shape, np.float32), grid.cell_size * every, grid.corner, grid.turn)
+    draw_image(axes, coarse, colours)
     return [
         Patch(facecolor=AUBERGINE, label="occupied"),
         Patch(facecolor=PAPER, edgecolor=GREY, label="free"),
         Patch(facecolor=SAND, edgecolor="#C9BCA6", hatch="////", linewidth=0.0, label="unknown"),
     ]
+
+
+def strongest(readings: NDArray[np.uint8], every: int) -> NDArray[np.uint8]:
+    """Return the highest reading of each block of `every` x `every` cells: walls are thin, and must not get lost."""
+    rows, columns = (-(-side // every) for side in readings.shape)
+    padded = np.zeros((rows * every, columns * every), np.uint8)
+    padded[: readings.shape[0], : readings.shape[1]] = readings
+    return np.asarray(padded.reshape(rows, every, columns, every).max(axis=(1, 3)))
 
 
 def draw_robot(axes: Axes, robot: Robot, pose: NDArray[np.float64], *, label: str = "robot") -> Line2D:

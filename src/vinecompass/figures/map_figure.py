@@ -1,25 +1,39 @@
-"""A map and the way that was driven for it."""
+"""A map and the way that was driven for it, with the places seen again."""
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
+from matplotlib.collections import LineCollection
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
+from numpy.typing import NDArray
 
-from vinecompass.figures.canvas import SLATE, TEAL, add_side_axes, draw_grid, draw_truth, new_sheet, write_side
-from vinecompass.mapping import MapAccuracy, Mapping
-from vinecompass.runs import Run, compare_tracks
+from vinecompass.figures.canvas import (
+    GREY,
+    RUST,
+    SLATE,
+    TEAL,
+    add_side_axes,
+    draw_grid,
+    draw_truth,
+    new_sheet,
+    write_side,
+)
+from vinecompass.geometry import transform_points
+from vinecompass.mapping import Loop, MapAccuracy, Mapper, Mapping
+from vinecompass.runs import Run, compare_relations, compare_tracks
 
 __all__ = ["draw_mapping"]
 
 
 def draw_mapping(mapping: Mapping, run: Run, accuracy: MapAccuracy | None) -> Figure:
-    """Draw a map with the matched way, the truth where known, and the agreement of each scan over time."""
-    grid, track = mapping.grid, mapping.track
-    known = 100.0 * (1.0 - np.mean(grid.log_odds == 0.0))
-    if accuracy is None:
-        title = f"{len(track)} scans make a map of {grid.free.sum() * grid.cell_size**2:.0f} m2 of free floor"
-    else:
+    """Draw a map with the matched way, its loops, the truth where known, and the agreement of each scan over time."""
+    grid, track, loops = mapping.grid, mapping.track, mapping.mapper.loops
+    closed, refused = ([loop for loop in loops if bool(loop.refused) == no] for no in (False, True))
+    title = f"{len(mapping.mapper.keyframes)} scans make {grid.free.sum() * grid.cell_size**2:.0f} m2 of free floor"
+    if accuracy is not None:
         title = (
             f"{100.0 * accuracy.on_wall:.1f} % of occupied cells lie on a true wall, "
             f"{100.0 * accuracy.walls_found:.1f} % of seen walls are mapped"
@@ -28,24 +42,46 @@ def draw_mapping(mapping: Mapping, run: Run, accuracy: MapAccuracy | None) -> Fi
     legend: list = list(draw_grid(axes, grid))
     axes.plot(track.poses[:, 0], track.poses[:, 1], color=TEAL, linewidth=1.4, zorder=6)
     legend.append(Line2D([], [], color=TEAL, linewidth=1.4, label="matched way"))
+    kinds: tuple[tuple[list[Loop], str, Literal["dotted", "solid"], str], ...] = (
+        (refused, GREY, "dotted", "places not taken for the same"),
+        (closed, RUST, "solid", "places seen again"),
+    )
+    for some, colour, style, label in kinds:
+        if some:
+            lines = _lines(mapping.mapper, some)
+            axes.add_collection(LineCollection(list(lines), colors=colour, linestyles=style, linewidths=1.3, zorder=7))
+            axes.plot(*lines.reshape(-1, 2).T, ".", color=colour, markersize=3.5, zorder=7)
+            legend.append(Line2D([], [], color=colour, linestyle=style, linewidth=1.3, label=label))
     numbers = [
-        ("cell", f"{grid.cell_size:g} m"),
-        ("size", f"{grid.shape[1]} x {grid.shape[0]} cells"),
-        ("observed", f"{known:.0f} %"),
-        ("scans added", f"{mapping.keyframes} of {len(track)}"),
+        ("size", f"{grid.shape[1]} x {grid.shape[0]} cells of {grid.cell_size:g} m"),
+        ("scans kept", f"{len(mapping.mapper.keyframes)} of {len(track)}"),
         ("mean agreement", f"{np.nanmean(mapping.agreements):.3f}"),
+        ("loops closed, refused", f"{len(closed)}, {len(refused)}"),
     ]
+    if closed:
+        numbers.append(("most drift taken out", f"{max(loop.drift for loop in closed):.2f} m"))
     if run.truth is not None:
         legend.append(draw_truth(axes, run.truth.poses))
         error = compare_tracks(track, run.truth)
         numbers += [
             ("position RMSE", f"{error.position_rmse:.3f} m"),
+            ("once aligned", f"{compare_relations(track, run.truth).aligned_rmse:.3f} m"),
             ("heading RMSE", f"{np.degrees(error.heading_rmse):.2f} deg"),
         ]
     if accuracy is not None:
         numbers.append(("walls doubled", f"{100.0 * accuracy.doubled:.1f} %"))
     write_side(figure, legend, numbers)
     side = add_side_axes(figure, 0.09, 0.2, xlabel="time, s", ylabel="agreement with the map")
-    side.plot(track.t, mapping.agreements, color=SLATE, linewidth=0.9)
+    matched = np.isfinite(mapping.agreements)
+    side.plot(track.t[matched], mapping.agreements[matched], color=SLATE, linewidth=0.9)
     side.set_ylim(0.0, 1.0)
     return figure
+
+
+def _lines(mapper: Mapper, loops: list[Loop]) -> NDArray[np.float64]:
+    """Return a line ``(N, 2, 2)`` between the middles of the two submaps of each loop."""
+    middles = np.array([
+        transform_points(pose, submap.middle[None])[0]
+        for pose, submap in zip(mapper.graph.poses, mapper.submaps, strict=True)
+    ])  # fmt: skip
+    return middles[[(loop.submap, loop.former) for loop in loops]]

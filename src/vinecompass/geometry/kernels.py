@@ -1,4 +1,4 @@
-"""A kernel that several kernels call: a small linear system."""
+"""Kernels that several folders call."""
 
 from __future__ import annotations
 
@@ -24,3 +24,16 @@ def solve_in_place(matrix, right):  # type: ignore[no-untyped-def]
         for k in range(i + 1, size):
             right[i] -= matrix[k, i] * right[k]
         right[i] /= matrix[i, i]
+
+
+@njit(cache=True, nogil=True)
+def heaviest_spot(points, weights, radius):  # type: ignore[no-untyped-def]
+    """Return the largest sum of weights (N,) of the points (N, 2) within a radius of one of them."""
+    heaviest = 0.0
+    for i in range(points.shape[0]):
+        total = 0.0
+        for j in range(points.shape[0]):
+            if (points[i, 0] - points[j, 0]) ** 2 + (points[i, 1] - points[j, 1]) ** 2 < radius * radius:
+                total += weights[j]
+        heaviest = max(heaviest, total)
+    return heaviest

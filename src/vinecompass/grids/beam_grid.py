@@ -91,8 +91,8 @@ class BeamGrid:
     >>> grid = BeamGrid(0.1, clear_margin=0.1)
     >>> beams = Beams(np.array([[0.05, 0.05]], np.float32), np.array([[1.05, 0.05]], np.float32), np.array([True]))
     >>> _ = grid.add([0.0, 0.0, 0.0], beams)
-    >>> grid.snapshot(SensorModel()).log_odds.round(1).tolist()
-    [[-0.4, -0.4, -0.4, -0.4, -0.4, -0.4, -0.4, -0.4, -0.4, -0.4, 1.9]]
+    >>> np.sign(grid.snapshot(SensorModel()).log_odds).astype(int).tolist()
+    [[-1, -1, -1, -1, -1, -1, -1, -1, -1, -1, 1]]
     """
 
     def __init__(self, cell_size: float, *, clear_margin: float) -> None:

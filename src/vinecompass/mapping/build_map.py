@@ -15,10 +15,13 @@ from vinecompass.mapping.mapper import Mapper
 from vinecompass.mapping.settings import MappingSettings
 from vinecompass.odometry import motions
 from vinecompass.runs import Run, Track
+from vinecompass.runs.order import spans_of
 
 __all__ = ["Mapping", "build_map", "mapping_odometry"]
 
 Progress = Callable[[float, str], None]
+LEAST_OVERLAP = 0.4
+"""Agreement below which a scan does not show what the scans before it show."""
 
 
 @dataclass(frozen=True)
@@ -34,12 +37,15 @@ class Mapping:
         How well each scan agreed with the submap before it, 0 to 1; `nan` where it was not matched.
     mapper : Mapper
         With its keyframes, submaps, pose graph and loops.
+    notes : tuple of str
+        What was left out, and where the map is not to be trusted, each with its time.
     """
 
     grid: Grid
     track: Track
     agreements: NDArray[np.float64]
     mapper: Mapper
+    notes: tuple[str, ...]
 
 
 def mapping_odometry(run: Run) -> Track:
@@ -49,7 +55,7 @@ def mapping_odometry(run: Run) -> Track:
     says more.
     """
     found = run.streams()
-    sources = [name for name in ("imu", "wheels") if name in found]
+    sources: list[str] = [name for name in ("imu", "wheels") if name in found]
     if "wheels" not in found and "odometry" in found:
         sources.append("odometry")
     if len(sources) < 2:
@@ -59,7 +65,7 @@ def mapping_odometry(run: Run) -> Track:
 
 def build_map(
     run: Run, *, odometry: Track | None = None, settings: MappingSettings | None = None,
-    progress: Progress | None = None,
+    watch: Callable[[Mapper], None] | None = None, progress: Progress | None = None,
 ) -> Mapping:  # fmt: skip
     """Build a map from a recorded run: `Mapper.update` over its scans.
 
@@ -71,6 +77,8 @@ def build_map(
         The motion to begin from, in any frame; by default the run's own streams, fused. A run of scans alone is
         mapped by laser odometry.
     settings : MappingSettings, optional
+    watch : callable, optional
+        Called with the mapper after each scan: to see the map grow.
     progress : callable, optional
         Called with the share done, 0 to 1, and a word.
 
@@ -92,8 +100,21 @@ def build_map(
         mapper.update(scan, motion)
         numbers[i], places[i] = mapper.place
         agreements[i] = mapper.agreement
+        if watch:
+            watch(mapper)
         if progress and i % 50 == 0:
             progress(i / len(scans), "mapping")
     mapper.finish()
     grid = mapper.snapshot()
-    return Mapping(grid, Track(scans.t, compose(mapper.graph.poses[numbers], places)), agreements, mapper)
+    track = Track(scans.t, compose(mapper.graph.poses[numbers], places))
+    return Mapping(grid, track, agreements, mapper, _notes(scans.t, agreements, mapper))
+
+
+def _notes(t: NDArray[np.float64], agreements: NDArray[np.float64], mapper: Mapper) -> tuple[str, ...]:
+    """Return a sentence about each span in which the map may be wrong."""
+    notes = [f"the odometry leapt at {leap:.1f} s, farther than the robot can move: left out" for leap in mapper.leaps]
+    notes += [
+        f"from {begin:.1f} to {end:.1f} s the scans hardly overlap with those before: the odometry alone led on"
+        for begin, end in spans_of(t[agreements < LEAST_OVERLAP], apart=2.0, shortest=0.5)
+    ]
+    return tuple(notes)

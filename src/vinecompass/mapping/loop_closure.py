@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.geometry import relative, transform_points, wrap_angle
+from vinecompass.geometry import relative, wrap_angle
 from vinecompass.mapping.pose_graph import PoseGraph
 from vinecompass.mapping.settings import MappingSettings
 from vinecompass.mapping.submap import Submap, spread_evenly
@@ -34,6 +34,8 @@ RIVAL = 0.92
 LOOP_LENGTH = 1.0
 """Metres of way that a loop counts for in how far the map may have drifted."""
 SEARCHES_KEPT = 24
+LEAST_REACH, LEAST_TURN = 0.2, np.radians(1.0)
+"""Metres and radians that are searched about the guess however little the map may have drifted."""
 FLOOR = np.diag([0.01, 0.01, np.radians(0.1)]) ** 2
 """Covariance that no link is better than: submaps are not as rigid as they are taken to be."""
 
@@ -93,9 +95,9 @@ class LoopCloser:
         lengths = np.diff([one.begins_at for one in submaps])
         ways = graph.ways(number, lengths, LOOP_LENGTH)
         loops = []
-        for former, reach in self._near(submaps, number, ways):
-            guess = relative(submap.pose, submaps[former].pose)
-            turn = min(np.pi, np.radians(1.0 + settings.loop_drift_deg * ways[former]))
+        for former, reach in self._near(submaps, number, graph.poses, ways):
+            guess = relative(graph.poses[number], graph.poses[former])
+            turn = min(np.pi, LEAST_TURN + np.radians(settings.loop_drift_deg) * ways[former])
             candidate, rival = self._find(submaps[former], former, few, guess, reach, turn)
             if candidate is None:
                 continue
@@ -108,13 +110,20 @@ class LoopCloser:
             ))  # fmt: skip
         return loops
 
-    def _near(self, submaps: Sequence[Submap], number: int, ways: FloatArray) -> list[tuple[int, float]]:
+    def _near(
+        self, submaps: Sequence[Submap], number: int, poses: FloatArray, ways: FloatArray
+    ) -> list[tuple[int, float]]:
         """Return the former submaps that may show the same place, and how far off each may be, nearest first."""
-        middles = np.array([transform_points(one.pose, one.middle[None])[0] for one in submaps[: number + 1]])
-        away = np.hypot(*(middles - middles[-1]).T)
-        reaches = 0.2 + self._settings.loop_drift * ways[: number + 1]
-        near = np.flatnonzero(away[: number - 1] < OVERLAP + reaches[: number - 1]) if number > 1 else []
-        return sorted(((int(former), float(reaches[former])) for former in near), key=lambda one: away[one[0]])[:NEAREST_TRIED]
+        middles = np.array([submap.middle for submap in submaps[: number + 1]])
+        cosine, sine = np.cos(poses[: number + 1, 2]), np.sin(poses[: number + 1, 2])
+        x = poses[: number + 1, 0] + cosine * middles[:, 0] - sine * middles[:, 1]
+        y = poses[: number + 1, 1] + sine * middles[:, 0] + cosine * middles[:, 1]
+        away = np.hypot(x - x[-1], y - y[-1])
+        reaches = LEAST_REACH + self._settings.loop_drift * ways[: number + 1]
+        # The submap before overlaps by the way they are made.
+        near = np.flatnonzero((away < OVERLAP + reaches) & (np.arange(number + 1) < number - 1))
+        nearest = near[np.argsort(away[near], kind="stable")][:NEAREST_TRIED]
+        return [(int(former), float(reaches[former])) for former in nearest]
 
     def _find(
         self, submap: Submap, number: int, points: FloatArray, guess: FloatArray, reach: float, turn: float
@@ -130,14 +139,10 @@ class LoopCloser:
         steps = int(np.ceil(turn / SEARCH_TURN))
         headings = guess[2] + np.arange(-steps, steps + 1) * SEARCH_TURN
         low, high = guess[:2] - reach, guess[:2] + reach
-        best = search.find(
-            points, headings=headings, low=low, high=high, least=self._settings.loop_agreement
-        )
+        best = search.find(points, headings=headings, low=low, high=high, least=self._settings.loop_agreement)
         if best is None:
             return None, None
-        rival = search.find(
-            points, headings=headings, low=low, high=high, least=RIVAL * best.agreement, unlike=best
-        )
+        rival = search.find(points, headings=headings, low=low, high=high, least=RIVAL * best.agreement, unlike=best)
         return best, rival
 
     def _align(self, submap: Submap, points: FloatArray, candidate: Candidate) -> Match:
@@ -159,7 +164,7 @@ def _objection(match: Match, candidate: Candidate, rival: Candidate | None, sett
     if np.trace(match.unseen) > PLAIN:
         return "plain: nothing there shows the position along the walls"
     if match.matched_share < LEAST_MATCHED:
-        return f"only {100.0 * match.matched_share:.0f} % of the points lie by a wall"
+        return f"poor: only {100.0 * match.matched_share:.0f} % of the points lie by a wall"
     if match.scatter > MOST_SCATTER:
-        return f"walls {100.0 * match.scatter:.0f} cm apart"
+        return f"thick: walls {100.0 * match.scatter:.0f} cm apart"
     return ""

@@ -34,9 +34,11 @@ SLIP_PATIENCE = 15.0
 """How many times farther apart keyframes are while the wheels slip: a bent scan spoils more than it adds."""
 WELL_KNOWN = 0.75
 """Agreement below which a place is so new that even a bent scan adds to it."""
+LEAP, TOO_FAST = 0.2, 2.0
+"""Metres and times the robot's top speed beyond which a step of the odometry is a leap."""
 ODOMETRY = np.diag([0.05, 0.05, np.radians(1.0)]) ** 2
 """Covariance of what the odometry alone says from submap to submap."""
-LED_ASTRAY = 0.01
+LED_ASTRAY = 0.03
 """What it may be off by for each metre that scans do not show, m."""
 
 
@@ -63,6 +65,9 @@ class Mapper:
         Of the submaps.
     loops : list of Loop
         The places seen again, and those refused, in the order they were found.
+    leaps : list of float
+        Stamps at which the odometry leapt farther than the robot can move. The leap is left out: the robot is taken
+        to have stood.
 
     Notes
     -----
@@ -74,7 +79,7 @@ class Mapper:
     def __init__(
         self, robot: Robot, *, start: ArrayLike = (0.0, 0.0, 0.0), settings: MappingSettings | None = None
     ) -> None:
-        self._lidar = robot.scanner
+        self._lidar, self._top_speed = robot.scanner, robot.drive.top_speed
         self._settings = settings or MappingSettings()
         self._closer = LoopCloser(self._settings)
         self._map = SiteMap(self._settings)
@@ -82,6 +87,7 @@ class Mapper:
         self.submaps: list[Submap] = []
         self.keyframes: list[Keyframe] = []
         self.loops: list[Loop] = []
+        self.leaps: list[float] = []
         self.agreement = float("nan")
         self._place = np.zeros(3)
         """The body in the frame of the submap that is matched against."""
@@ -103,6 +109,12 @@ class Mapper:
         return compose(self.graph.poses[self._current], self._place)
 
     @property
+    def way(self) -> FloatArray:
+        """The body's poses ``(N, 3)`` at the keyframes, as all loops so far have it."""
+        numbers = [keyframe.submap for keyframe in self.keyframes]
+        return compose(self.graph.poses[numbers], np.array([keyframe.pose for keyframe in self.keyframes]))
+
+    @property
     def place(self) -> tuple[int, FloatArray]:
         """The submap that the last scan belongs to, and its pose ``(3,)`` in that submap's frame."""
         return self._current, self._place
@@ -115,6 +127,9 @@ class Mapper:
             self._keep(scan.t, self._straightened(scan, odometry.sweep)[0], None)
             return self.pose
         step = relative(odometry.pose, last.pose)
+        if np.hypot(step[0], step[1]) > LEAP + TOO_FAST * self._top_speed * (scan.t - last.t):
+            self.leaps.append(scan.t)
+            step = np.zeros(3)
         self._travelled += float(np.hypot(step[0], step[1]))
         self._place = compose(self._place, step)
         due = self._is_due(patience=1.0)
@@ -141,7 +156,7 @@ class Mapper:
 
     def snapshot(self) -> Grid:
         """Return the map so far, cropped to the floor observed; raise `InputError` if nothing was."""
-        return self._map.snapshot(self.keyframes, self.submaps)
+        return self._map.snapshot(self.keyframes, self.graph.poses)
 
     def _match(self, t: float, beams: Beams, delays: FloatArray) -> Match | None:
         """Match a scan and take its pose over, if it has points enough."""
@@ -172,7 +187,7 @@ class Mapper:
         return bool(max(moved / s.keyframe_distance, turned / np.radians(s.keyframe_turn_deg)) > patience)
 
     def _straightened(self, scan: Scan, sweep: FloatArray) -> tuple[Beams, FloatArray]:
-        """Return the beams that tell something (those that hit, those with nothing within reach), and the hits' delays."""
+        """Return the beams that tell something, those that hit or went as far as they reach, and the hits' delays."""
         lidar = self._lidar
         hit = (scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)
         reach = np.where(hit, scan.ranges, min(self._settings.clear_reach, lidar.farthest))
@@ -213,7 +228,7 @@ class Mapper:
     def _begin_submap(self) -> None:
         s, reach = self._settings, self._lidar.farthest + 2.5 * self._settings.submap_length
         walls = WallGrid([-reach, -reach], [reach, reach], cell_size=s.cell_size, spread=s.field_spread)
-        self.submaps.append(Submap(self.graph.poses[-1].copy(), self._travelled, walls))
+        self.submaps.append(Submap(self._travelled, walls))
 
     def _change_submap(self, t: float) -> None:
         """Finish the current submap and go on with the one after it."""
@@ -236,8 +251,6 @@ class Mapper:
             self.graph.close(loop.former, loop.submap, loop.pose, np.linalg.inv(loop.covariance))
         if believed:
             self.graph.optimize()
-            for submap, pose in zip(self.submaps, self.graph.poses, strict=True):
-                submap.pose = pose
 
 
 def _contradicts(match: Match, place: FloatArray) -> bool:

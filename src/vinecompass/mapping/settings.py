@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pydantic import Field as Key
+from pydantic import model_validator
 
 from vinecompass.files import Fraction, Model, NotNegative, Positive
 
@@ -28,3 +29,12 @@ class MappingSettings(Model):
     loop_agreement: Fraction = Key(0.55, description="agreement, 0 to 1, below which a place is not taken for another")
     loop_drift: Positive = Key(0.02, description="how far the map may have drifted per metre of way, m")
     loop_drift_deg: Positive = Key(0.1, description="and how much it may have turned per metre, degrees")
+
+    @model_validator(mode="after")
+    def _beams_tell_something(self) -> MappingSettings:
+        if not 0.0 < self.hit_if_free < self.hit_if_occupied < 1.0:
+            raise ValueError(
+                f"hit_if_free = {self.hit_if_free} is not below hit_if_occupied = {self.hit_if_occupied}, "
+                "or one of them is 0 or 1"
+            )
+        return self

@@ -7,16 +7,17 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.geometry import compose, relative
+from vinecompass.geometry import compose
 from vinecompass.grids import BeamGrid, Grid, SensorModel
 from vinecompass.mapping.settings import MappingSettings
-from vinecompass.mapping.submap import Keyframe, Submap
+from vinecompass.mapping.submap import Keyframe
 
 __all__ = ["SiteMap"]
 
 FloatArray = NDArray[np.float64]
-MOVED, LEVER = 0.1, 8.0
-"""Share of a cell by which something `LEVER` metres away from a keyframe must move for it to be drawn anew."""
+FINENESS, LEVER = 0.1, 8.0
+"""Poses are rounded to this share of a cell, and headings to what moves something `LEVER` metres away by as much: so
+what a loop hardly moves stays as it is drawn, and a map depends on where things are, not on how they came there."""
 
 
 class SiteMap:
@@ -33,20 +34,28 @@ class SiteMap:
         self.grid = BeamGrid(settings.cell_size, clear_margin=settings.clear_margin)
         self.redrawn = 0
         self._model = SensorModel(settings.hit_if_occupied, settings.hit_if_free, settings.bound)
-        self._poses: list[FloatArray] = []
+        self._places: list[FloatArray] = []
+        step = FINENESS * settings.cell_size
+        self._steps = np.array([step, step, step / LEVER])
 
-    def snapshot(self, keyframes: Sequence[Keyframe], submaps: Sequence[Submap]) -> Grid:
-        """Bring the map up to date and return it; only what is new or has moved is counted anew."""
-        for number, keyframe in enumerate(keyframes):
-            pose = compose(submaps[keyframe.submap].pose, keyframe.pose)
-            if number < len(self._poses):
-                off = np.abs(relative(pose, self._poses[number]))
-                if np.hypot(off[0], off[1]) + LEVER * off[2] < MOVED * self.grid.cell_size:
+    def snapshot(self, keyframes: Sequence[Keyframe], poses: FloatArray) -> Grid:
+        """Bring the map up to date with the poses ``(submaps, 3)`` of the submaps, and return it.
+
+        Only what is new or has moved is counted anew.
+        """
+        if len(keyframes) == 0:
+            return self.grid.snapshot(self._model)
+        numbers = [keyframe.submap for keyframe in keyframes]
+        places = compose(poses[numbers], np.array([keyframe.pose for keyframe in keyframes]))
+        places = np.rint(places / self._steps) * self._steps
+        for number, (keyframe, place) in enumerate(zip(keyframes, places, strict=True)):
+            if number < len(self._places):
+                if np.array_equal(place, self._places[number]):
                     continue
-                self.grid.remove(self._poses[number], keyframe.beams)
-                self._poses[number] = pose
+                self.grid.remove(self._places[number], keyframe.beams)
+                self._places[number] = place
                 self.redrawn += 1
             else:
-                self._poses.append(pose)
-            self.grid.add(pose, keyframe.beams)
+                self._places.append(place)
+            self.grid.add(place, keyframe.beams)
         return self.grid.snapshot(self._model)

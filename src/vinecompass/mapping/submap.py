@@ -40,12 +40,10 @@ class Keyframe:
 
 @dataclass
 class Submap:
-    """A piece of the drive; its frame is that of the body at its first keyframe.
+    """A piece of the drive; its frame is that of the body at its first keyframe, and lies where the pose graph says.
 
     Parameters
     ----------
-    pose : array, (3,)
-        Of its frame in the site frame. Changed by each optimisation of the pose graph.
     begins_at : float
         How far the robot had travelled before it, m.
     walls : WallGrid or None
@@ -56,7 +54,6 @@ class Submap:
         The mean position of the body in it.
     """
 
-    pose: FloatArray
     begins_at: float
     walls: WallGrid | None
     members: list[tuple[Keyframe, FloatArray]] = field(default_factory=list)

@@ -220,9 +220,10 @@ def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter
 
     Sought are five numbers: the pose, and what is wrong with the speed and turn rate that the points, seen `delays`
     (N,) after the stamp, were straightened by. `first` (5,) is where to start, and the information `prior` (5, 5)
-    pulls to `guess` (5,), as so many points would. A point `scatter` cells off its wall counts half (Cauchy weights). Returns the five
-    numbers, how many points had a wall, the information of the points alone on the pose (3, 3), and their weighted
-    mean square distance.
+    pulls to `guess` (5,), as so many points would. A point `scatter` cells off its wall counts half (Cauchy
+    weights). Returns the five numbers, how many points had a wall, the information of the points alone on the pose
+    (3, 3), their weighted mean square distance, and each point's wall (N, 4): a point on it and its normal, 0, 0 if
+    there is none.
     """
     solution = first.copy()
     matrix, step, row = np.empty((5, 5)), np.empty(5), np.empty(5)
@@ -271,7 +272,7 @@ def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter
         solution += step
         if abs(step[0]) + abs(step[1]) < 0.004 and abs(step[2]) < 2e-5:
             break
-    return solution, matched, information, squares / max(total, 1e-9)
+    return solution, matched, information, squares / max(total, 1e-9), walls
 
 
 @njit(cache=True, nogil=True)

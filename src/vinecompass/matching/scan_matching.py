@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import wrap_angle
+from vinecompass.geometry.kernels import heaviest_spot
 from vinecompass.matching.kernels import align_to_walls, best_offset, mean_agreement
 from vinecompass.matching.wall_grid import WallGrid
 
@@ -22,9 +23,11 @@ WALL_REACH, WALL_SCATTER = 0.15, 0.05
 """Metres about a point within which its wall is sought, and off the wall at which the point counts half."""
 LEAST_SCATTER, POINTS_ALIKE = 0.01, 4.0
 """Metres that points scatter by at least, and how many of them err together, since they see the same walls."""
-WEAK, HELD = 0.2, 300.0
-"""Share of what the clearest direction tells below which the least clear one counts as weak, and how many points
-the guess weighs as there if nothing tells."""
+PLAINEST, WEAK, HELD = 0.05, 0.2, 300.0
+"""Share of what the clearest direction tells below which the least clear one counts as plain, and below which it
+does if it rests on one small thing; and how many points the guess weighs as there if nothing tells."""
+ALONE, SMALL = 0.5, 0.5
+"""It does if more than this part of what shows it lies within so many metres."""
 AWAY_COST = 0.002
 """Share of its agreement that an offset loses for each squared cell away from the guess."""
 
@@ -73,7 +76,7 @@ class Match:
 
 
 def match_scan(
-    points: FloatArray, delays: FloatArray, grid: WallGrid, guess: ArrayLike, *, window: SearchWindow,
+    points: NDArray[np.floating], delays: FloatArray, grid: WallGrid, guess: ArrayLike, *, window: SearchWindow,
     prior_points: float, doubt_sweep: bool,
 ) -> Match:  # fmt: skip
     """Fit a scan to a grid: a correlative search over a window, then an alignment of points to walls.
@@ -121,20 +124,20 @@ def match_scan(
     every = max(len(cells) // ALIGN_POINTS, 1)
     some, some_delays = np.ascontiguousarray(cells[::every]), np.ascontiguousarray(delays[::every])
 
-    def aligned() -> tuple[FloatArray, int, FloatArray, float]:
+    def aligned() -> tuple[FloatArray, int, FloatArray, float, FloatArray]:
         return align_to_walls(
             grid.hit_sums, some, some_delays, first, start, prior, int(np.ceil(WALL_REACH * scale)),
             WALL_SCATTER * scale, MOST_ITERATIONS,
         )  # fmt: skip
 
-    solution, matched, information, mean_square = aligned()
-    unseen = _unseen(information)
+    solution, matched, information, mean_square, walls = aligned()
+    unseen = _unseen(information, walls, SMALL * scale)
     if prior_points > 0.0 and np.any(unseen):
         # What little shows the position along a plain aisle may be one person walking: the guess weighs more there.
         prior[:2, :2] += HELD * unseen
         first = solution.copy()
         first[:2] += unseen @ (start[:2] - first[:2])
-        solution, matched, information, mean_square = aligned()
+        solution, matched, information, mean_square, _ = aligned()
     # Judge the scan as straightened, not as it came.
     shift = np.column_stack([solution[3] - solution[4] * cells[:, 1], solution[4] * cells[:, 0]])
     agreement = mean_agreement(grid.field, cells + delays[:, None] * shift, solution[:3])
@@ -147,19 +150,28 @@ def match_scan(
         turn_rate_error=float(solution[4]), agreement=float(agreement), matched_share=matched / len(some),
         scatter=scatter,
         # What the points do not show at all is not known to a metre, or a radian.
-        covariance=np.linalg.inv(information * np.outer(units, units) / variance + np.eye(3)),
+        covariance=np.asarray(np.linalg.inv(information * np.outer(units, units) / variance + np.eye(3)), dtype=float),
         unseen=unseen,
     )  # fmt: skip
 
 
-def _unseen(information: FloatArray) -> FloatArray:
-    """Return how little points show the position ``(2, 2)``, from their information on the pose."""
+def _unseen(information: FloatArray, walls: FloatArray, small: float) -> FloatArray:
+    """Return how little points show the position ``(2, 2)``, from their information on the pose and their walls."""
     (xx, xy), (_, yy) = information[:2, :2].tolist()
     # The eigenvalues of a symmetric 2 x 2 matrix, and the direction of the smaller.
     middle, spread = 0.5 * (xx + yy), hypot(0.5 * (xx - yy), xy)
     if middle <= 0.0:
         return np.eye(2)
-    lack = max(0.0, 1.0 - (middle - spread) / (middle + spread) / WEAK) ** 2
+    share = (middle - spread) / (middle + spread)
     angle = 0.5 * atan2(2.0 * xy, xx - yy)
-    x, y = -sin(angle), cos(angle)
-    return lack * np.array(((x * x, x * y), (x * y, y * y)))
+    direction = np.array((-sin(angle), cos(angle)))
+    if share > WEAK or (share > PLAINEST and not _rests_on_one_thing(walls, direction, small)):
+        return np.zeros((2, 2))
+    return np.outer(direction, direction) * (1.0 - share / WEAK) ** 2
+
+
+def _rests_on_one_thing(walls: FloatArray, direction: FloatArray, small: float) -> bool:
+    """Return whether most of what shows the position in a direction is a single small thing, as a person is."""
+    shown = (walls[:, 2:] @ direction) ** 2
+    telling = shown > 0.25 * shown.max(initial=0.0)
+    return bool(heaviest_spot(walls[telling, :2], shown[telling], small) > ALONE * shown.sum())

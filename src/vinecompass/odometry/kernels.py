@@ -139,16 +139,3 @@ def align_scan(reference, bearings, lines, points, delays, first, prior, scatter
         if iteration > 2 and abs(step[0]) + abs(step[1]) < 1e-4 and abs(step[2]) < 2e-5:
             break
     return solution, information, squares / max(weights, 1e-9), weights, partners
-
-
-@njit(cache=True, nogil=True)
-def heaviest_spot(points, weights, radius):  # type: ignore[no-untyped-def]
-    """Return the largest sum of weights (N,) of the points (N, 2) within a radius of one of them."""
-    heaviest = 0.0
-    for i in range(points.shape[0]):
-        total = 0.0
-        for j in range(points.shape[0]):
-            if (points[i, 0] - points[j, 0]) ** 2 + (points[i, 1] - points[j, 1]) ** 2 < radius * radius:
-                total += weights[j]
-        heaviest = max(heaviest, total)
-    return heaviest

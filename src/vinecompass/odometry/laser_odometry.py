@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import arc, compose
-from vinecompass.odometry.kernels import align_scan, fit_lines, heaviest_spot, straighten
+from vinecompass.geometry.kernels import heaviest_spot
+from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
 from vinecompass.robot import Lidar
 from vinecompass.runs import Run, Scan, Track
 

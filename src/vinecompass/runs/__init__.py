@@ -1,12 +1,29 @@
 """Floor 1: recorded runs, their streams and their files."""
 
-from vinecompass.runs.comparison import TrackError, compare_tracks
+from vinecompass.runs.comparison import RelationError, TrackError, compare_relations, compare_tracks
 from vinecompass.runs.import_tables import Units, import_run
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import RUN_MARKER, read_run, read_track, write_run, write_track
 from vinecompass.runs.streams import Commands, Imu, Positions, Scan, Scans, Track, Wheels
 
 __all__ = [
-    "RUN_MARKER", "Commands", "Imu", "Positions", "Run", "Scan", "Scans", "Track", "TrackError", "Units", "Wheels",
-    "compare_tracks", "import_run", "read_run", "read_track", "write_run", "write_track",
+    "RUN_MARKER",
+    "Commands",
+    "Imu",
+    "Positions",
+    "RelationError",
+    "Run",
+    "Scan",
+    "Scans",
+    "Track",
+    "TrackError",
+    "Units",
+    "Wheels",
+    "compare_relations",
+    "compare_tracks",
+    "import_run",
+    "read_run",
+    "read_track",
+    "write_run",
+    "write_track",
 ]  # fmt: skip

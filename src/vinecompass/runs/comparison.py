@@ -6,11 +6,15 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import KDTree
 
-from vinecompass.geometry import wrap_angle
+from vinecompass.geometry import compose, relative, wrap_angle
 from vinecompass.runs.streams import Track
 
-__all__ = ["TrackError", "compare_tracks"]
+__all__ = ["RelationError", "TrackError", "compare_relations", "compare_tracks"]
+
+STEP, NEAR = 1.0, 3.0
+"""Metres of way between the poses that relations are taken of, and between poses that are related as neighbours."""
 
 
 @dataclass(frozen=True)
@@ -55,3 +59,57 @@ def compare_tracks(track: Track, truth: Track) -> TrackError:
         np.hypot(*(track.poses[:, :2] - true_poses[:, :2]).T),
         wrap_angle(track.poses[:, 2] - true_poses[:, 2]),
     )
+
+
+@dataclass(frozen=True)
+class RelationError:
+    """How true the relations between the poses of a track are, wherever the track as a whole lies.
+
+    Parameters
+    ----------
+    relations : int
+        How many were compared.
+    position, heading : float
+        Mean absolute errors, m and radians.
+    aligned_rmse : float
+        Root mean square of the position errors once the whole track is laid over the truth as well as it can be, m.
+    """
+
+    relations: int
+    position: float
+    heading: float
+    aligned_rmse: float
+
+
+def compare_relations(track: Track, truth: Track) -> RelationError:
+    """Compare the relations between the poses of a track with the true ones.
+
+    Related are poses a metre of way apart, each with the next and with all within 3 m, whenever they were: so it
+    counts whether a place seen twice is mapped to one place.
+
+    Notes
+    -----
+    The metric of Kuemmerle et al. (2009), "On measuring the accuracy of SLAM algorithms".
+    """
+    true = truth.at(track.t)
+    way = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(true[:, :2], axis=0).T))])
+    chosen = np.unique(np.searchsorted(way, np.arange(0.0, way[-1] + STEP, STEP)).clip(max=len(way) - 1))
+    poses, true_poses = track.poses[chosen], true[chosen]
+    steps = np.stack([np.arange(len(chosen) - 1), np.arange(1, len(chosen))], axis=1)
+    pairs = np.unique(np.vstack([steps, KDTree(true_poses[:, :2]).query_pairs(NEAR, output_type="ndarray")]), axis=0)
+    first, second = pairs.T
+    off = relative(relative(poses[second], poses[first]), relative(true_poses[second], true_poses[first]))
+    laid = compose(_best_shift(track.poses, true), track.poses)
+    return RelationError(
+        len(pairs), float(np.mean(np.hypot(off[:, 0], off[:, 1]))), float(np.mean(np.abs(off[:, 2]))),
+        float(np.sqrt(np.mean(np.sum((laid - true)[:, :2] ** 2, axis=1)))),
+    )  # fmt: skip
+
+
+def _best_shift(poses: NDArray[np.float64], true: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the pose ``(3,)`` of the frame in which positions lie nearest to the true ones (Horn, 1987)."""
+    mean, true_mean = poses[:, :2].mean(axis=0), true[:, :2].mean(axis=0)
+    (xx, xy), (yx, yy) = (poses[:, :2] - mean).T @ (true[:, :2] - true_mean)
+    turn = np.arctan2(xy - yx, xx + yy)
+    cosine, sine = np.cos(turn), np.sin(turn)
+    return np.append(true_mean - np.array([[cosine, -sine], [sine, cosine]]) @ mean, turn)
