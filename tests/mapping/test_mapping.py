@@ -100,7 +100,7 @@ class Mapping(unittest.TestCase):
         self.assertRegex(" ".join(build_map(torn).notes), r"from 14.\d to .* hardly overlap")
         still = odometry_track(run)
         still.poses[:] = still.poses[0]
-        scan = run.scans[0]
+        scan = next(iter(run.scans))
         mapper = Mapper(run.robot)
         for t in np.arange(0.0, 3600.0, 5.0):
             motion = motion_at(still, scan.t, run.robot.scanner)

@@ -10,7 +10,10 @@ __all__ = ["demo_file"]
 
 
 def demo_file(name: str) -> Path:
-    """Return the path of a shipped demo file, ``robot.toml``, ``site.toml`` or ``estate.toml``; raise `InputError` for another name."""
+    """Return the path of a shipped demo file; raise `InputError` for another name.
+
+    There are ``robot.toml``, ``site.toml``, and ``estate.toml``, a larger site of 100 m x 60 m for long runs.
+    """
     path = Path(__file__).parent / name
     known = sorted(file.name for file in Path(__file__).parent.glob("*.toml"))
     if name not in known:
