@@ -24,7 +24,7 @@ FLOORS = [
     {"robot"},
     {"grids", "runs"},
     {"odometry", "matching", "costs", "simulation"},
-    {"fusion"},
+    {"fusion", "cartography"},
     {"mapping", "localization", "planning", "following"},
     {"health", "navigation"},
     {"rehearsal"},

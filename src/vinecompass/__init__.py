@@ -15,10 +15,14 @@ _HOMES = {
     "vinecompass.data": ("demo_file",),
     "vinecompass.robot": ("Command", "Robot", "read_robot"),
     "vinecompass.runs": (
-        "Run", "Scan", "Track", "Units", "compare_tracks", "import_run", "read_run", "read_track",
+        "Run", "Scan", "Track", "Units", "compare_relations", "compare_tracks", "import_run", "read_run", "read_track",
         "write_run", "write_track",
     ),
-    "vinecompass.grids": ("Grid", "Zone", "clearance", "read_map", "read_zones", "write_map"),
+    "vinecompass.grids": (
+        "Grid", "Zone", "apply_edits", "clearance", "grid_from_drawing", "grid_from_picture", "grid_from_polygons",
+        "read_map", "read_map_record", "read_zones", "write_map",
+    ),
+    "vinecompass.cartography": ("align_maps", "compare_maps", "judge_map"),
     "vinecompass.odometry": ("LaserOdometry", "Motion", "dead_reckon"),
     "vinecompass.fusion": ("OdometryFusion", "estimate_mount", "fuse"),
     "vinecompass.health": ("check",),

@@ -19,9 +19,9 @@ from pydantic import AllowInfNan, Strict
 from vinecompass.errors import InputError
 
 __all__ = [
-    "Fraction", "Model", "NotNegative", "Number", "Positive", "Whole",
+    "Count", "Fraction", "Model", "NotNegative", "Number", "Positive", "Whole",
     "atomic_folder", "atomic_write", "check_replaceable", "check_suffix",
-    "parse_model", "read_bytes", "read_model", "read_text",
+    "parse_model", "read_bytes", "read_model", "read_text", "validated",
 ]  # fmt: skip
 
 LARGEST_TEXT = 32 * 2**20
@@ -32,6 +32,7 @@ Positive = Annotated[Number, Gt(0.0)]
 NotNegative = Annotated[Number, Ge(0.0)]
 Fraction = Annotated[Number, Ge(0.0), Le(1.0)]
 Whole = Annotated[int, Strict(), Ge(1)]
+Count = Annotated[int, Strict(), Ge(0)]
 
 
 class Model(pydantic.BaseModel):
@@ -96,10 +97,10 @@ def parse_model(text: str, model: type[ModelType], *, kind: str, file: str | Pat
                 "is missing" if found is None else "is another format",
                 file=file, key=key, value=found, expected=f'"{wanted}"' if key == "format" else "1",
             )  # fmt: skip
-    return _validated(model, document, file)
+    return validated(model, document, file)
 
 
-def _validated(model: type[ModelType], values: dict[str, Any], file: str | Path) -> ModelType:
+def validated(model: type[ModelType], values: dict[str, Any], file: str | Path) -> ModelType:
     """Make a `Model` from plain values, or raise `InputError` for the first of them that is wrong."""
     try:
         return model.model_validate(values)

@@ -11,8 +11,10 @@ from vinecompass import __version__
 from vinecompass.cli.check import check_command
 from vinecompass.cli.demo import demo
 from vinecompass.cli.drive import drive
+from vinecompass.cli.edit import edit_command
 from vinecompass.cli.fuse import fuse_command
 from vinecompass.cli.import_run import import_command
+from vinecompass.cli.judge import judge_command
 from vinecompass.cli.locate import locate
 from vinecompass.cli.map import map_command
 from vinecompass.cli.plan import plan
@@ -40,7 +42,10 @@ def cli() -> None:
     """
 
 
-for command in (demo, simulate, import_command, check_command, fuse_command, map_command, locate, price, plan, drive):
+for command in (
+    demo, simulate, import_command, check_command, fuse_command, map_command, edit_command, judge_command, locate,
+    price, plan, drive,
+):  # fmt: skip
     cli.add_command(command)
 
 

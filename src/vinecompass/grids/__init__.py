@@ -2,11 +2,54 @@
 
 from vinecompass.grids.beam_grid import BeamGrid, Beams, SensorModel
 from vinecompass.grids.clearance import clearance, likelihood_field
+from vinecompass.grids.editing import apply_edits
+from vinecompass.grids.edits import (
+    AddZone,
+    Crop,
+    Edit,
+    Merge,
+    Origin,
+    Paint,
+    Pockets,
+    Resample,
+    Specks,
+    Turn,
+    check_edits,
+)
 from vinecompass.grids.grid import DECIDED, Grid
-from vinecompass.grids.map_files import read_map, write_map
+from vinecompass.grids.making import grid_from_drawing, grid_from_picture, grid_from_polygons
+from vinecompass.grids.map_files import MapRecord, read_map, read_map_record, write_map
+from vinecompass.grids.resampling import in_frame, main_direction, overlaid
 from vinecompass.grids.zones import Zone, cells_inside, read_zones
 
 __all__ = [
-    "DECIDED", "BeamGrid", "Beams", "Grid", "SensorModel", "Zone", "cells_inside", "clearance", "likelihood_field",
-    "read_map", "read_zones", "write_map",
+    "DECIDED",
+    "AddZone",
+    "BeamGrid",
+    "Beams",
+    "Crop",
+    "Edit",
+    "Grid",
+    "MapRecord",
+    "Merge",
+    "Origin",
+    "Paint",
+    "Pockets",
+    "Resample",
+    "SensorModel",
+    "Specks",
+    "Turn",
+    "Zone",
+    "apply_edits",
+    "cells_inside",
+    "check_edits",
+    "clearance",
+    "in_frame",
+    "likelihood_field",
+    "main_direction",
+    "overlaid",
+    "read_map",
+    "read_map_record",
+    "read_zones",
+    "write_map",
 ]  # fmt: skip

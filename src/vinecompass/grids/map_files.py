@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import io
+import os
 import warnings
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -14,20 +17,22 @@ from PIL import Image
 from pydantic import Field
 
 from vinecompass.errors import InputError
-from vinecompass.files import Model, Number, Positive, Whole, atomic_write, check_suffix, read_bytes, read_model
+from vinecompass.files import Count, Model, Number, Positive, Whole, atomic_write, check_suffix, read_bytes, read_model
+from vinecompass.grids.edits import Edit
 from vinecompass.grids.grid import Grid
+from vinecompass.grids.zones import Zone
 
-__all__ = ["read_map", "write_map"]
+__all__ = ["MapRecord", "read_map", "read_map_record", "write_map"]
 
-LARGEST_SIDE = 20_000
-"""Pixels: a square kilometre at 0.05 m. A larger picture is refused before it is decoded."""
+MOST_PIXELS = 400_000_000
+"""A square kilometre at 0.05 m. A larger picture is refused before it is decoded."""
 LARGEST_FILE = 512 * 2**20
 CLEAREST, DARKEST = 254, 1
 """Grey levels between which log-odds stay finite when read back."""
 
 
-class MapHeader(Model):
-    """What the TOML file beside a map's picture holds."""
+class Place(Model):
+    """Where a picture lies, how large its cells are, and what it was when it was written."""
 
     cell_size: Positive = Field(description="m")
     corner: tuple[Number, Number] = Field(description="[x, y] of the outer corner of the lowest, leftmost cell, m")
@@ -36,86 +41,226 @@ class MapHeader(Model):
     picture_digest: str | None = Field(None, description="SHA-256 of the picture when it was written")
 
 
-def write_map(grid: Grid, path: str | Path) -> list[Path]:
-    """Write a map as ``NAME.png``, ``NAME.toml`` and ``NAME.pgw``, each atomically, the picture first.
+class Readings(Model):
+    """How many cells of each reading a picture had when it was written."""
+
+    occupied: Count = Field(description="a whole number of cells")
+    free: Count = Field(description="a whole number of cells")
+    unknown: Count = Field(description="a whole number of cells")
+
+
+class MapHeader(Place):
+    """What the TOML file beside a map's picture holds."""
+
+    readings: Readings | None = Field(None, description="a [readings] table")
+    unedited: Place | None = Field(None, description="an [unedited] table: the map before its edits")
+    edit: list[Edit] = Field(default_factory=list, description="[[edit]] tables")
+    zone: list[Zone] = Field(default_factory=list, description="[[zone]] tables")
+
+
+@dataclass(frozen=True)
+class MapRecord:
+    """A map and all that its files hold.
+
+    Parameters
+    ----------
+    grid : Grid
+        As it is now.
+    zones : tuple of Zone
+    edits : tuple of Edit
+        What was done to it since it was mapped.
+    unedited : Grid or None
+        The map before the edits; None if there are none, or if its picture is missing or was changed.
+    painted : str
+        What was changed in the picture since it was written, as in an image editor; empty if nothing was.
+    """
+
+    grid: Grid
+    zones: tuple[Zone, ...] = ()
+    edits: tuple[Edit, ...] = ()
+    unedited: Grid | None = None
+    painted: str = ""
+
+
+def write_map(
+    grid: Grid, path: str | Path, *, zones: Sequence[Zone] = (), edits: Sequence[Edit] = (),
+    unedited: Grid | None = None,
+) -> list[Path]:  # fmt: skip
+    """Write a map as ``NAME.png``, ``NAME.toml`` and ``NAME.pgw``, and read it back.
 
     Grey is the probability of being free, transparent is never observed; the picture's top row is the grid's
     last row, so the picture looks like the floor seen from above.
+
+    The files change over together: until the TOML file is in place, the old map is read, and from then on the new
+    one, even if the program dies in between.
 
     Parameters
     ----------
     grid : Grid
     path : path-like
         Must end in ``.png``.
+    zones : sequence of Zone, optional
+    edits : sequence of Edit, optional
+        What led from `unedited` to `grid`.
+    unedited : Grid, optional
+        Kept as ``NAME.unedited.png``, so that edits can be undone.
 
     Returns
     -------
     list of Path
         The files written.
+
+    Raises
+    ------
+    InputError
+        The name does not end in ``.png``, a file cannot be written, or does not read back as it was written.
     """
     path = check_suffix(path, ".png")
-    probability_free = 1.0 / (1.0 + np.exp(grid.log_odds.astype(np.float64)))
-    grey = np.clip(np.rint(255.0 * probability_free), DARKEST, CLEAREST).astype(np.uint8)
-    alpha = np.where(grid.log_odds == 0.0, 0, 255).astype(np.uint8)
-    buffer = io.BytesIO()
-    Image.fromarray(np.stack([grey, alpha], axis=-1)[::-1]).save(buffer, format="PNG")
-    picture = buffer.getvalue()
-    rows, columns = grid.shape
+    picture = _encode(grid)
     header = tomlkit.document()
-    header.update(
-        {
-            "format": "vinecompass map", "version": 1, "cell_size": float(grid.cell_size),
-            "corner": [float(value) for value in grid.corner], "turn_deg": float(np.degrees(grid.turn)),
-            "size": [columns, rows], "picture_digest": hashlib.sha256(picture).hexdigest(),
-        }
-    )  # fmt: skip
+    header.update({"format": "vinecompass map", "version": 1, **_place(grid, picture)})
+    header["readings"] = {
+        "occupied": int(grid.occupied.sum()), "free": int(grid.free.sum()), "unknown": int(grid.unknown.sum())
+    }  # fmt: skip
+    files = [path, path.with_suffix(".toml"), path.with_suffix(".pgw")]
+    if unedited is not None:
+        before = _encode(unedited)
+        header["unedited"] = _place(unedited, before)
+        files.append(atomic_write(_unedited(path), before))
+        header["edit"] = [edit.model_dump(exclude_none=True, mode="json") for edit in edits]
+    if zones:
+        header["zone"] = [zone.model_dump(exclude_unset=True, mode="json") for zone in zones]
+    _finish_cut_save(path)
+    waiting = atomic_write(_waiting(path), picture)
+    atomic_write(files[1], tomlkit.dumps(header))
+    os.replace(waiting, path)
+    rows = grid.shape[0]
     cosine, sine = grid.cell_size * np.cos(grid.turn), grid.cell_size * np.sin(grid.turn)
     top_left = grid.points_of([[rows - 1, 0]])[0]
-    world = "".join(f"{value:.10f}\n" for value in (cosine, sine, sine, -cosine, *top_left))
-    return [
-        atomic_write(path, picture),
-        atomic_write(path.with_suffix(".toml"), tomlkit.dumps(header)),
-        atomic_write(path.with_suffix(".pgw"), world),
-    ]
+    atomic_write(files[2], "".join(f"{value:.10f}\n" for value in (cosine, sine, sine, -cosine, *top_left)))
+    if not np.array_equal(read_map_record(path).grid.occupied, _decoded(picture, grid, path).occupied):
+        raise InputError("does not read back as it was written", file=path, expected="a disk that keeps its files")
+    return files
 
 
 def read_map(path: str | Path) -> Grid:
     """Read a map: the picture (PNG or PGM) and the TOML file of the same name beside it.
 
     The picture may have been painted on in any image editor: black is occupied, white is free; in a picture
-    with transparency, transparent is unknown, and in a plain grey one middle grey is.
+    with transparency, transparent is unknown, and in a plain grey one middle grey is. `read_map_record` tells what
+    was painted.
 
     Raises
     ------
     InputError
         A file is missing, truncated, no picture, too large, or its size is not what the TOML file says.
     """
+    return read_map_record(path).grid
+
+
+def read_map_record(path: str | Path) -> MapRecord:
+    """Read a map with its zones, its edits, and what was painted on it; raise `InputError` as `read_map` does."""
     path = Path(path)
-    header_path = path.with_suffix(".toml")
     data = read_bytes(path, largest=LARGEST_FILE)
-    header = read_model(header_path, MapHeader, kind="map")
-    grey, observed = _decode(data, path)
+    header = read_model(path.with_suffix(".toml"), MapHeader, kind="map")
+    grid, painted = None, ""
+    if header.picture_digest is not None and _digest(data) != header.picture_digest:
+        waiting = _waiting(path)
+        if waiting.is_file() and _digest(read_bytes(waiting, largest=LARGEST_FILE)) == header.picture_digest:
+            # A save that was cut short just before its last step.
+            data = read_bytes(waiting, largest=LARGEST_FILE)
+        else:
+            grid = _read_picture(data, header, path)
+            painted = _painted_since(grid, header.readings)
+    grid = grid or _read_picture(data, header, path)
+    unedited, base = None, _unedited(path)
+    if header.unedited is not None and base.is_file():
+        before = read_bytes(base, largest=LARGEST_FILE)
+        if _digest(before) == header.unedited.picture_digest:
+            unedited = _read_picture(before, header.unedited, base)
+    return MapRecord(grid, tuple(header.zone), tuple(header.edit), unedited, painted)
+
+
+def _finish_cut_save(path: Path) -> None:
+    """Put a picture in place whose TOML file is already there, so that it is not lost by the save to come."""
+    waiting, header_path = _waiting(path), path.with_suffix(".toml")
+    if waiting.is_file() and header_path.is_file():
+        header = read_model(header_path, MapHeader, kind="map")
+        if _digest(read_bytes(waiting, largest=LARGEST_FILE)) == header.picture_digest:
+            os.replace(waiting, path)
+
+
+def _painted_since(grid: Grid, before: Readings | None) -> str:
+    if before is None:
+        return "painted on since it was written"
+    now = {"occupied": int(grid.occupied.sum()), "free": int(grid.free.sum()), "unknown": int(grid.unknown.sum())}
+    changes = [f"{now[name] - count:+d} cells {name}" for name, count in before if now[name] != count]
+    return "painted on since it was written: " + (", ".join(changes) or "as many cells of each reading, elsewhere")
+
+
+def _digest(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()
+
+
+def _waiting(path: Path) -> Path:
+    """Return where a new picture waits until the TOML file that belongs to it is in place."""
+    return path.with_name(f".{path.name}.next")
+
+
+def _unedited(path: Path) -> Path:
+    return path.with_name(f"{path.stem}.unedited.png")
+
+
+def _place(grid: Grid, picture: bytes) -> dict[str, object]:
+    rows, columns = grid.shape
+    return {
+        "cell_size": float(grid.cell_size), "corner": [float(value) for value in grid.corner],
+        "turn_deg": float(np.degrees(grid.turn)), "size": [columns, rows], "picture_digest": _digest(picture),
+    }  # fmt: skip
+
+
+def _encode(grid: Grid) -> bytes:
+    probability_free = 1.0 / (1.0 + np.exp(grid.log_odds.astype(np.float64)))
+    grey = np.clip(np.rint(255.0 * probability_free), DARKEST, CLEAREST).astype(np.uint8)
+    alpha = np.where(grid.log_odds == 0.0, 0, 255).astype(np.uint8)
+    buffer = io.BytesIO()
+    Image.fromarray(np.stack([grey, alpha], axis=-1)[::-1]).save(buffer, format="PNG")
+    return buffer.getvalue()
+
+
+def _decoded(picture: bytes, grid: Grid, path: Path) -> Grid:
+    """Return what a grid is once written, to the nearest grey level."""
+    return Grid(readings_of_grey(*decode_picture(picture, path)), grid.cell_size, grid.corner, grid.turn)
+
+
+def _read_picture(data: bytes, place: Place, path: Path) -> Grid:
+    grey, observed = decode_picture(data, path)
     rows, columns = grey.shape
-    if (columns, rows) != header.size:
+    if (columns, rows) != place.size:
         raise InputError(
-            f"says {header.size[0]} x {header.size[1]} cells, {path.name} has {columns} x {rows}",
-            file=header_path, key="size", expected="the size of the picture",
+            f"says {place.size[0]} x {place.size[1]} cells, {path.name} has {columns} x {rows}",
+            file=path.with_suffix(".toml"), key="size", expected="the size of the picture",
         )  # fmt: skip
+    return Grid(readings_of_grey(grey, observed), place.cell_size, place.corner, float(np.radians(place.turn_deg)))
+
+
+def readings_of_grey(grey: NDArray[np.uint8], observed: NDArray[np.bool_]) -> NDArray[np.float32]:
+    """Return the log-odds of a picture's grey levels, its top row last."""
     levels = np.log(255.0 / np.clip(np.arange(256), DARKEST, CLEAREST) - 1.0).astype(np.float32)
-    log_odds = np.where(observed, levels[grey], np.float32(0.0))[::-1].copy()
-    return Grid(log_odds, header.cell_size, header.corner, float(np.radians(header.turn_deg)))
+    return np.where(observed, levels[grey], np.float32(0.0))[::-1].copy()
 
 
-def _decode(data: bytes, path: Path) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
+def decode_picture(data: bytes, path: Path) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
     """Return grey levels and which pixels were observed, top row first."""
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", Image.DecompressionBombWarning)
             picture = Image.open(io.BytesIO(data), formats=("PNG", "PPM"))
-        if max(picture.size) > LARGEST_SIDE:
+        if picture.width * picture.height > MOST_PIXELS:
             raise InputError(
-                f"is {picture.width} x {picture.height} pixels", file=path, expected=f"at most {LARGEST_SIDE} a side"
-            )
+                f"is {picture.width} x {picture.height} pixels", file=path,
+                expected=f"at most {MOST_PIXELS // 10**6} million in all",
+            )  # fmt: skip
         has_alpha = "A" in picture.getbands() or "transparency" in picture.info
         layers = np.asarray(picture.convert("LA" if has_alpha else "L"))
     except InputError:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -57,7 +58,7 @@ def read_zones(path: str | Path) -> list[Zone]:
     return read_model(path, ZoneFile, kind="zones").zone
 
 
-def cells_inside(grid: Grid, polygon: list[tuple[float, float]]) -> NDArray[np.bool_]:
+def cells_inside(grid: Grid, polygon: Sequence[tuple[float, ...]]) -> NDArray[np.bool_]:
     """Tell which cells ``(rows, columns)`` of a grid have their centre in a polygon given in the site frame."""
     inside = np.zeros(grid.shape, dtype=bool)
     # Only the cells about the polygon's corners are asked; a grid is large and a zone is small.

@@ -1,0 +1,210 @@
+"""vinecompass edit: repair a map, and add zones to it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from vinecompass.cli.common import FILE, Outcome, json_option, picture_option, tell
+from vinecompass.errors import InputError
+
+if TYPE_CHECKING:
+    from vinecompass.grids import Edit, MapRecord
+
+__all__ = ["edit_command", "run_edit"]
+
+Step = tuple[str, Any]
+STEPS = "vinecompass.steps"
+
+
+def _step(*names: str, **attributes: Any) -> Callable[[Any], Any]:
+    """An option that may be given many times; the steps are done in the order in which they stand on the line."""
+
+    def keep(context: click.Context, option: click.Parameter, values: Any) -> None:
+        for value in values if isinstance(values, tuple) else [values] * bool(values):
+            context.meta.setdefault(STEPS, []).append((option.name, value))
+
+    attributes["multiple"] = not attributes.get("is_flag")
+    return click.option(*names, expose_value=False, callback=keep, **attributes)
+
+
+@click.command("edit", short_help="Repair a map and add zones to it.")
+@click.argument("map_path", metavar="MAP", type=FILE)
+@click.option("-o", "--out", type=FILE, help="Write the result there and leave MAP as it is.")
+@_step("--wall", metavar="LINE", help="Draw a wall.")
+@_step("--erase", metavar="POLYGON", help="Make the floor in a polygon free.")
+@_step("--block", metavar="POLYGON", help="Make it occupied: close off a room.")
+@_step("--forget", metavar="POLYGON", help="Make it unknown.")
+@_step("--brush", metavar="LINE:WIDTH", help="Make the floor along a line free, so many metres wide.")
+@_step("--specks", metavar="M2", type=float, help="Clear occupied specks up to this area.")
+@_step("--pockets", metavar="M2", type=float, help="Fill unknown pockets up to this area with what surrounds them.")
+@_step("--crop", metavar="X,Y,X,Y", help="Keep what lies between two corners.")
+@_step("--cell-size", metavar="M", type=float, help="Resample to cells of this side.")
+@_step("--square", is_flag=True, help="Turn the site frame so that the main walls run along its axes.")
+@_step("--origin", metavar="X,Y,HEADING_DEG", help="Move the origin of the site frame to a pose.")
+@_step("--merge", metavar="OTHER", type=FILE, help="Lay another map of this floor over it, where it fits.")
+@_step("--zone", metavar="NAME:KIND:POLYGON", help="Add a zone, closed or dear=FACTOR.")
+@_step("--replay", metavar="OTHER", type=FILE, help="Do all edits of another map.")
+@_step("--undo", is_flag=True, help="Drop the last edit.")
+@picture_option
+@json_option
+@click.pass_context
+def edit_command(context: click.Context, map_path: Path, out: Path | None, picture: Path | None, as_json: bool) -> int:
+    """Edit MAP, in the order in which the options stand. Without any, list its edits and zones.
+
+    A LINE or POLYGON is corners in site metres with spaces between: "3,4 5,4 5,6". Each edit is recorded beside the
+    map, can be undone, and can be replayed on a map made anew.
+    """
+    return tell(run_edit(map_path, context.meta.get(STEPS, []), out=out, picture=picture), as_json)
+
+
+def run_edit(
+    map_path: Path, steps: list[Step], *, out: Path | None = None, picture: Path | None = None
+) -> Outcome:  # fmt: skip
+    """Do what the command does."""
+    from vinecompass.grids import apply_edits, read_map_record, write_map
+
+    record = read_map_record(map_path)
+    edits, base, notes = list(record.edits), record.unedited or record.grid, []
+    if record.painted:
+        notes.append(record.painted)
+    if steps and (record.painted or (edits and record.unedited is None)):
+        # The picture is the truth: what was painted must not be lost, and what led to it cannot be told from it.
+        notes.append(f"the picture as it is now is kept as the unedited map; {len(edits)} edits before it are final")
+        zones = [{"do": "zone", "zone": zone} for zone in record.zones]
+        edits, base = _checked(zones), record.grid
+    grid, zones_now = (record.grid, list(record.zones)) if not steps else (base, [])
+    for name, value in steps:
+        edits = _after(name, value, edits, base, map_path)
+    if steps:
+        grid, zones_now = apply_edits(base, edits, folder=map_path.parent)
+    files = {}
+    if steps:
+        written = write_map(grid, out or map_path, zones=zones_now, edits=edits, unedited=base)
+        files = {path.suffix[1:]: str(path) for path in written if ".unedited" not in path.name}
+    if picture is not None:
+        from vinecompass.figures import draw_edits, save_figure
+
+        files["picture"] = str(save_figure(draw_edits(record.grid, grid, zones_now), picture))
+    details = [f"{number}. {_told(edit)}" for number, edit in enumerate(edits, start=1)]
+    details += [f"zone {zone.name}: {zone.kind}, {len(zone.polygon)} corners" for zone in zones_now]
+    target = out or map_path
+    return Outcome(
+        "edit", f"{target.name} has {len(edits)} edits and {len(zones_now)} zones; {_change(record, grid)}",
+        quality={
+            "edits": len(edits), "zones": len(zones_now), "cell_size_m": grid.cell_size,
+            "size_x_m": grid.shape[1] * grid.cell_size, "size_y_m": grid.shape[0] * grid.cell_size,
+            "free_m2": grid.free.sum() * grid.cell_size**2, "occupied_m2": grid.occupied.sum() * grid.cell_size**2,
+            "edit_list": [edit.model_dump(exclude_none=True, mode="json") for edit in edits], "notes": notes,
+        },
+        files=files, details=notes + details,
+        hint=f"vinecompass judge {target}" if steps else f"vinecompass edit {target} --help",
+    )  # fmt: skip
+
+
+def _after(name: str, value: Any, edits: list[Edit], base: Any, map_path: Path) -> list[Edit]:
+    """Return the edits after one more step on the command line."""
+    from vinecompass.grids import apply_edits, main_direction, read_map_record
+
+    if name == "undo":
+        if not edits:
+            raise InputError("there is no edit to undo", file=map_path, key="--undo")
+        return edits[:-1]
+    if name == "replay":
+        return edits + list(read_map_record(value).edits)
+    if name in ("square", "merge"):
+        grid, _ = apply_edits(base, edits, folder=map_path.parent)
+        if name == "square":
+            import numpy as np
+
+            return edits + _checked([{"do": "turn", "turn_deg": round(float(np.degrees(main_direction(grid))), 3)}])
+        return edits + _checked([_merge(grid, value, map_path)])
+    simple: dict[str, Callable[[], dict[str, Any]]] = {
+        "specks": lambda: {"do": "specks", "area_m2": value},
+        "pockets": lambda: {"do": "pockets", "area_m2": value},
+        "cell_size": lambda: {"do": "resample", "cell_size": value},
+        "wall": lambda: {"do": "paint", "reading": "occupied", "line": _corners(value, "--wall")},
+        "erase": lambda: {"do": "paint", "reading": "free", "polygon": _corners(value, "--erase")},
+        "block": lambda: {"do": "paint", "reading": "occupied", "polygon": _corners(value, "--block")},
+        "forget": lambda: {"do": "paint", "reading": "unknown", "polygon": _corners(value, "--forget")},
+        "brush": lambda: _brush(value),
+        "crop": lambda: _crop(value),
+        "origin": lambda: {"do": "origin", "pose": _numbers(value, 3, "--origin", "x,y,heading_deg")},
+        "zone": lambda: _zone(value),
+    }
+    return edits + _checked([simple[name]()])
+
+
+def _checked(edits: list[dict[str, Any]]) -> list[Edit]:
+    """Make edits of plain values, or raise `InputError` for what is wrong with them."""
+    from vinecompass.grids import check_edits
+
+    return check_edits(edits)
+
+
+def _merge(grid: Any, other: Path, map_path: Path) -> dict[str, Any]:
+    import numpy as np
+
+    from vinecompass.cartography import align_maps
+    from vinecompass.grids import read_map
+
+    if other.resolve().parent != map_path.resolve().parent:
+        raise InputError("lies in another folder", key="--merge", value=str(other), expected=f"a map beside {map_path}")
+    x, y, heading = align_maps(read_map(other), grid).pose
+    pose = [round(float(x), 4), round(float(y), 4), round(float(np.degrees(heading)), 4)]
+    return {"do": "merge", "map": other.name, "pose": pose}
+
+
+def _numbers(text: str, count: int, option: str, wish: str) -> list[float]:
+    try:
+        numbers = [float(part) for part in text.split(",")]
+    except ValueError:
+        numbers = []
+    if len(numbers) != count:
+        raise InputError("cannot be read", key=option, value=text, expected=wish)
+    return numbers
+
+
+def _corners(text: str, option: str) -> list[list[float]]:
+    return [_numbers(part, 2, option, '"x,y x,y ..." in metres') for part in text.split()]
+
+
+def _brush(text: str) -> dict[str, Any]:
+    line, _, width = text.rpartition(":")
+    return {
+        "do": "paint", "reading": "free", "line": _corners(line, "--brush"),
+        "width": _numbers(width, 1, "--brush", '"x,y x,y ...:WIDTH" in metres')[0],
+    }  # fmt: skip
+
+
+def _crop(text: str) -> dict[str, Any]:
+    x, y, far_x, far_y = _numbers(text, 4, "--crop", "x,y,x,y in metres")
+    return {"do": "crop", "low": [min(x, far_x), min(y, far_y)], "high": [max(x, far_x), max(y, far_y)]}
+
+
+def _zone(text: str) -> dict[str, Any]:
+    name, _, rest = text.partition(":")
+    kind, _, polygon = rest.partition(":")
+    kind, _, factor = kind.partition("=")
+    zone: dict[str, Any] = {"name": name, "kind": kind, "polygon": _corners(polygon, "--zone")}
+    if factor:
+        zone["factor"] = _numbers(factor, 1, "--zone", "NAME:dear=FACTOR:POLYGON")[0]
+    return {"do": "zone", "zone": zone}
+
+
+def _told(edit: Edit) -> str:
+    """Return an edit in a line for people."""
+    values = edit.model_dump(exclude_none=True, exclude_defaults=True, exclude={"do"}, mode="json")
+    return f"{edit.do} " + ", ".join(f"{key} {value}" for key, value in values.items())
+
+
+def _change(record: MapRecord, grid: Any) -> str:
+    parts = []
+    for name in ("occupied", "free", "unknown"):
+        before, after = (getattr(one, name).sum() * one.cell_size**2 for one in (record.grid, grid))
+        if abs(after - before) > 1e-9:
+            parts.append(f"{after - before:+.2f} m2 {name}")
+    return ", ".join(parts) or "nothing changed"

@@ -1,0 +1,137 @@
+"""Replaying edits on a map."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from vinecompass.errors import InputError
+from vinecompass.geometry import relative, transform_points
+from vinecompass.grids.edits import AddZone, Crop, Edit, Merge, Origin, Paint, Pockets, Resample, Specks, Turn
+from vinecompass.grids.grid import Grid
+from vinecompass.grids.map_files import read_map
+from vinecompass.grids.resampling import cropped, in_frame, overlaid, resampled
+from vinecompass.grids.zones import Zone, cells_inside
+
+__all__ = ["apply_edits"]
+
+SURE = 5.0
+"""Log-odds of what a person painted."""
+
+
+def apply_edits(grid: Grid, edits: Sequence[Edit], *, folder: Path) -> tuple[Grid, list[Zone]]:
+    """Replay edits on a map; return it and its zones.
+
+    Parameters
+    ----------
+    grid : Grid
+    edits : sequence of Edit
+        In the order they are to be done; coordinates are in the site frame as it is then.
+    folder : Path
+        Where maps to be merged lie.
+
+    Raises
+    ------
+    InputError
+        An edit cannot be done: a crop off the map, a map to merge that is not there or outside of the folder.
+    """
+    zones: list[Zone] = []
+    for edit in edits:
+        match edit:
+            case Paint():
+                grid = _painted(grid, _shape_cells(grid, edit), edit.reading)
+            case Specks():
+                grid = _painted(grid, _small(grid.occupied, edit.area_m2 / grid.cell_size**2, 8), "free")
+            case Pockets():
+                grid = _filled(grid, edit.area_m2)
+            case Crop():
+                grid = cropped(grid, edit.low, edit.high)
+            case Resample():
+                grid = resampled(grid, edit.cell_size, grid.turn)
+            case Turn():
+                frame = np.array([0.0, 0.0, np.radians(edit.turn_deg)])
+                grid = resampled(in_frame(grid, frame), grid.cell_size)
+                zones = [_seen_from(frame, zone) for zone in zones]
+            case Origin():
+                frame = _pose(edit.pose)
+                grid = in_frame(grid, frame)
+                zones = [_seen_from(frame, zone) for zone in zones]
+            case Merge():
+                grid = overlaid(grid, _other_map(edit, folder))
+            case AddZone():
+                zones = [zone for zone in zones if zone.name != edit.zone.name] + [edit.zone]
+    return grid, zones
+
+
+def _pose(pose: tuple[float, float, float]) -> NDArray[np.float64]:
+    return np.array([pose[0], pose[1], np.radians(pose[2])])
+
+
+def _seen_from(frame: NDArray[np.float64], zone: Zone) -> Zone:
+    corners = transform_points(relative(np.zeros(3), frame), zone.polygon)
+    return zone.model_copy(update={"polygon": [(round(float(x), 4), round(float(y), 4)) for x, y in corners]})
+
+
+def _other_map(edit: Merge, folder: Path) -> Grid:
+    if Path(edit.map).name != edit.map:
+        raise InputError("leaves its folder", key="merge", value=edit.map, expected="a file name without a path")
+    other = read_map(folder / edit.map)
+    return in_frame(other, relative(np.zeros(3), _pose(edit.pose)))
+
+
+def _shape_cells(grid: Grid, edit: Paint) -> NDArray[np.bool_]:
+    """Return the cells ``(rows, columns)`` of an edit's shape: of a line, those that it touches."""
+    if edit.polygon is not None:
+        return cells_inside(grid, edit.polygon)
+    assert edit.line is not None
+    line = shapely.LineString(edit.line) if len(edit.line) > 1 else shapely.Point(edit.line[0])
+    # A cell's centre lies within half its diagonal of any line through the cell; half a side leaves no hole.
+    shape = line.buffer(max(0.5 * edit.width, 0.5 * grid.cell_size) + 1e-9, quad_segs=8)
+    inside = cells_inside(grid, shape.exterior.coords[:-1])
+    # A line that meets itself has holes.
+    for hole in shape.interiors:
+        inside &= ~cells_inside(grid, hole.coords[:-1])
+    return inside
+
+
+def _painted(grid: Grid, cells: NDArray[np.bool_], reading: str) -> Grid:
+    value = {"occupied": SURE, "free": -SURE, "unknown": 0.0}[reading]
+    log_odds = np.where(cells, np.float32(value), grid.log_odds)
+    return Grid(log_odds, grid.cell_size, grid.corner, grid.turn)
+
+
+def _small(mask: NDArray[np.bool_], cells: float, neighbours: int) -> NDArray[np.bool_]:
+    """Return the connected pieces of a mask that have no more than so many cells."""
+    labels, _ = ndimage.label(mask, structure=np.ones((3, 3)) if neighbours == 8 else None)
+    sizes = np.bincount(labels.ravel())
+    sizes[0] = 0
+    return np.asarray((labels > 0) & (sizes[labels] <= cells + 1e-6))
+
+
+def _filled(grid: Grid, area_m2: float) -> Grid:
+    small = _small(grid.unknown, area_m2 / grid.cell_size**2, 4)
+    # What reaches the edge of the map is not enclosed.
+    labels, _ = ndimage.label(grid.unknown)
+    small &= ~np.isin(labels, np.concatenate([labels[0], labels[-1], labels[:, 0], labels[:, -1]]))
+    labels, count = ndimage.label(small)
+    numbers = np.arange(1, count + 1)
+    around = {}
+    for name, mask in (("occupied", grid.occupied), ("free", grid.free)):
+        borders = np.zeros(count)
+        for shift in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+            near = np.roll(labels, shift, axis=(0, 1))
+            # What came round the edge is no neighbour.
+            if shift[0]:
+                near[0 if shift[0] > 0 else -1] = 0
+            else:
+                near[:, 0 if shift[1] > 0 else -1] = 0
+            borders += np.bincount(near[mask], minlength=count + 1)[1:]
+        around[name] = borders
+    solid = np.isin(labels, numbers[around["occupied"] > around["free"]]) & small
+    open_floor = np.isin(labels, numbers[around["occupied"] <= around["free"]]) & small
+    return _painted(_painted(grid, solid, "occupied"), open_floor, "free")

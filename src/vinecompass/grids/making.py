@@ -1,0 +1,106 @@
+"""Maps made without a robot: from a drawing in text, a picture, or polygons."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+import shapely
+from numpy.typing import ArrayLike
+
+from vinecompass.errors import InputError
+from vinecompass.files import read_bytes
+from vinecompass.grids.grid import Grid
+from vinecompass.grids.map_files import LARGEST_FILE, decode_picture, readings_of_grey
+
+__all__ = ["grid_from_drawing", "grid_from_picture", "grid_from_polygons"]
+
+SIGNS = {"#": 5.0, ".": -5.0, " ": 0.0}
+"""Log-odds of a drawing's signs: occupied, free, unknown."""
+
+
+def grid_from_drawing(drawing: str, cell_size: float, corner: tuple[float, float] = (0.0, 0.0)) -> Grid:
+    """Make a map of a drawing in text: ``#`` is occupied, ``.`` free, a space unknown; the first line lies on top.
+
+    Parameters
+    ----------
+    drawing : str
+        Lines of these signs; shorter ones end in unknown cells.
+    cell_size : float
+        Metres.
+    corner : (x, y)
+        Of the lowest, leftmost cell, m.
+
+    Raises
+    ------
+    InputError
+        Another sign, or nothing drawn.
+
+    Examples
+    --------
+    >>> grid = grid_from_drawing('''
+    ... ####
+    ... #..#
+    ... ####''', cell_size=0.5)
+    >>> grid.shape, grid.free[1].tolist()
+    ((3, 4), [False, True, True, False])
+    """
+    lines = drawing.strip("\n").split("\n")
+    width = max(len(line) for line in lines)
+    for number, line in enumerate(lines, start=1):
+        for sign in line:
+            if sign not in SIGNS:
+                raise InputError(f"has a sign {sign!r} in line {number}", key="drawing", expected="#, . and spaces")
+    if width == 0:
+        raise InputError("is empty", key="drawing", expected="lines of #, . and spaces")
+    rows = [[SIGNS[sign] for sign in line.ljust(width)] for line in lines]
+    return Grid(np.array(rows[::-1], np.float32), cell_size, corner)
+
+
+def grid_from_picture(path: str | Path, cell_size: float, corner: tuple[float, float] = (0.0, 0.0)) -> Grid:
+    """Make a map of any grey PNG or PGM: black is occupied, white free, grey or transparent unknown; top is up.
+
+    Parameters
+    ----------
+    path : path-like
+    cell_size : float
+        What a pixel measures, m.
+    corner : (x, y)
+        Of the lowest, leftmost cell, m.
+    """
+    path = Path(path)
+    return Grid(readings_of_grey(*decode_picture(read_bytes(path, largest=LARGEST_FILE), path)), cell_size, corner)
+
+
+def grid_from_polygons(
+    floor: ArrayLike, solids: Sequence[ArrayLike], cell_size: float, *, wall: float | None = None
+) -> Grid:  # fmt: skip
+    """Make a map of a free floor with walls along its edge and solid things on it.
+
+    Parameters
+    ----------
+    floor : array_like, (N, 2)
+        Its corners, m.
+    solids : sequence of array_like, (M, 2)
+        The corners of what stands on it, m.
+    cell_size : float
+        Metres.
+    wall : float, optional
+        How thick the walls are, outside of the floor's edge, m; one cell if not given.
+    """
+    shape = shapely.Polygon(np.asarray(floor, dtype=float))
+    if not shape.is_valid:
+        raise InputError(f"crosses itself ({shapely.is_valid_reason(shape)})", key="floor", expected="a plain polygon")
+    outside = shape.buffer(max(wall or 0.0, cell_size), join_style="mitre")
+    low = np.floor(np.array(outside.bounds[:2]) / cell_size + 1e-6) - 1.0
+    high = np.ceil(np.array(outside.bounds[2:]) / cell_size - 1e-6) + 1.0
+    columns, rows = (high - low).astype(int)
+    empty = Grid(np.zeros((rows, columns), np.float32), cell_size, tuple(low * cell_size))
+    centres = empty.points_of(np.argwhere(np.ones(empty.shape, dtype=bool)))
+    occupied = shapely.contains_xy(outside, *centres.T)
+    free = shapely.contains_xy(shape, *centres.T)
+    for solid in solids:
+        free &= ~shapely.contains_xy(shapely.Polygon(np.asarray(solid, dtype=float)), *centres.T)
+    values = np.where(free, SIGNS["."], np.where(occupied, SIGNS["#"], SIGNS[" "])).astype(np.float32)
+    return Grid(values.reshape(empty.shape), cell_size, empty.corner)
