@@ -4,10 +4,11 @@ import sys
 import unittest
 
 import numpy as np
+from PIL import Image
 
-from tests.support import demo, dry_run, edited, new_folder, run
-from vinecompass import demo_file, read_map, read_robot, read_run, read_track, write_run
-from vinecompass.grids import clearance
+from tests.support import demo, dry_run, edited, new_folder, run, short_mapping, short_run
+from vinecompass import demo_file, read_map, read_robot, read_run, read_track, write_map, write_run
+from vinecompass.grids import clearance, in_frame
 from vinecompass.rehearsal import inject_fault
 
 
@@ -55,6 +56,102 @@ class TheDemoReachesWhatIsPromised(unittest.TestCase):
         self.assertTrue(200.0 < recording.scans.t[-1] < 280.0)
         self.assertGreaterEqual(recording.scans.ranges.shape[1], 360)
         self.assertTrue(np.isnan(recording.scans.ranges).any() and np.isposinf(recording.scans.ranges).any())
+
+
+class EditAndJudge(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = new_folder()
+        write_map(short_mapping().grid, cls.folder / "dock.png")
+
+    def call(self, *arguments):
+        status, printed, told = run(*arguments, "--json")
+        self.assertEqual(status, 0, told)
+        return json.loads(printed)
+
+    def test_edits_are_done_in_order_listed_undone_and_replayed(self):
+        path, made_anew = self.folder / "edited.png", self.folder / "anew.png"
+        for target in (path, made_anew):
+            write_map(short_mapping().grid, target)
+        picture = self.folder / "edit.png"
+        done = self.call("edit", path, "--wall", "34,18 34,19.5", "--brush", "33,18.8 35,18.8:0.6", "--specks", "0.02",
+                         "--zone", "corner:dear=2:35,21 36,21 36,22", "--picture", picture)  # fmt: skip
+        self.assertEqual((done["quality"]["edits"], done["quality"]["zones"]), (4, 1))
+        self.assertEqual(picture.read_bytes()[:4], b"\x89PNG")
+        grid = read_map(path)
+        wall = [[34.0, 18.2], [34.0, 18.8], [34.0, 19.4]]
+        self.assertEqual(grid.occupied[tuple(grid.cells_at(wall).T)].tolist(), [True, False, True])
+        self.assertEqual(self.call("edit", path, "--undo")["quality"]["zones"], 0)
+        self.call("edit", made_anew, "--replay", path)
+        np.testing.assert_array_equal(read_map(made_anew).log_odds, read_map(path).log_odds)
+        for _ in range(3):
+            self.call("edit", path, "--undo")
+        np.testing.assert_array_equal(read_map(path).log_odds, read_map(self.folder / "dock.png").log_odds)
+        self.assertEqual(run("edit", path, "--undo")[0], 2)
+        self.assertIn("4 edits", run("edit", made_anew, "--pockets", "0.1", "-o", path)[1])
+
+    def test_zones_of_a_map_close_its_floor(self):
+        path = self.folder / "zoned.png"
+        write_map(short_mapping().grid, path)
+        robot_path = demo_file("robot.toml")
+        before = self.call("price", path, "--robot", robot_path, "-o", self.folder / "before.npz")
+        self.call("edit", path, "--zone", "dock:closed:34,21 38,21 38,26 34,26")
+        after = self.call("price", path, "--robot", robot_path, "-o", self.folder / "after.npz")
+        self.assertLess(after["quality"]["open_m2"], before["quality"]["open_m2"] - 5.0)
+
+    def test_a_painted_map_is_told_and_not_lost(self):
+        path = self.folder / "painted.png"
+        write_map(short_mapping().grid, path)
+        with Image.open(path) as picture:
+            painted = picture.convert("LA")
+        painted.paste((0, 255), (50, 50, 90, 90))
+        painted.save(path)
+        _, printed, told = run("judge", path)
+        self.assertIn("painted on", printed)
+        wanted = read_map(path).occupied
+        self.assertIn("unedited map", " ".join(self.call("edit", path, "--wall", "34,18 34,19")["quality"]["notes"]))
+        self.assertTrue(np.all(read_map(path).occupied[wanted]))
+        self.call("edit", path, "--undo")
+        np.testing.assert_array_equal(read_map(path).occupied, wanted)
+
+    def test_square_and_merge_find_their_own_way(self):
+        path, other = self.folder / "turned.png", self.folder / "other.png"
+        write_map(in_frame(short_mapping().grid, [1.0, 2.0, np.radians(6.0)]), path)
+        squared = self.call("edit", path, "--square")["quality"]["edit_list"][0]
+        self.assertAlmostEqual(squared["turn_deg"], -6.0, delta=0.3)
+        write_map(in_frame(short_mapping().grid, [-3.0, 4.0, 1.0]), other)
+        merged = self.call("edit", path, "--merge", other)["quality"]["edit_list"][1]
+        self.assertEqual(merged["map"], "other.png")
+        judged = self.call("judge", path, "--against", self.folder / "dock.png", "--picture", self.folder / "j.png")
+        self.assertGreater(judged["quality"]["matched_share"], 0.97)
+
+    def test_wrong_calls_are_named(self):
+        path = self.folder / "dock.png"
+        for arguments, words in (
+            (["edit", path, "--wall", "1,2 3"], ["--wall", "metres"]),
+            (["edit", path, "--zone", "a:b:1,2 3,4 5,9"], ["kind", "'b'"]),
+            (["edit", path, "--crop", "90,90,95,95"], ["off the map"]),
+            (["edit", path, "--merge", demo_file("site.toml")], ["another folder"]),
+            (["judge", self.folder / "none.png"], ["none.png", "no such file"]),
+        ):
+            with self.subTest(arguments=arguments):
+                status, _, told = run(*arguments)
+                self.assertEqual(status, 2)
+                for word in words:
+                    self.assertIn(word, told)
+
+    def test_a_map_is_filmed_and_judged(self):
+        write_run(short_run(), self.folder / "run")
+        film = self.folder / "growing.gif"
+        made = self.call(
+            "map", self.folder / "run", "-o", self.folder / "made.png", "--odometry", "wheels", "--film", film
+        )
+        self.assertLess(made["truth"]["relation_error_m"], 0.02)
+        with Image.open(film) as pictures:
+            self.assertGreater(pictures.n_frames, 3)
+        judged = self.call("judge", self.folder / "made.png", "--picture", self.folder / "judge.png")
+        self.assertLess(judged["quality"]["wall_thickness_m"], 0.1)
+        self.assertFalse(judged["quality"]["closed"])
 
 
 class CheckAndFuse(unittest.TestCase):

@@ -19,13 +19,13 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from vinecompass.grids import Zone
+    from vinecompass.grids import Grid, Zone
     from vinecompass.navigation import Settings
     from vinecompass.simulation import Site
 
 __all__ = [
-    "FILE", "Outcome", "find_pose", "json_option", "load_settings", "load_zones", "picture_option", "progress_bar",
-    "robot_option", "seed_option", "settings_option", "tell",
+    "FILE", "Outcome", "find_pose", "json_option", "load_map", "load_settings", "load_zones", "picture_option",
+    "progress_bar", "robot_option", "seed_option", "settings_option", "tell",
 ]  # fmt: skip
 
 FILE = click.Path(path_type=Path)
@@ -119,14 +119,26 @@ def load_settings(path: Path | None) -> Settings:
 
 
 def load_zones(path: Path | None) -> list[Zone]:
-    """Read the zones of a zones file or of a site file."""
+    """Read the zones of a zones file, of a site file, or of a map with zones."""
     from vinecompass.files import read_text
-    from vinecompass.grids import read_zones
+    from vinecompass.grids import read_map_record, read_zones
     from vinecompass.simulation import read_site
 
     if path is None:
         return []
+    if path.suffix == ".png":
+        return list(read_map_record(path).zones)
     return read_site(path).zone if '"vinecompass site"' in read_text(path) else read_zones(path)
+
+
+def load_map(path: Path) -> Grid:
+    """Read a map, and say on standard error if it was painted on since it was written."""
+    from vinecompass.grids import read_map_record
+
+    record = read_map_record(path)
+    if record.painted:
+        click.echo(f"vinecompass: {path}: {record.painted}", err=True)
+    return record.grid
 
 
 def find_pose(text: str, *, option: str, site: Site | None = None) -> NDArray[np.float64]:

@@ -11,6 +11,7 @@ from vinecompass.cli.common import (
     Outcome,
     find_pose,
     json_option,
+    load_map,
     load_settings,
     picture_option,
     progress_bar,
@@ -59,7 +60,6 @@ def run_drive(
     import numpy as np
 
     from vinecompass.files import check_replaceable, read_text
-    from vinecompass.grids import read_map
     from vinecompass.rehearsal import rehearse
     from vinecompass.robot import read_robot
     from vinecompass.runs import RUN_MARKER, compare_tracks, write_run
@@ -67,7 +67,7 @@ def run_drive(
 
     if out is not None:
         check_replaceable(out, marker=RUN_MARKER)
-    site, robot, grid = read_site(site_path), read_robot(robot_path), read_map(map_path)
+    site, robot, grid = read_site(site_path), read_robot(robot_path), load_map(map_path)
     goal_pose = find_pose(goal, option="--to", site=site)
     with progress_bar() as progress:
         mission = rehearse(

@@ -11,6 +11,7 @@ from vinecompass.cli.common import (
     Outcome,
     find_pose,
     json_option,
+    load_map,
     load_settings,
     picture_option,
     progress_bar,
@@ -46,11 +47,10 @@ def run_locate(
     """Do what the command does."""
     import numpy as np
 
-    from vinecompass.grids import read_map
     from vinecompass.localization import localize
     from vinecompass.runs import compare_tracks, read_run, write_track
 
-    grid, run = read_map(map_path), read_run(run_path)
+    grid, run = load_map(map_path), read_run(run_path)
     initial_pose = run.start if at is None else find_pose(at, option="--at")
     with progress_bar() as progress:
         found = localize(

@@ -11,6 +11,7 @@ from vinecompass.cli.common import (
     Outcome,
     find_pose,
     json_option,
+    load_map,
     load_settings,
     load_zones,
     picture_option,
@@ -28,7 +29,7 @@ __all__ = ["plan", "run_plan"]
 @click.option("--from", "start", required=True, help="x,y,heading_deg, or with --site the name of a stop.")
 @click.option("--to", "goal", required=True, help="x,y,heading_deg, or with --site the name of a stop.")
 @click.option("--site", type=FILE, help="A site file, for its stops and zones.")
-@click.option("--zones", type=FILE, help="A zones file; the site's zones if not given.")
+@click.option("--zones", type=FILE, help="A zones file; the zones of the site, or else of the map, if not given.")
 @click.option("-o", "--out", type=FILE, help="The plan to write, a .csv or .geojson file.")
 @settings_option
 @picture_option
@@ -52,17 +53,16 @@ def run_plan(
     import numpy as np
 
     from vinecompass.costs import price_floor
-    from vinecompass.grids import read_map
     from vinecompass.planning import plan_path, write_plan
     from vinecompass.robot import read_robot
     from vinecompass.simulation import read_site
 
-    grid, robot = read_map(map_path), read_robot(robot_path)
+    grid, robot = load_map(map_path), read_robot(robot_path)
     site = None if site_path is None else read_site(site_path)
     start_pose = find_pose(start, option="--from", site=site)
     goal_pose = find_pose(goal, option="--to", site=site)
     chosen = load_settings(settings)
-    costmap = price_floor(grid, robot, zones=load_zones(zones_path or site_path), settings=chosen.costs)
+    costmap = price_floor(grid, robot, zones=load_zones(zones_path or site_path or map_path), settings=chosen.costs)
     found = plan_path(costmap, robot, start_pose, goal_pose, settings=chosen.planning)
     files = {}
     if found.found:

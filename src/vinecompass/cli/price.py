@@ -10,6 +10,7 @@ from vinecompass.cli.common import (
     FILE,
     Outcome,
     json_option,
+    load_map,
     load_settings,
     load_zones,
     picture_option,
@@ -24,7 +25,7 @@ __all__ = ["price", "run_price"]
 @click.command(short_help="Price the floor of a map for a robot.")
 @click.argument("map", type=FILE)
 @robot_option
-@click.option("--zones", type=FILE, help="A zones file, or a site file with zones.")
+@click.option("--zones", type=FILE, help="A zones file, or a site file with zones; the map's own if not given.")
 @click.option("-o", "--out", type=FILE, help="The costmap to write, NAME.npz.")
 @settings_option
 @picture_option
@@ -45,11 +46,10 @@ def run_price(
     import numpy as np
 
     from vinecompass.costs import price_floor, write_costmap
-    from vinecompass.grids import read_map
     from vinecompass.robot import read_robot
 
-    grid, robot = read_map(map_path), read_robot(robot_path)
-    costmap = price_floor(grid, robot, zones=load_zones(zones), settings=load_settings(settings).costs)
+    grid, robot = load_map(map_path), read_robot(robot_path)
+    costmap = price_floor(grid, robot, zones=load_zones(zones or map_path), settings=load_settings(settings).costs)
     prices, area = costmap.prices[grid.free], grid.cell_size**2
     finite = prices[np.isfinite(prices)]
     quality = {

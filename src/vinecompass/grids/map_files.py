@@ -24,8 +24,8 @@ from vinecompass.grids.zones import Zone
 
 __all__ = ["MapRecord", "read_map", "read_map_record", "write_map"]
 
-MOST_PIXELS = 400_000_000
-"""A square kilometre at 0.05 m. A larger picture is refused before it is decoded."""
+MOST_PIXELS = 350_000_000
+"""Most of a square kilometre at 0.05 m. A larger picture is refused before it is decoded."""
 LARGEST_FILE = 512 * 2**20
 CLEAREST, DARKEST = 254, 1
 """Grey levels between which log-odds stay finite when read back."""
@@ -119,9 +119,8 @@ def write_map(
     picture = _encode(grid)
     header = tomlkit.document()
     header.update({"format": "vinecompass map", "version": 1, **_place(grid, picture)})
-    header["readings"] = {
-        "occupied": int(grid.occupied.sum()), "free": int(grid.free.sum()), "unknown": int(grid.unknown.sum())
-    }  # fmt: skip
+    written = _decoded(picture, grid, path)
+    header["readings"] = _counts(written)
     files = [path, path.with_suffix(".toml"), path.with_suffix(".pgw")]
     if unedited is not None:
         before = _encode(unedited)
@@ -138,7 +137,7 @@ def write_map(
     cosine, sine = grid.cell_size * np.cos(grid.turn), grid.cell_size * np.sin(grid.turn)
     top_left = grid.points_of([[rows - 1, 0]])[0]
     atomic_write(files[2], "".join(f"{value:.10f}\n" for value in (cosine, sine, sine, -cosine, *top_left)))
-    if not np.array_equal(read_map_record(path).grid.occupied, _decoded(picture, grid, path).occupied):
+    if not np.array_equal(read_map_record(path).grid.log_odds, written.log_odds):
         raise InputError("does not read back as it was written", file=path, expected="a disk that keeps its files")
     return files
 
@@ -193,9 +192,13 @@ def _finish_cut_save(path: Path) -> None:
 def _painted_since(grid: Grid, before: Readings | None) -> str:
     if before is None:
         return "painted on since it was written"
-    now = {"occupied": int(grid.occupied.sum()), "free": int(grid.free.sum()), "unknown": int(grid.unknown.sum())}
+    now = _counts(grid)
     changes = [f"{now[name] - count:+d} cells {name}" for name, count in before if now[name] != count]
     return "painted on since it was written: " + (", ".join(changes) or "as many cells of each reading, elsewhere")
+
+
+def _counts(grid: Grid) -> dict[str, int]:
+    return {"occupied": int(grid.occupied.sum()), "free": int(grid.free.sum()), "unknown": int(grid.unknown.sum())}
 
 
 def _digest(data: bytes) -> str:
@@ -257,15 +260,14 @@ def decode_picture(data: bytes, path: Path) -> tuple[NDArray[np.uint8], NDArray[
             warnings.simplefilter("ignore", Image.DecompressionBombWarning)
             picture = Image.open(io.BytesIO(data), formats=("PNG", "PPM"))
         if picture.width * picture.height > MOST_PIXELS:
-            raise InputError(
-                f"is {picture.width} x {picture.height} pixels", file=path,
-                expected=f"at most {MOST_PIXELS // 10**6} million in all",
-            )  # fmt: skip
+            raise Image.DecompressionBombError
         has_alpha = "A" in picture.getbands() or "transparency" in picture.info
         layers = np.asarray(picture.convert("LA" if has_alpha else "L"))
-    except InputError:
-        raise
-    except (OSError, SyntaxError, ValueError, Image.DecompressionBombError) as error:
+    except Image.DecompressionBombError:
+        raise InputError(
+            "is too large a picture", file=path, expected=f"at most {MOST_PIXELS // 10**6} million pixels"
+        ) from None
+    except (OSError, SyntaxError, ValueError) as error:
         raise InputError(
             f"is not a whole picture ({error})", file=path, expected="a PNG or PGM that opens in an image editor"
         ) from None

@@ -126,5 +126,7 @@ def main_direction(grid: Grid) -> float:
         turned = transform_points([0.0, 0.0, -angle], points)
         return float(sum(np.sum(np.histogram(turned[:, axis], bins)[0].astype(float) ** 2) for axis in (0, 1)))
 
-    angle = max(angles, key=sharpness)
+    values = np.array([sharpness(angle) for angle in angles])
+    # A small map has no single peak, as its cells are coarse: the middle of the best.
+    angle = float(np.mean(angles[values >= 0.99 * values.max()]))
     return float((angle + np.pi / 4.0) % (np.pi / 2.0) - np.pi / 4.0)
