@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +19,7 @@ from vinecompass.matching import Candidate, Match, PoseSearch, SearchWindow, Wal
 __all__ = ["Loop", "LoopCloser"]
 
 FloatArray = NDArray[np.float64]
+Kept = TypeVar("Kept")
 NEAREST_TRIED = 6
 """So many submaps are looked at, those nearest by."""
 NEARER_THAN, OVERLAP = 8.0, 6.0
@@ -33,7 +35,8 @@ RIVAL = 0.92
 """Share of the best agreement at which another pose makes a place ambiguous."""
 LOOP_LENGTH = 1.0
 """Metres of way that a loop counts for in how far the map may have drifted."""
-SEARCHES_KEPT = 24
+SEARCHES_KEPT, WALLS_KEPT = 24, 8
+"""How many former submaps are kept ready to be searched and aligned to: the same few come up again and again."""
 LEAST_REACH, LEAST_TURN = 0.2, np.radians(1.0)
 """Metres and radians that are searched about the guess however little the map may have drifted."""
 FLOOR = np.diag([0.01, 0.01, np.radians(0.1)]) ** 2
@@ -72,6 +75,23 @@ class Loop:
     refused: str
 
 
+class _Recent(Generic[Kept]):
+    """Keeps what was used last, so many of them."""
+
+    def __init__(self, most: int) -> None:
+        self._most = most
+        self._kept: OrderedDict[int, Kept] = OrderedDict()
+
+    def get(self, number: int, make: Callable[[], Kept]) -> Kept:
+        """Return what is kept under a number, made now if it is not there."""
+        if number not in self._kept:
+            self._kept[number] = make()
+            if len(self._kept) > self._most:
+                self._kept.popitem(last=False)
+        self._kept.move_to_end(number)
+        return self._kept[number]
+
+
 class LoopCloser:
     """Compares finished submaps with all those before them.
 
@@ -82,7 +102,8 @@ class LoopCloser:
 
     def __init__(self, settings: MappingSettings) -> None:
         self._settings = settings
-        self._searches: OrderedDict[int, PoseSearch] = OrderedDict()
+        self._searches: _Recent[PoseSearch] = _Recent(SEARCHES_KEPT)
+        self._walls: _Recent[WallGrid] = _Recent(WALLS_KEPT)
 
     def search(self, submaps: Sequence[Submap], number: int, graph: PoseGraph, t: float) -> list[Loop]:
         """Return the loops that a submap closes, and those refused, the nearest former submap first."""
@@ -101,7 +122,7 @@ class LoopCloser:
             candidate, rival = self._find(submaps[former], former, few, guess, reach, turn)
             if candidate is None:
                 continue
-            match = self._align(submaps[former], many, candidate)
+            match = self._align(submaps[former], former, many, candidate)
             off = relative(match.pose, guess)
             loops.append(Loop(
                 t=t, submap=number, former=former, pose=match.pose, covariance=match.covariance + FLOOR,
@@ -129,13 +150,7 @@ class LoopCloser:
         self, submap: Submap, number: int, points: FloatArray, guess: FloatArray, reach: float, turn: float
     ) -> tuple[Candidate | None, Candidate | None]:
         """Return where points fit a submap best, and where else they fit nearly as well."""
-        if number not in self._searches:
-            walls = WallGrid.of_points(submap.points(), cell_size=SEARCH_CELL, spread=SEARCH_SPREAD)
-            self._searches[number] = PoseSearch(walls.field, SEARCH_CELL, walls.corner)
-            if len(self._searches) > SEARCHES_KEPT:
-                self._searches.popitem(last=False)
-        self._searches.move_to_end(number)
-        search = self._searches[number]
+        search = self._searches.get(number, lambda: _search_of(submap))
         steps = int(np.ceil(turn / SEARCH_TURN))
         headings = guess[2] + np.arange(-steps, steps + 1) * SEARCH_TURN
         low, high = guess[:2] - reach, guess[:2] + reach
@@ -145,14 +160,21 @@ class LoopCloser:
         rival = search.find(points, headings=headings, low=low, high=high, least=RIVAL * best.agreement, unlike=best)
         return best, rival
 
-    def _align(self, submap: Submap, points: FloatArray, candidate: Candidate) -> Match:
+    def _align(self, submap: Submap, number: int, points: FloatArray, candidate: Candidate) -> Match:
         """Return the candidate, aligned to the submap's walls."""
         settings = self._settings
-        walls = WallGrid.of_points(submap.points(), cell_size=settings.cell_size, spread=settings.field_spread)
+        walls = self._walls.get(number, lambda: WallGrid.of_points(
+            submap.points(), cell_size=settings.cell_size, spread=settings.field_spread
+        ))  # fmt: skip
         window = SearchWindow(SEARCH_CELL, SEARCH_TURN, SEARCH_TURN / 2.0)
         return match_scan(
             points, np.zeros(len(points)), walls, candidate.pose, window=window, prior_points=1e-3, doubt_sweep=False
         )
+
+
+def _search_of(submap: Submap) -> PoseSearch:
+    walls = WallGrid.of_points(submap.points(), cell_size=SEARCH_CELL, spread=SEARCH_SPREAD)
+    return PoseSearch(walls.field, SEARCH_CELL, walls.corner)
 
 
 def _objection(match: Match, candidate: Candidate, rival: Candidate | None, settings: MappingSettings) -> str:

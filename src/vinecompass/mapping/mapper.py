@@ -140,9 +140,9 @@ class Mapper:
         match = self._match(scan.t, beams, delays)
         self._unseen_way += before * (np.eye(2) if match is None else match.unseen)
         self._matched_after = self._travelled
-        patient = scan.t <= self._slips_until and self.agreement > WELL_KNOWN
-        if self._is_due(patience=SLIP_PATIENCE if patient else 1.0):
-            if match is not None and match.speed_error != 0.0:
+        slips = scan.t <= self._slips_until
+        if self._is_due(patience=SLIP_PATIENCE if slips and self.agreement > WELL_KNOWN else 1.0):
+            if slips and match is not None:
                 # Keep it as straightened by what the match found to be wrong with the sweep.
                 error = np.array([match.speed_error, 0.0, match.turn_rate_error])
                 beams, _ = self._straightened(scan, compose(arc(error, self._lidar.beam_delays), odometry.sweep))
