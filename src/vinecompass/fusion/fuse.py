@@ -179,9 +179,9 @@ def _run_through(
         ]
         updates["imu"] = lambda i: fusion.update_imu(*(column[i] for column in imu))
     if (wheels := run.wheels) is not None:
-        updates["wheels"] = lambda i: fusion.update_wheels(
-            wheels.t[i], wheels.angles[i], None if wheels.steering is None else wheels.steering[i]
-        )
+        stamps_of, angles = wheels.t.tolist(), wheels.angles.tolist()
+        steering = [None] * len(angles) if wheels.steering is None else wheels.steering.tolist()
+        updates["wheels"] = lambda i: fusion.update_wheels(stamps_of[i], angles[i], steering[i])
     if (odometry := run.odometry) is not None:
         updates["odometry"] = lambda i: fusion.update_odometry(odometry.t[i], odometry.poses[i])
     if (position := run.position) is not None:
@@ -193,21 +193,22 @@ def _run_through(
     index = np.concatenate([np.arange(len(found[name].t)) for name in SOURCES if name in sources])
     # At the same moment the IMU comes first, as it drives the way up to it.
     order = np.lexsort((source, np.round(stamps, 6)))
-    calls = [updates.get(name) for name in SOURCES]
     last_of_its_stamp = np.append(np.diff(stamps[order]) > 1e-6, True)
-    times, poses, covariances, gated = [], [], [], []
-    for done, (row, last) in enumerate(zip(order, last_of_its_stamp, strict=True)):
-        call = calls[source[row]]
-        assert call is not None
-        if call(int(index[row])) == "gated" and SOURCES[source[row]] in ("wheels", "odometry"):
-            gated.append(float(stamps[row]))
+    times = np.empty(int(last_of_its_stamp.sum()))
+    poses, covariances, gated = np.empty((len(times), 3)), np.empty((len(times), 3, 3)), []
+    filled = 0
+    # Plain lists: reading single numbers out of arrays takes longer than the filter does.
+    rows = zip(source[order].tolist(), index[order].tolist(), last_of_its_stamp.tolist(), strict=True)
+    for done, (kind, row, last) in enumerate(rows):
+        name = SOURCES[kind]
+        if updates[name](row) == "gated" and name in ("wheels", "odometry"):
+            gated.append(float(found[name].t[row]))
         if last:
-            times.append(fusion.t)
-            poses.append(fusion.pose)
-            covariances.append(fusion.covariance)
+            times[filled], poses[filled], covariances[filled] = fusion.t, fusion.pose, fusion.covariance
+            filled += 1
         if progress and done % 2000 == 0:
             progress(done / len(order), "fusing")
-    return Track(np.array(times), np.array(poses), np.array(covariances)), gated
+    return Track(times, poses, covariances), gated
 
 
 def _check_overlap(run: Run, streams: dict[str, Stream]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from math import isfinite, pi, tan
 from operator import mul
@@ -158,7 +159,7 @@ class OdometryFusion:
         """Take a turn rate, rad/s, and accelerations in the sensor's frame, m/s2, if there are any (`nan` if not)."""
         return self._push(_imu_event(t, turn_rate, acceleration_x, acceleration_y), IMU)
 
-    def update_wheels(self, t: float, angles: ArrayLike, steering: float | None = None) -> Taken:
+    def update_wheels(self, t: float, angles: Iterable[float], steering: float | None = None) -> Taken:
         """Take the angles turned so far by each wheel, radians, in the order of `Drive.wheel_names`."""
         return self._push(self._wheel_steps.wheel_event(t, angles, steering), WHEELS)
 
@@ -217,9 +218,9 @@ class _WaySteps:
         self._rims = robot.drive.rolling.tolist()
         self._last: tuple[float, list[float], float | None] | None = None
 
-    def wheel_event(self, t: float, angles: ArrayLike, steering: float | None) -> FloatArray | None:
+    def wheel_event(self, t: float, angles: Iterable[float], steering: float | None) -> FloatArray | None:
         """Return the event of a wheel reading; None if it is not finite, out of order or absurd."""
-        turned = np.asarray(angles, dtype=float).tolist()
+        turned = [float(angle) for angle in angles]
         last, now = self._last, (float(t), turned, steering)
         if not (isfinite(sum(turned) + t) and isfinite(steering or 0.0)) or (last is not None and t <= last[0]):
             return None

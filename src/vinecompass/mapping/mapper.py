@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from math import degrees, hypot, pi
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -182,9 +184,10 @@ class Mapper:
         )
 
     def _is_due(self, *, patience: float) -> bool:
-        s, off = self._settings, self._place - self._kept
-        moved, turned = np.hypot(off[0], off[1]), abs(float(wrap_angle(off[2])))
-        return bool(max(moved / s.keyframe_distance, turned / np.radians(s.keyframe_turn_deg)) > patience)
+        s, (x, y, turned) = self._settings, (self._place - self._kept).tolist()
+        # Headings are wrapped: a difference beyond half a turn is the other way round.
+        turned = min(abs(turned), 2.0 * pi - abs(turned))
+        return max(hypot(x, y) / s.keyframe_distance, degrees(turned) / s.keyframe_turn_deg) > patience
 
     def _straightened(self, scan: Scan, sweep: FloatArray) -> tuple[Beams, FloatArray]:
         """Return the beams that tell something, those that hit or went as far as they reach, and the hits' delays."""

@@ -58,8 +58,8 @@ class Match:
         Share of the points aligned that lie by a wall of the grid, 0 to 1.
     scatter : float
         Root mean square distance of these points from their walls, m.
-    covariance : array, (3, 3)
-        Of the pose, by the points alone: wide in a direction that they do not show.
+    information : array, (3, 3)
+        The inverse of the pose's covariance by the points alone; singular if there is a direction they do not show.
     unseen : array, (2, 2)
         How little the points show the position: for a direction d of length 1, ``d @ unseen @ d`` is 0 where they
         show it well and 1 where they do not show it at all, as along a plain aisle; there the guess stands.
@@ -71,8 +71,13 @@ class Match:
     agreement: float
     matched_share: float
     scatter: float
-    covariance: FloatArray
+    information: FloatArray
     unseen: FloatArray
+
+    @property
+    def covariance(self) -> FloatArray:
+        """Of the pose ``(3, 3)``, by the points alone: what they do not show is not known to a metre, or a radian."""
+        return np.asarray(np.linalg.inv(self.information + np.eye(3)), dtype=float)
 
 
 def match_scan(
@@ -139,8 +144,10 @@ def match_scan(
         first[:2] += unseen @ (start[:2] - first[:2])
         solution, matched, information, mean_square, _ = aligned()
     # Judge the scan as straightened, not as it came.
-    shift = np.column_stack([solution[3] - solution[4] * cells[:, 1], solution[4] * cells[:, 0]])
-    agreement = mean_agreement(grid.field, cells + delays[:, None] * shift, solution[:3])
+    if doubt_sweep:
+        shift = np.column_stack([solution[3] - solution[4] * cells[:, 1], solution[4] * cells[:, 0]])
+        cells = cells + delays[:, None] * shift
+    agreement = mean_agreement(grid.field, cells, solution[:3])
     x, y = solution[:2] * grid.cell_size + grid.corner
     scatter = float(np.sqrt(mean_square)) * grid.cell_size
     units = np.array([1.0, 1.0, grid.cell_size])
@@ -149,9 +156,7 @@ def match_scan(
         pose=np.array([x, y, wrap_angle(solution[2])]), speed_error=float(solution[3] / scale),
         turn_rate_error=float(solution[4]), agreement=float(agreement), matched_share=matched / len(some),
         scatter=scatter,
-        # What the points do not show at all is not known to a metre, or a radian.
-        covariance=np.asarray(np.linalg.inv(information * np.outer(units, units) / variance + np.eye(3)), dtype=float),
-        unseen=unseen,
+        information=information * np.outer(units, units) / variance, unseen=unseen,
     )  # fmt: skip
 
 
