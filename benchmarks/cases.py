@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from scipy import ndimage
 from skimage.graph import MCP_Geometric
 
+from benchmarks.mapping_cases import mapping_cases
 from benchmarks.measuring import measured
 from benchmarks.odometry_cases import odometry_cases
 from vinecompass.grids import BeamGrid, Beams, clearance
@@ -144,3 +145,4 @@ def all_cases() -> Iterator[dict[str, Any]]:
     yield weighing_case()
     yield clearance_case()
     yield from odometry_cases()
+    yield from mapping_cases()

@@ -143,10 +143,9 @@ class EditAndJudge(unittest.TestCase):
     def test_a_map_is_filmed_and_judged(self):
         write_run(short_run(), self.folder / "run")
         film = self.folder / "growing.gif"
-        made = self.call(
-            "map", self.folder / "run", "-o", self.folder / "made.png", "--odometry", "wheels", "--film", film
-        )
-        self.assertLess(truth["relation_error_m"], 0.02)
+        made = self.folder / "made.png"
+        told = self.call("map", self.folder / "run", "-o", made, "--odometry", "wheels", "--film", film)
+        self.assertLess(told["truth"]["relation_error_m"], 0.02)
         with Image.open(film) as pictures:
             self.assertGreater(pictures.n_frames, 3)
         judged = self.call("judge", made, "--picture", self.folder / "judge.png")
@@ -336,7 +335,8 @@ class TheProgram(unittest.TestCase):
         lines = told.stdout.split("Commands:")[1].splitlines()
         names = [line.split()[0] for line in lines if line.strip()]
         self.assertEqual(
-            names, ["demo", "simulate", "import", "check", "fuse", "map", "edit", "judge", "locate", "price", "plan", "drive"]
+            names,
+            ["demo", "simulate", "import", "check", "fuse", "map", "edit", "judge", "locate", "price", "plan", "drive"],
         )
         for name in names:
             self.assertEqual(run(name, "--help")[0], 0)

@@ -111,6 +111,13 @@ class Mapper:
         return compose(self.graph.poses[self._current], self._place)
 
     @property
+    def memory(self) -> int:
+        """Bytes held: the kept scans, the grids scans are matched against, and the map as last drawn."""
+        kept = sum(k.beams.origins.nbytes + k.beams.ends.nbytes + k.beams.hits.nbytes for k in self.keyframes)
+        walls = sum(s.walls.hit_sums.nbytes + s.walls.field.nbytes for s in self.submaps if s.walls is not None)
+        return kept + walls + self._map.grid.memory
+
+    @property
     def way(self) -> FloatArray:
         """The body's poses ``(N, 3)`` at the keyframes, as all loops so far have it."""
         numbers = [keyframe.submap for keyframe in self.keyframes]
