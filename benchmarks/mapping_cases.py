@@ -14,6 +14,7 @@ from scipy.signal import fftconvolve
 
 from benchmarks.measuring import measured
 from vinecompass import Mapper, Motion, Run, Scan, build_map, demo_file, read_robot, read_site, record_drive
+from vinecompass.geometry import transform_points
 from vinecompass.grids import in_frame, likelihood_field
 from vinecompass.mapping import Mapping
 from vinecompass.matching import PoseSearch

@@ -1,4 +1,4 @@
-"""Floor 3: following a plan."""
+"""Floor 4: following a plan."""
 
 from vinecompass.following.path_follower import FollowingSettings, PathFollower
 

@@ -128,19 +128,27 @@ class BeamGrid:
         InputError
             Nothing was observed.
         """
-        rows, columns = self._slots.shape
-        log_odds = np.zeros((rows * TILE, columns * TILE), np.float32)
-        for row, column in np.argwhere(self._slots >= 0):
-            slot = self._slots[row, column]
-            cells = np.s_[row * TILE : (row + 1) * TILE, column * TILE : (column + 1) * TILE]
-            log_odds[cells] = model.log_odds(self._hits[slot], self._passes[slot])
-        seen_rows, seen_columns = np.flatnonzero(log_odds.any(axis=1)), np.flatnonzero(log_odds.any(axis=0))
-        if len(seen_rows) == 0:
+        seen_rows, seen_columns = (np.zeros(side * TILE, dtype=bool) for side in self._slots.shape)
+        tiles = [(int(row), int(column)) for row, column in np.argwhere(self._slots >= 0)]
+        for row, column in tiles:
+            seen = (self._hits[self._slots[row, column]] | self._passes[self._slots[row, column]]) > 0
+            seen_rows[row * TILE : (row + 1) * TILE] |= seen.any(axis=1)
+            seen_columns[column * TILE : (column + 1) * TILE] |= seen.any(axis=0)
+        if not seen_rows.any():
             raise InputError("no beam has returned, so there is no map", expected="scans with ranges inside reach")
-        row, column = seen_rows[0], seen_columns[0]
-        corner = (self._first[::-1] * TILE + [column, row]) * self.cell_size
-        cropped = log_odds[row : seen_rows[-1] + 1, column : seen_columns[-1] + 1].copy()
-        return Grid(cropped, self.cell_size, (float(corner[0]), float(corner[1])))
+        low = np.array([np.argmax(seen_rows), np.argmax(seen_columns)])
+        high = np.array([len(side) - np.argmax(side[::-1]) for side in (seen_rows, seen_columns)])
+        # Made in its final size: of a long corridor, a second copy would be most of the memory.
+        log_odds = np.zeros(high - low, np.float32)
+        for row, column in tiles:
+            first = np.array([row, column]) * TILE - low
+            begin, end = (np.clip(corner, 0, log_odds.shape) for corner in (first, first + TILE))
+            part = tuple(slice(*ends) for ends in zip(begin - first, end - first, strict=True))
+            slot = self._slots[row, column]
+            cells = tuple(slice(*ends) for ends in zip(begin, end, strict=True))
+            log_odds[cells] = model.log_odds(self._hits[slot][part], self._passes[slot][part])
+        corner = (self._first * TILE + low)[::-1] * self.cell_size
+        return Grid(log_odds, self.cell_size, (float(corner[0]), float(corner[1])))
 
     def _count(self, pose: ArrayLike, beams: Beams, change: np.uint16) -> int:
         if len(beams.ends) == 0:

@@ -1,4 +1,4 @@
-"""Floor 3: where the robot is in a map."""
+"""Floor 4: where the robot is in a map."""
 
 from vinecompass.localization.localize import Localization, localize
 from vinecompass.localization.particle_localizer import Estimate, LocalizationSettings, ParticleLocalizer

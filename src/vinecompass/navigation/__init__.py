@@ -1,4 +1,4 @@
-"""Floor 4: the navigator, live obstacles, safety, and the settings of every stage."""
+"""Floor 5: the navigator, live obstacles, safety, and the settings of every stage."""
 
 from vinecompass.navigation.navigator import Navigator
 from vinecompass.navigation.safety import SafetySettings, safe_command

@@ -1,4 +1,4 @@
-"""Floor 3: global plans over a priced floor."""
+"""Floor 4: global plans over a priced floor."""
 
 from vinecompass.planning.bottleneck import Bottleneck, find_bottleneck
 from vinecompass.planning.grid_search import GridPath, find_grid_path

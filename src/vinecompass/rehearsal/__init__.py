@@ -1,4 +1,4 @@
-"""Floor 5: the loop closed, with the simulator in place of the world."""
+"""Floor 6: the loop closed, with the simulator in place of the world."""
 
 from vinecompass.rehearsal.faults import FAULTS, inject_fault
 from vinecompass.rehearsal.recording import record_drive
