@@ -3,12 +3,22 @@ import unittest
 
 import numpy as np
 
-from tests.support import assert_input_error, clockwise_robot, loop_run, robot, short_mapping, short_run, site
-from vinecompass import Grid, Mapper, build_map, compare_tracks, measure_map, record_drive
+from tests.support import (
+    assert_input_error,
+    clockwise_robot,
+    loop_run,
+    new_folder,
+    robot,
+    short_mapping,
+    short_run,
+    site,
+)
+from vinecompass import Grid, Mapper, build_map, compare_tracks, measure_map, read_map_record, record_drive, write_map
 from vinecompass.geometry import arc, compose, relative
 from vinecompass.mapping import MappingSettings
 from vinecompass.odometry import motion_at, odometry_track
 from vinecompass.runs import Scans, Track, compare_relations
+from vinecompass.simulation import parse_site
 
 
 def bent_track(run, track):
@@ -51,6 +61,83 @@ class AgainstTheTrueSite(unittest.TestCase):
         self.assertLess(np.mean(distances > 0.3), 0.008)
 
 
+GLASS_ROOM = """
+format = "vinecompass site"
+version = 1
+name = "Tasting rooms"
+start = [1.5, 1.5, 0.0]
+[[wall]]
+points = [[0, 0], [12, 0], [12, 6], [0, 6], [0, 0]]
+[[wall]]
+points = [[7, 0], [7, 6]]
+lets_by = 0.7
+[[solid]]
+polygon = [[9, 2], [10, 2], [10, 3], [9, 3]]
+"""
+
+
+class Glass(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.glass_site = parse_site(GLASS_ROOM)
+        route = [(5.0, 1.5), (5.0, 4.5), (1.5, 4.5), (1.5, 2.0)]
+        cls.seen = record_drive(cls.glass_site, robot(), route, seed=2, site_toml=GLASS_ROOM)
+
+    def test_seven_beams_in_ten_pass(self):
+        scans = self.seen.scans.ranges[:25]
+        lidar, bearing = robot().scanner, robot().scanner.beam_angles
+        ahead = np.abs(bearing) < np.radians(12.0)
+        distance = (7.0 - 1.5 - lidar.mount[0]) / np.cos(bearing[ahead])
+        seen = scans[:, ahead]
+        on_glass = np.abs(seen - distance) < 0.1
+        self.assertAlmostEqual(np.sum(on_glass) / np.sum(np.isfinite(seen)), 0.3, delta=0.05)
+
+    def test_glass_is_a_wall_and_the_floor_behind_it_is_floor(self):
+        mapping = build_map(self.seen)
+        grid = mapping.grid
+        beside = [[[7.0 + off, y] for off in (-0.05, 0.0, 0.05)] for y in np.arange(0.5, 5.5, 0.1)]
+        walls = [grid.occupied[tuple(grid.cells_at(points).T)].any() for points in beside]
+        self.assertGreater(np.mean(walls), 0.9)
+        behind = [[8.0, y] for y in np.arange(1.0, 5.0, 0.25)]
+        self.assertGreater(np.mean(grid.free[tuple(grid.cells_at(behind).T)]), 0.9)
+        self.assertLess(compare_tracks(mapping.track, self.seen.truth).position.max(), 0.05)
+
+
+class MadeUpOdometry(unittest.TestCase):
+    """The wheels stand still while the robot moves, or run while it stands: the scans know better."""
+
+    def test_wheels_that_spin_do_not_move_the_map(self):
+        run = short_run()
+        standing = dataclasses.replace(run, scans=Scans(run.scans.t[:25], run.scans.ranges[:25]))
+        spinning = odometry_track(run)
+        spinning = Track(spinning.t, spinning.poses + np.outer(0.3 * spinning.t, [1.0, 0.0, 0.2]))
+        mapping = build_map(standing, odometry=spinning)
+        off = relative(mapping.track.poses[-1], mapping.track.poses[0])
+        self.assertLess(np.hypot(*off[:2]), 0.05)
+        self.assertLess(abs(np.degrees(off[2])), 1.0)
+
+    def test_a_robot_pushed_by_hand_is_followed(self):
+        run = short_run()
+        still = odometry_track(run)
+        still.poses[:] = still.poses[0]
+        before_the_aisle = run.scans.t < 11.0
+        part = Scans(run.scans.t[before_the_aisle], run.scans.ranges[before_the_aisle])
+        mapping = build_map(dataclasses.replace(run, scans=part), odometry=still)
+        self.assertGreater(np.hypot(*np.ptp(mapping.track.poses[:, :2], axis=0)), 4.0)
+        self.assertLess(compare_tracks(mapping.track, run.truth).position.max(), 0.15)
+
+    def test_without_loops_each_submap_stays_where_the_scans_put_it(self):
+        run = loop_run()
+        bent = bent_track(run, odometry_track(run))
+        apart = build_map(run, odometry=bent, settings=MappingSettings(close_loops=False)).mapper
+        self.assertEqual((apart.loops, len(apart.graph.links)), ([], len(apart.submaps) - 1))
+        errors, squares = apart.graph.errors()
+        self.assertLess(np.abs(errors).max(), 1e-9)
+        self.assertLess(squares.max(), 1e-9)
+        np.testing.assert_allclose(apart.way[-1], apart.pose, atol=0.3)
+        self.assertGreater(apart.memory, 1_000_000)
+
+
 class Mapping(unittest.TestCase):
     def test_in_a_stream_and_in_a_batch_it_is_the_same_map(self):
         run, odometry = loop_run(), odometry_track(loop_run())
@@ -77,6 +164,17 @@ class Mapping(unittest.TestCase):
         error = compare_relations(closed.track, true)
         self.assertLess(error.position, 0.02)
         self.assertLess(np.degrees(error.heading), 0.2)
+
+    def test_how_well_the_drive_fits_together_is_saved_with_the_map(self):
+        mapping = build_map(loop_run())
+        path = new_folder() / "loop.png"
+        write_map(mapping.grid, path, making=mapping.making)
+        making = read_map_record(path).making
+        self.assertEqual(making, mapping.making)
+        self.assertEqual(making.scans_kept, len(mapping.mapper.keyframes))
+        self.assertGreater(making.loops_closed, 1)
+        self.assertTrue(0.0 < making.loop_error < 0.03 and 0.0 < making.loop_error_deg < 0.3)
+        self.assertEqual(build_map(short_run(), settings=MappingSettings(close_loops=False)).making.loops_closed, 0)
 
     def test_scans_alone_make_a_map(self):
         run = dataclasses.replace(short_run(), wheels=None, imu=None)
@@ -128,7 +226,7 @@ class Mapping(unittest.TestCase):
         told = []
         part = dataclasses.replace(short_run(), scans=Scans(short_run().scans.t[:60], short_run().scans.ranges[:60]))
         build_map(part, progress=lambda share, word: told.append((share, word)))
-        self.assertEqual([word for _, word in told if word == "mapping"], ["mapping"] * 2)
+        self.assertEqual([word.split(",")[0] for _, word in told if "kept" in word], ["mapping"] * 2)
 
     def test_runs_that_make_no_map_are_refused(self):
         run = short_run()

@@ -83,7 +83,7 @@ def run_edit(
         grid, zones_now = apply_edits(base, edits, folder=map_path.parent)
     files = {}
     if steps:
-        written = write_map(grid, out or map_path, zones=zones_now, edits=edits, unedited=base)
+        written = write_map(grid, out or map_path, zones=zones_now, edits=edits, unedited=base, making=record.making)
         files = {path.suffix[1:]: str(path) for path in written if ".unedited" not in path.name}
     if picture is not None:
         from vinecompass.figures import draw_edits, save_figure

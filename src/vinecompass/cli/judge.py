@@ -44,6 +44,13 @@ def run_judge(map_path: Path, *, against: Path | None = None, picture: Path | No
         from vinecompass.figures import draw_quality, save_figure
 
         files["picture"] = str(save_figure(draw_quality(grid, quality), picture))
+    making = record.making
+    if making is not None:
+        notes.append(
+            f"made of {making.scans_kept} scans that agreed by {making.agreement:.2f}; "
+            f"{making.loops_closed} loops closed, "
+            f"which miss by {1000.0 * making.loop_error:.0f} mm and {making.loop_error_deg:.2f} degrees (RMS)"
+        )
     edges, doubled = ([s for s in quality.spots if s.kind == kind] for kind in ("open edge", "double line"))
     details = [f"{s.kind}, {s.length:.1f} m long, at {s.x:.1f}, {s.y:.1f}" for s in quality.spots[:TOLD]]
     if len(quality.spots) > TOLD:
@@ -57,6 +64,10 @@ def run_judge(map_path: Path, *, against: Path | None = None, picture: Path | No
             "wall_thickness_m": quality.wall_thickness, "double_lines": len(doubled), "open_edges": len(edges),
             "open_edges_m": sum(s.length for s in edges), "unknown_share": quality.unknown_share,
             "unsure_share": quality.unsure_share, "closed": quality.closed, "notes": notes,
+            "making": None if making is None else {
+                "scans_kept": making.scans_kept, "agreement": making.agreement, "loops_closed": making.loops_closed,
+                "loop_error_m": making.loop_error, "loop_error_deg": making.loop_error_deg,
+            },
             "spots": [{"kind": s.kind, "x_m": s.x, "y_m": s.y, "length_m": s.length} for s in quality.spots],
         },
         files=files, details=notes + details,

@@ -94,7 +94,7 @@ def run_map(
             f", {100.0 * accuracy.on_wall:.1f} % of occupied cells on a wall, "
             f"{100.0 * accuracy.walls_found:.1f} % of seen walls found, {100.0 * accuracy.doubled:.1f} % doubled"
         )
-    files = {path.suffix[1:]: str(path) for path in write_map(grid, out)}
+    files = {path.suffix[1:]: str(path) for path in write_map(grid, out, making=mapping.making)}
     if picture is not None:
         from vinecompass.figures import draw_mapping, save_figure
 
@@ -109,6 +109,7 @@ def run_map(
             "free_m2": grid.free.sum() * grid.cell_size**2, "cell_size_m": grid.cell_size,
             "submaps": len(mapper.submaps), "loops_closed": len(closed),
             "loops_refused": len(mapper.loops) - len(closed),
+            "loop_error_m": mapping.making.loop_error, "loop_error_deg": mapping.making.loop_error_deg,
             "drift_taken_out_max_m": max((loop.drift for loop in closed), default=0.0),
             "drift_taken_out_max_deg": np.degrees(max((loop.drift_turn for loop in closed), default=0.0)),
             "notes": list(mapping.notes),

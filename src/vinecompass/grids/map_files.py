@@ -17,12 +17,23 @@ from PIL import Image
 from pydantic import Field
 
 from vinecompass.errors import InputError
-from vinecompass.files import Count, Model, Number, Positive, Whole, atomic_write, check_suffix, read_bytes, read_model
+from vinecompass.files import (
+    Count,
+    Model,
+    NotNegative,
+    Number,
+    Positive,
+    Whole,
+    atomic_write,
+    check_suffix,
+    read_bytes,
+    read_model,
+)
 from vinecompass.grids.edits import Edit
 from vinecompass.grids.grid import Grid
 from vinecompass.grids.zones import Zone
 
-__all__ = ["MapRecord", "read_map", "read_map_record", "write_map"]
+__all__ = ["Making", "MapRecord", "read_map", "read_map_record", "write_map"]
 
 MOST_PIXELS = 350_000_000
 """Most of a square kilometre at 0.05 m. A larger picture is refused before it is decoded."""
@@ -49,10 +60,21 @@ class Readings(Model):
     unknown: Count = Field(description="a whole number of cells")
 
 
+class Making(Model):
+    """How well the drive that a map was made from fits together."""
+
+    scans_kept: Count = Field(description="a whole number of scans")
+    agreement: Number = Field(description="mean agreement of each scan with those before, 0 to 1")
+    loops_closed: Count = Field(description="a whole number of loops")
+    loop_error: NotNegative = Field(description="what closed loops still miss by, RMS, m")
+    loop_error_deg: NotNegative = Field(description="and in heading, RMS, degrees")
+
+
 class MapHeader(Place):
     """What the TOML file beside a map's picture holds."""
 
     readings: Readings | None = Field(None, description="a [readings] table")
+    making: Making | None = Field(None, description="a [making] table")
     unedited: Place | None = Field(None, description="an [unedited] table: the map before its edits")
     edit: list[Edit] = Field(default_factory=list, description="[[edit]] tables")
     zone: list[Zone] = Field(default_factory=list, description="[[zone]] tables")
@@ -73,6 +95,8 @@ class MapRecord:
         The map before the edits; None if there are none, or if its picture is missing or was changed.
     painted : str
         What was changed in the picture since it was written, as in an image editor; empty if nothing was.
+    making : Making or None
+        How well the drive it was made from fits together; None if it was not made from one, or not saved with it.
     """
 
     grid: Grid
@@ -80,11 +104,12 @@ class MapRecord:
     edits: tuple[Edit, ...] = ()
     unedited: Grid | None = None
     painted: str = ""
+    making: Making | None = None
 
 
 def write_map(
     grid: Grid, path: str | Path, *, zones: Sequence[Zone] = (), edits: Sequence[Edit] = (),
-    unedited: Grid | None = None,
+    unedited: Grid | None = None, making: Making | None = None,
 ) -> list[Path]:  # fmt: skip
     """Write a map as ``NAME.png``, ``NAME.toml`` and ``NAME.pgw``, and read it back.
 
@@ -104,6 +129,7 @@ def write_map(
         What led from `unedited` to `grid`.
     unedited : Grid, optional
         Kept as ``NAME.unedited.png``, so that edits can be undone.
+    making : Making, optional
 
     Returns
     -------
@@ -127,6 +153,8 @@ def write_map(
         header["unedited"] = _place(unedited, before)
         files.append(atomic_write(_unedited(path), before))
         header["edit"] = [edit.model_dump(exclude_none=True, mode="json") for edit in edits]
+    if making is not None:
+        header["making"] = making.model_dump()
     if zones:
         header["zone"] = [zone.model_dump(exclude_unset=True, mode="json") for zone in zones]
     _finish_cut_save(path)
@@ -177,7 +205,7 @@ def read_map_record(path: str | Path) -> MapRecord:
         before = read_bytes(base, largest=LARGEST_FILE)
         if _digest(before) == header.unedited.picture_digest:
             unedited = _read_picture(before, header.unedited, base)
-    return MapRecord(grid, tuple(header.zone), tuple(header.edit), unedited, painted)
+    return MapRecord(grid, tuple(header.zone), tuple(header.edit), unedited, painted, header.making)
 
 
 def _finish_cut_save(path: Path) -> None:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from vinecompass.fusion import fuse
 from vinecompass.geometry import compose
-from vinecompass.grids import Grid
+from vinecompass.grids import Grid, Making
 from vinecompass.mapping.mapper import Mapper
 from vinecompass.mapping.settings import MappingSettings
 from vinecompass.odometry import motions
@@ -46,6 +46,20 @@ class Mapping:
     agreements: NDArray[np.float64]
     mapper: Mapper
     notes: tuple[str, ...]
+
+    @property
+    def making(self) -> Making:
+        """How well the drive fits together, to be saved with the map."""
+        graph = self.mapper.graph
+        is_loop = np.array([link.is_loop for link in graph.links], dtype=bool)
+        errors = graph.errors()[0][is_loop & (graph.weights > 0.25)] if is_loop.any() else np.zeros((0, 3))
+        squares = np.mean(errors**2, axis=0) if len(errors) else np.zeros(3)
+        matched = self.agreements[np.isfinite(self.agreements)]
+        return Making(
+            scans_kept=len(self.mapper.keyframes), agreement=round(float(matched.mean()) if len(matched) else 0.0, 4),
+            loops_closed=len(errors), loop_error=round(float(np.sqrt(squares[0] + squares[1])), 5),
+            loop_error_deg=round(float(np.degrees(np.sqrt(squares[2]))), 4),
+        )  # fmt: skip
 
 
 def mapping_odometry(run: Run) -> Track:
@@ -103,7 +117,8 @@ def build_map(
         if watch:
             watch(mapper)
         if progress and i % 50 == 0:
-            progress(i / len(scans), "mapping")
+            closed = sum(not loop.refused for loop in mapper.loops)
+            progress(i / len(scans), f"mapping, {len(mapper.keyframes)} scans kept, {closed} loops closed")
     mapper.finish()
     grid = mapper.snapshot()
     track = Track(scans.t, compose(mapper.graph.poses[numbers], places))

@@ -152,6 +152,11 @@ class Simulator:
         lidar = self.robot.scanner
         fired_from = interpolate_poses(t + lidar.beam_delays, times, poses)
         ranges = cast_beams(self.site.segments, fired_from, lidar, people=people)
+        for share in np.unique(self.site.lets_by)[::-1]:
+            if share > 0.0:
+                # Some of the beams see what lies behind the glass.
+                behind = cast_beams(self.site.segments[self.site.lets_by < share], fired_from, lidar, people=people)
+                ranges = np.where(self._rng.random(lidar.beams) < share, behind, ranges)
         in_reach = np.isfinite(ranges)
         spread = lidar.range_noise + lidar.range_noise_per_metre * np.where(in_reach, ranges, 0.0)
         ranges = ranges + spread * self._rng.normal(size=lidar.beams)

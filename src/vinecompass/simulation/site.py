@@ -25,6 +25,7 @@ class Wall(Model):
     """One ``[[wall]]``: a polyline that stops the lidar and the robot."""
 
     points: list[Point] = Field(min_length=2, description="[[x, y], ...] of 2 points or more, m")
+    lets_by: Fraction = Field(0.0, description="share of beams that pass through, 0 to 1: glass")
 
 
 class Solid(Corners):
@@ -91,9 +92,16 @@ class Site(Model):
     @cached_property
     def segments(self) -> NDArray[np.float64]:
         """Every edge of every wall and solid ``(N, 4)``: x, y of one end and x, y of the other, m."""
-        lines = [wall.points for wall in self.wall]
-        lines += [[*solid.polygon, solid.polygon[0]] for solid in self.solid]
-        return np.concatenate([np.hstack([np.array(line[:-1]), np.array(line[1:])]) for line in lines])
+        return np.concatenate([_edges(line) for line in self._lines()])
+
+    @cached_property
+    def lets_by(self) -> NDArray[np.float64]:
+        """Share of beams that pass each of the `segments` ``(N,)``."""
+        shares = [wall.lets_by for wall in self.wall] + [0.0] * len(self.solid)
+        return np.repeat(shares, [len(line) - 1 for line in self._lines()])
+
+    def _lines(self) -> list[list[Point]]:
+        return [wall.points for wall in self.wall] + [[*solid.polygon, solid.polygon[0]] for solid in self.solid]
 
     @cached_property
     def surfaces(self) -> shapely.MultiLineString:
@@ -139,6 +147,10 @@ class Site(Model):
                 return item
         known = ", ".join(item.name for item in items) or "none"
         raise InputError(f"no {kind} of that name in {self.name}", key=kind, value=name, expected=f"one of: {known}")
+
+
+def _edges(line: list[Point]) -> NDArray[np.float64]:
+    return np.hstack([np.array(line[:-1]), np.array(line[1:])])
 
 
 def read_site(path: str | Path) -> Site:
