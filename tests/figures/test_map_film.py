@@ -1,0 +1,48 @@
+import unittest
+
+import numpy as np
+from matplotlib.colors import to_rgb
+from PIL import Image
+
+from tests.support import assert_input_error, loop_run, new_folder
+from vinecompass import build_map
+from vinecompass.figures import MapFilm
+from vinecompass.figures.canvas import RUST, strongest
+from vinecompass.odometry import odometry_track
+
+
+class Film(unittest.TestCase):
+    def test_frames_grow_in_one_place_and_a_closed_loop_has_a_border(self):
+        run, film = loop_run(), MapFilm(every=4.0)
+        mapping = build_map(run, odometry=odometry_track(run), watch=film)
+        film.add(mapping.mapper)
+        path = film.save(new_folder() / "film.gif")
+        rust = np.round(255.0 * np.array(to_rgb(RUST)))
+        known, borders = [], 0
+        with Image.open(path) as pictures:
+            self.assertGreater(pictures.n_frames, 12)
+            for number in range(pictures.n_frames):
+                pictures.seek(number)
+                frame = np.asarray(pictures.convert("RGB"))
+                self.assertEqual(frame.shape, (*pictures.size[::-1], 3))
+                known.append(np.mean(np.any(frame != frame[3, -4], axis=-1)))
+                borders += bool(np.all(np.abs(frame[0] - rust) < 3.0))
+        self.assertTrue(known[0] < known[4] < known[-1])
+        self.assertGreater(borders, 0)
+        self.assertLess(borders, len(known) // 2)
+
+    def test_no_frame_or_another_suffix_is_refused(self):
+        assert_input_error(self, lambda: MapFilm(every=1.0).save("film.gif"), "nothing was mapped")
+        assert_input_error(self, lambda: MapFilm(every=1.0).save("film.avi"), ".gif")
+
+
+class Shrinking(unittest.TestCase):
+    def test_thin_walls_survive(self):
+        readings = np.ones((7, 10), np.uint8)
+        readings[:, 5] = 2
+        self.assertEqual(strongest(readings, 3)[:2].tolist(), [[1, 2, 1, 1]] * 2)
+        np.testing.assert_array_equal(strongest(readings, 1), readings)
+
+
+if __name__ == "__main__":
+    unittest.main()
