@@ -58,8 +58,8 @@ class SensorModel:
         Log-odds stay within plus and minus this.
     """
 
-    hit_if_occupied: float = 0.3
-    hit_if_free: float = 0.04
+    hit_if_occupied: float = 0.36
+    hit_if_free: float = 0.03
     bound: float = 6.0
 
     def log_odds(self, hits: NDArray[np.uint16], passes: NDArray[np.uint16]) -> NDArray[np.float32]:

@@ -114,7 +114,7 @@ def match_scan(
     start = np.zeros(5)
     start[:3] = np.asarray(guess, dtype=float)
     start[:2] = (start[:2] - grid.corner) * scale
-    every = max(len(cells) // SEARCH_POINTS, 1)
+    every = -(-len(cells) // SEARCH_POINTS)
     turn_steps = int(np.ceil(window.turn / window.turn_step))
     # From the guess outwards: a good start lets most of the rest be given up early.
     turns = sorted(range(-turn_steps, turn_steps + 1), key=abs)
