@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import compose
-from vinecompass.grids import BeamGrid, Grid, SensorModel
+from vinecompass.grids import DECIDED, BeamGrid, Grid, SensorModel
 from vinecompass.mapping.settings import MappingSettings
 from vinecompass.mapping.submap import Keyframe
 
@@ -58,4 +58,13 @@ class SiteMap:
             else:
                 self._places.append(place)
             self.grid.add(place, keyframe.beams)
-        return self.grid.snapshot(self._model)
+        return _closed_up(self.grid.snapshot(self._model))
+
+
+def _closed_up(grid: Grid) -> Grid:
+    """Read single cells that all beams missed as barely free, if the floor on all four sides of them is free."""
+    free, unseen = grid.free, grid.log_odds == 0.0
+    between = np.zeros(grid.shape, dtype=bool)
+    between[1:-1, 1:-1] = free[:-2, 1:-1] & free[2:, 1:-1] & free[1:-1, :-2] & free[1:-1, 2:]
+    grid.log_odds[unseen & between] = -(DECIDED + 0.01)
+    return grid

@@ -47,8 +47,8 @@ class PoseSearch:
 
     Notes
     -----
-    Branch and bound over a pyramid of maxima (Hess, Kohler, Rapp and Andor, 2016, "Real-time loop closure in 2D
-    lidar SLAM"; Olson, 2015, "M3RSM: Many-to-many multi-resolution scan matching"). The best of all whole-cell
+    Branch and bound over a pyramid of maxima (Hess, Kohler, Rapp and Andor, 2016;
+    Olson, 2015, "M3RSM: Many-to-many multi-resolution scan matching"). The best of all whole-cell
     offsets and headings in the window is found, never another.
 
     Examples

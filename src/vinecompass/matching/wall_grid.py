@@ -1,4 +1,4 @@
-"""A small grid of what beams hit, to match scans against."""
+"""A small grid of what beams hit, for scans to be matched to."""
 
 from __future__ import annotations
 
