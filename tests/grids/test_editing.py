@@ -46,17 +46,20 @@ class Painting(unittest.TestCase):
 
 
 class Cleaning(unittest.TestCase):
-    def test_specks_go_and_pockets_take_what_surrounds_them(self):
+    def test_lone_specks_go_but_not_the_dots_of_a_wall(self):
+        plain = "#..................#\n"
         grid = grid_from_drawing(
-            "##########\n#........#\n#.#..##..#\n#....##..#\n#.. ....#####\n#.......# #\n##########  ", 0.1
+            "####################\n" + 3 * plain + "#....#......#.#....#\n" + 3 * plain + 20 * "#", 0.1
         )
-        after = edited(grid, {"do": "specks", "area_m2": 0.02})
-        self.assertEqual(int(grid.occupied.sum() - after.occupied.sum()), 1)
+        after = edited(grid, {"do": "specks", "area_m2": 0.015})
+        self.assertEqual(np.argwhere(grid.occupied & ~after.occupied).tolist(), [[4, 5]])
+        self.assertEqual(edited(grid, {"do": "specks", "area_m2": 0.025}).occupied.sum(), grid.occupied.sum() - 3)
+
+    def test_pockets_take_what_surrounds_them(self):
+        grid = grid_from_drawing("########\n#......#\n#.. ...####\n#.....# #\n########  ", 0.1)
         filled = edited(grid, {"do": "pockets", "area_m2": 0.02})
-        rows, columns = np.nonzero(grid.unknown & filled.free)
-        self.assertEqual((rows.tolist(), columns.tolist()), ([2], [3]))
-        rows, columns = np.nonzero(grid.unknown & filled.occupied)
-        self.assertEqual((rows.tolist(), columns.tolist()), ([1], [9]))
+        self.assertEqual(np.argwhere(grid.unknown & filled.free).tolist(), [[2, 3]])
+        self.assertIn([1, 7], np.argwhere(grid.unknown & filled.occupied).tolist())
         self.assertTrue(np.all(filled.unknown[0, -2:]))
 
 

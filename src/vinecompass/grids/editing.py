@@ -20,6 +20,8 @@ from vinecompass.grids.zones import Zone, cells_inside
 
 __all__ = ["apply_edits"]
 
+JOINED = 0.2
+"""Metres between occupied cells that belong to one thing."""
 SURE = 5.0
 """Log-odds of what a person painted."""
 
@@ -46,7 +48,7 @@ def apply_edits(grid: Grid, edits: Sequence[Edit], *, folder: Path) -> tuple[Gri
             case Paint():
                 grid = _painted(grid, _shape_cells(grid, edit), edit.reading)
             case Specks():
-                grid = _painted(grid, _small(grid.occupied, edit.area_m2 / grid.cell_size**2, 8), "free")
+                grid = _painted(grid, _specks(grid, edit.area_m2), "free")
             case Pockets():
                 grid = _filled(grid, edit.area_m2)
             case Crop():
@@ -105,18 +107,19 @@ def _painted(grid: Grid, cells: NDArray[np.bool_], reading: str) -> Grid:
     return Grid(log_odds, grid.cell_size, grid.corner, grid.turn)
 
 
-def _small(mask: NDArray[np.bool_], cells: float, neighbours: int) -> NDArray[np.bool_]:
-    """Return the connected pieces of a mask that have no more than so many cells."""
-    labels, _ = ndimage.label(mask, structure=np.ones((3, 3)) if neighbours == 8 else None)
-    sizes = np.bincount(labels.ravel())
-    sizes[0] = 0
-    return np.asarray((labels > 0) & (sizes[labels] <= cells + 1e-6))
+def _specks(grid: Grid, area_m2: float) -> NDArray[np.bool_]:
+    """Return the occupied specks up to an area; cells within `JOINED` of each other belong together."""
+    # Else a wall seen from afar, which is a row of dots, would go as well.
+    reach = max(round(0.5 * JOINED / grid.cell_size), 1)
+    labels, _ = ndimage.label(ndimage.binary_dilation(grid.occupied, iterations=reach), structure=np.ones((3, 3)))
+    sizes = np.bincount(labels[grid.occupied], minlength=labels.max() + 1)
+    return np.asarray(grid.occupied & (sizes[labels] * grid.cell_size**2 <= area_m2 + 1e-9))
 
 
 def _filled(grid: Grid, area_m2: float) -> Grid:
-    small = _small(grid.unknown, area_m2 / grid.cell_size**2, 4)
-    # What reaches the edge of the map is not enclosed.
     labels, _ = ndimage.label(grid.unknown)
+    small = grid.unknown & (np.bincount(labels.ravel())[labels] * grid.cell_size**2 <= area_m2 + 1e-9)
+    # What reaches the edge of the map is not enclosed.
     small &= ~np.isin(labels, np.concatenate([labels[0], labels[-1], labels[:, 0], labels[:, -1]]))
     labels, count = ndimage.label(small)
     numbers = np.arange(1, count + 1)

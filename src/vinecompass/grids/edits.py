@@ -44,7 +44,7 @@ class Paint(Model):
 
 
 class Specks(Model):
-    """Clear occupied specks smaller than an area."""
+    """Clear occupied specks up to an area; cells near each other, as those of a dotted wall, count as one thing."""
 
     do: Literal["specks"] = "specks"
     area_m2: Positive = Field(description="m2")
