@@ -29,12 +29,11 @@ def report(name: str, seed: int, run: Run) -> None:
     mapping = build_map(run)
     relation, error = compare_relations(mapping.track, run.truth), compare_tracks(mapping.track, run.truth)
     accuracy = measure_map(mapping.grid, parse_site(run.site_toml), run)
-    loops = mapping.mapper.loops
     print(
         f"{name:<22} {seed:>4} {relation.position:>9.4f} {np.degrees(relation.heading):>8.3f} "
         f"{relation.aligned_rmse:>8.4f} {error.position_rmse:>8.4f} "
         f"{100.0 * accuracy.on_wall:>8.1f} {100.0 * accuracy.doubled:>8.1f} "
-        f"{sum(not loop.refused for loop in loops):>6} {with_false_loops(mapping.mapper.graph, seed):>10.1f}",
+        f"{len(mapping.mapper.closed_loops):>6} {with_false_loops(mapping.mapper.graph, seed):>10.1f}",
         flush=True,
     )  # fmt: skip
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import compose, relative, transform_points
+from vinecompass.geometry import compose, transform_points
 from vinecompass.grids import Grid, in_frame, likelihood_field
 from vinecompass.matching import PoseSearch, SearchWindow, WallGrid, match_scan
 
@@ -56,7 +56,9 @@ def align_maps(grid: Grid, reference: Grid) -> Alignment:
         raise InputError("shows hardly any walls", key="map", expected="maps of one floor, to be laid over each other")
     fine = WallGrid.of_points(walls, cell_size=reference.cell_size, spread=0.08)
     chosen = points[:: -(-len(points) // ALIGN_POINTS)]
-    found = [_aligned(chosen, fine, reference, guess) for guess in [np.zeros(3), *_finds(points, reference)]]
+    field = likelihood_field(reference.occupied, reference.cell_size, 0.1)
+    guesses = [np.zeros(3), *_finds(points, reference)]
+    found = [_aligned(chosen, fine, reference, field, guess) for guess in guesses]
     best = max(found, key=lambda one: one.agreement)
     if best.agreement < LEAST_AGREEMENT:
         raise InputError(
@@ -80,7 +82,7 @@ def _finds(points: FloatArray, reference: Grid) -> list[FloatArray]:
         few = near[:: -(-len(near) // SEARCH_POINTS)]
         found = search.find(few, headings=headings, low=coarse.corner, high=coarse.corner + extent, least=0.5)
         if found is not None:
-            in_level = compose(found.pose, relative(np.zeros(3), [*place, 0.0]))
+            in_level = compose(found.pose, [*-place, 0.0])
             poses.append(compose([0.0, 0.0, reference.turn], in_level))
     return poses
 
@@ -95,18 +97,16 @@ def _places(points: FloatArray) -> list[FloatArray]:
     return places
 
 
-def _aligned(points: FloatArray, walls: WallGrid, reference: Grid, guess: FloatArray) -> Alignment:
+def _aligned(
+    points: FloatArray, walls: WallGrid, reference: Grid, field: NDArray[np.float32], guess: FloatArray
+) -> Alignment:
     pose, window = guess, SearchWindow(0.1, np.radians(0.5), np.radians(0.25))
     for _ in range(ROUNDS):
         pose = match_scan(
             points, np.zeros(len(points)), walls, pose, window=window, prior_points=1e-3, doubt_sweep=False
         ).pose
     laid = transform_points(pose, points)
-    cells = reference.cells_at(laid)
-    inside = reference.contains(cells)
-    seen = np.zeros(len(cells), dtype=bool)
-    seen[inside] = ~reference.unknown[tuple(cells[inside].T)]
+    seen = reference.values_at(laid, ~reference.unknown, outside=False)
     if np.mean(seen) < 0.1:
         return Alignment(pose, 0.0)
-    field = likelihood_field(reference.occupied, reference.cell_size, 0.1)
-    return Alignment(pose, float(np.mean(field[tuple(cells[seen].T)])))
+    return Alignment(pose, float(np.mean(reference.values_at(laid[seen], field, outside=0.0))))

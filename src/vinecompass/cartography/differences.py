@@ -94,17 +94,12 @@ def compare_maps(grid: Grid, other: Grid) -> Comparison:
 def _missing(grid: Grid, other: Grid) -> tuple[NDArray[np.bool_], float]:
     """Return the occupied cells of a grid that the other saw as free, and the share of those it saw that match."""
     distance = clearance(other.occupied, other.cell_size)
-    cells = np.argwhere(grid.occupied)
-    there = other.cells_at(grid.points_of(cells))
-    inside = other.contains(there)
-    known = np.zeros(len(cells), dtype=bool)
-    near = np.zeros(len(cells), dtype=bool)
-    at = tuple(there[inside].T)
-    near[inside] = distance[at] <= NEAR
-    known[inside] = ~other.unknown[at]
-    # A wall is known where it is seen, or where the floor beside it is.
+    cells, points = np.argwhere(grid.occupied), grid.occupied_points()
+    near = other.values_at(points, distance <= NEAR, outside=False)
+    known = other.values_at(points, ~other.unknown, outside=False)
     missing = np.zeros(grid.shape, dtype=bool)
     missing[tuple(cells[known & ~near].T)] = True
+    # A wall is known where it is seen, or where the floor beside it is.
     counted = known | near
     return missing, float(np.mean(near[counted])) if counted.any() else 0.0
 

@@ -56,8 +56,6 @@ class MapQuality:
         Share of the observed cells that are hardly decided: a map of much contrast has few.
     spots : list of Spot
         The longest first.
-    closed : bool
-        Whether no free floor ends in the unknown for half a metre or more.
     """
 
     wall_thickness: float
@@ -67,7 +65,7 @@ class MapQuality:
 
     @property
     def closed(self) -> bool:
-        """Whether free floor ends at walls everywhere."""
+        """Whether no free floor ends in the unknown for half a metre or more."""
         return not any(spot.kind == "open edge" for spot in self.spots)
 
 

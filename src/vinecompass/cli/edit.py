@@ -65,7 +65,7 @@ def run_edit(
     map_path: Path, steps: list[Step], *, out: Path | None = None, picture: Path | None = None
 ) -> Outcome:  # fmt: skip
     """Do what the command does."""
-    from vinecompass.grids import apply_edits, read_map_record, write_map
+    from vinecompass.grids import apply_edits, check_edits, read_map_record, write_map
 
     record = read_map_record(map_path)
     edits, base, notes = list(record.edits), record.unedited or record.grid, []
@@ -74,28 +74,24 @@ def run_edit(
     if steps and (record.painted or (edits and record.unedited is None)):
         # The picture is the truth: what was painted must not be lost, and what led to it cannot be told from it.
         notes.append(f"the picture as it is now is kept as the unedited map; {len(edits)} edits before it are final")
-        zones = [{"do": "zone", "zone": zone} for zone in record.zones]
-        edits, base = _checked(zones), record.grid
-    grid, zones_now = (record.grid, list(record.zones)) if not steps else (base, [])
-    for name, value in steps:
-        edits = _after(name, value, edits, base, map_path)
+        edits, base = check_edits([{"do": "zone", "zone": zone} for zone in record.zones]), record.grid
+    grid, zones, files, target = record.grid, list(record.zones), {}, out or map_path
     if steps:
-        grid, zones_now = apply_edits(base, edits, folder=map_path.parent)
-    files = {}
-    if steps:
-        written = write_map(grid, out or map_path, zones=zones_now, edits=edits, unedited=base, making=record.making)
+        for name, value in steps:
+            edits = _after(name, value, edits, base, map_path)
+        grid, zones = apply_edits(base, edits, folder=map_path.parent)
+        written = write_map(grid, target, zones=zones, edits=edits, unedited=base, making=record.making)
         files = {path.suffix[1:]: str(path) for path in written if ".unedited" not in path.name}
     if picture is not None:
         from vinecompass.figures import draw_edits, save_figure
 
-        files["picture"] = str(save_figure(draw_edits(record.grid, grid, zones_now), picture))
+        files["picture"] = str(save_figure(draw_edits(record.grid, grid, zones), picture))
     details = [f"{number}. {_told(edit)}" for number, edit in enumerate(edits, start=1)]
-    details += [f"zone {zone.name}: {zone.kind}, {len(zone.polygon)} corners" for zone in zones_now]
-    target = out or map_path
+    details += [f"zone {zone.name}: {zone.kind}, {len(zone.polygon)} corners" for zone in zones]
     return Outcome(
-        "edit", f"{target.name} has {len(edits)} edits and {len(zones_now)} zones; {_change(record, grid)}",
+        "edit", f"{target.name} has {len(edits)} edits and {len(zones)} zones; {_change(record, grid)}",
         quality={
-            "edits": len(edits), "zones": len(zones_now), "cell_size_m": grid.cell_size,
+            "edits": len(edits), "zones": len(zones), "cell_size_m": grid.cell_size,
             "size_x_m": grid.shape[1] * grid.cell_size, "size_y_m": grid.shape[0] * grid.cell_size,
             "free_m2": grid.free.sum() * grid.cell_size**2, "occupied_m2": grid.occupied.sum() * grid.cell_size**2,
             "edit_list": [edit.model_dump(exclude_none=True, mode="json") for edit in edits], "notes": notes,
@@ -107,7 +103,9 @@ def run_edit(
 
 def _after(name: str, value: Any, edits: list[Edit], base: Any, map_path: Path) -> list[Edit]:
     """Return the edits after one more step on the command line."""
-    from vinecompass.grids import apply_edits, main_direction, read_map_record
+    import numpy as np
+
+    from vinecompass.grids import apply_edits, check_edits, main_direction, read_map_record
 
     if name == "undo":
         if not edits:
@@ -117,11 +115,9 @@ def _after(name: str, value: Any, edits: list[Edit], base: Any, map_path: Path) 
         return edits + list(read_map_record(value).edits)
     if name in ("square", "merge"):
         grid, _ = apply_edits(base, edits, folder=map_path.parent)
-        if name == "square":
-            import numpy as np
-
-            return edits + _checked([{"do": "turn", "turn_deg": round(float(np.degrees(main_direction(grid))), 3)}])
-        return edits + _checked([_merge(grid, value, map_path)])
+        if name == "merge":
+            return edits + check_edits([_merge(grid, value, map_path)])
+        return edits + check_edits([{"do": "turn", "turn_deg": round(float(np.degrees(main_direction(grid))), 3)}])
     simple: dict[str, Callable[[], dict[str, Any]]] = {
         "specks": lambda: {"do": "specks", "area_m2": value},
         "pockets": lambda: {"do": "pockets", "area_m2": value},
@@ -135,14 +131,7 @@ def _after(name: str, value: Any, edits: list[Edit], base: Any, map_path: Path) 
         "origin": lambda: {"do": "origin", "pose": _numbers(value, 3, "--origin", "x,y,heading_deg")},
         "zone": lambda: _zone(value),
     }
-    return edits + _checked([simple[name]()])
-
-
-def _checked(edits: list[dict[str, Any]]) -> list[Edit]:
-    """Make edits of plain values, or raise `InputError` for what is wrong with them."""
-    from vinecompass.grids import check_edits
-
-    return check_edits(edits)
+    return edits + check_edits([simple[name]()])
 
 
 def _merge(grid: Any, other: Path, map_path: Path) -> dict[str, Any]:

@@ -19,7 +19,7 @@ from vinecompass.cli.common import (
 )  # fmt: skip
 
 if TYPE_CHECKING:
-    from vinecompass.mapping import Loop, MapAccuracy, Mapping
+    from vinecompass.mapping import MapAccuracy, Mapper, Mapping
     from vinecompass.runs import Run
 
 __all__ = ["map_command", "run_map"]
@@ -81,7 +81,7 @@ def run_map(
         )
     grid, mapper = mapping.grid, mapping.mapper
     agreement = float(np.nanmean(mapping.agreements)) if len(mapping.track) > 1 else float("nan")
-    closed = [loop for loop in mapper.loops if not loop.refused]
+    closed, making = mapper.closed_loops, mapping.making
     line = (
         f"{len(mapping.track)} scans, {grid.shape[1]} x {grid.shape[0]} cells, mean agreement {agreement:.3f}, "
         f"{len(closed)} loops closed"
@@ -94,7 +94,7 @@ def run_map(
             f", {100.0 * accuracy.on_wall:.1f} % of occupied cells on a wall, "
             f"{100.0 * accuracy.walls_found:.1f} % of seen walls found, {100.0 * accuracy.doubled:.1f} % doubled"
         )
-    files = {path.suffix[1:]: str(path) for path in write_map(grid, out, making=mapping.making)}
+    files = {path.suffix[1:]: str(path) for path in write_map(grid, out, making=making)}
     if picture is not None:
         from vinecompass.figures import draw_mapping, save_figure
 
@@ -109,12 +109,12 @@ def run_map(
             "free_m2": grid.free.sum() * grid.cell_size**2, "cell_size_m": grid.cell_size,
             "submaps": len(mapper.submaps), "loops_closed": len(closed),
             "loops_refused": len(mapper.loops) - len(closed),
-            "loop_error_m": mapping.making.loop_error, "loop_error_deg": mapping.making.loop_error_deg,
+            "loop_error_m": making.loop_error, "loop_error_deg": making.loop_error_deg,
             "drift_taken_out_max_m": max((loop.drift for loop in closed), default=0.0),
             "drift_taken_out_max_deg": np.degrees(max((loop.drift_turn for loop in closed), default=0.0)),
             "notes": list(mapping.notes),
         },
-        truth=truth, files=files, details=[*mapping.notes, *_loops_told(mapper.loops)],
+        truth=truth, files=files, details=[*mapping.notes, *_loops_told(mapper)],
         hint=f"vinecompass locate {out} RUN --at x,y,heading_deg -o track.csv",
     )  # fmt: skip
 
@@ -145,19 +145,19 @@ def _measured(mapping: Mapping, run: Run) -> tuple[dict[str, float], MapAccuracy
     return truth, accuracy
 
 
-def _loops_told(loops: list[Loop]) -> list[str]:
+def _loops_told(mapper: Mapper) -> list[str]:
     """Return a line for each of the loops that took out most drift, and one about those refused."""
     from collections import Counter
 
     import numpy as np
 
-    closed = sorted((loop for loop in loops if not loop.refused), key=lambda loop: -loop.drift)
+    closed = sorted(mapper.closed_loops, key=lambda loop: -loop.drift)
     lines = [
         f"loop at {loop.t:.0f} s: submap {loop.submap} shows what submap {loop.former} showed; "
         f"took out {loop.drift:.2f} m and {np.degrees(loop.drift_turn):.1f} degrees"
         for loop in closed[:LOOPS_TOLD]
     ]
-    reasons = Counter(loop.refused.split(":")[0] for loop in loops if loop.refused)
+    reasons = Counter(loop.refused.split(":")[0] for loop in mapper.loops if loop.refused)
     if reasons:
         counts = ", ".join(f"{count} {reason}" for reason, count in reasons.most_common())
         lines.append(f"{sum(reasons.values())} places were not taken for the same: {counts}")

@@ -87,8 +87,7 @@ def draw_image(axes: Axes, grid: Grid, colours: NDArray[np.float32]) -> None:
     image = axes.imshow(colours, origin="lower", extent=(0.0, width, 0.0, height), interpolation="nearest", zorder=1)
     place = Affine2D().rotate(grid.turn).translate(*grid.corner)
     image.set_transform(place + axes.transData)
-    corners = transform_points(grid.frame, [[0.0, 0.0], [width, 0.0], [width, height], [0.0, height]])
-    (left, bottom), (right, top) = corners.min(0), corners.max(0)
+    (left, bottom), (right, top) = grid.corner_points.min(0), grid.corner_points.max(0)
     axes.add_patch(Rectangle(
         (left - 1.0, bottom - 1.8), right - left + 2.0, top - bottom + 2.8,
         facecolor=SAND, edgecolor="#C9BCA6", hatch="////", linewidth=0.0, zorder=0,

@@ -30,8 +30,8 @@ __all__ = ["draw_mapping"]
 
 def draw_mapping(mapping: Mapping, run: Run, accuracy: MapAccuracy | None) -> Figure:
     """Draw a map with the matched way, its loops, the truth where known, and the agreement of each scan over time."""
-    grid, track, loops = mapping.grid, mapping.track, mapping.mapper.loops
-    closed, refused = ([loop for loop in loops if bool(loop.refused) == no] for no in (False, True))
+    grid, track, closed = mapping.grid, mapping.track, mapping.mapper.closed_loops
+    refused = [loop for loop in mapping.mapper.loops if loop.refused]
     title = f"{len(mapping.mapper.keyframes)} scans make {grid.free.sum() * grid.cell_size**2:.0f} m2 of free floor"
     if accuracy is not None:
         title = (

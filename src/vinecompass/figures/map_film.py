@@ -50,8 +50,7 @@ class MapFilm:
 
     def add(self, mapper: Mapper) -> None:
         """Keep the map as it is now."""
-        closed = sum(not loop.refused for loop in mapper.loops)
-        self._frames.append((mapper.snapshot(), mapper.way, closed))
+        self._frames.append((mapper.snapshot(), mapper.way, len(mapper.closed_loops)))
 
     def save(self, path: str | Path, *, frame_ms: int = 120) -> Path:
         """Write the film as an animated GIF; a frame in which a loop was closed has a border.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from math import isfinite, pi, tan
+from math import isfinite, tan
 from operator import mul
 from typing import Literal
 
@@ -29,7 +29,7 @@ from vinecompass.fusion.kernels import (
     push,
 )
 from vinecompass.fusion.settings import FusionSettings
-from vinecompass.geometry import arc_velocity, relative
+from vinecompass.geometry import arc_velocity, relative, wrap_heading
 from vinecompass.odometry import ScanMotion
 from vinecompass.robot import Robot
 
@@ -135,7 +135,7 @@ class OdometryFusion:
     def pose(self) -> FloatArray:
         """x, y in metres and heading in radians, in the frame of the start."""
         x, y, heading = self._state[:3].tolist()
-        return np.array((x, y, pi - (pi - heading) % (2.0 * pi)))
+        return np.array((x, y, wrap_heading(heading)))
 
     @property
     def velocity(self) -> FloatArray:

@@ -11,9 +11,10 @@ from vinecompass.geometry.poses import (
     relative,
     transform_points,
     wrap_angle,
+    wrap_heading,
 )
 
 __all__ = [
     "arc", "arc_velocity", "chain", "compose", "distance_along", "interpolate_poses", "inverse",
-    "relative", "resample_polyline", "transform_points", "wrap_angle",
+    "relative", "resample_polyline", "transform_points", "wrap_angle", "wrap_heading",
 ]  # fmt: skip

@@ -27,13 +27,19 @@ def solve_in_place(matrix, right):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def heaviest_spot(points, weights, radius):  # type: ignore[no-untyped-def]
-    """Return the largest sum of weights (N,) of the points (N, 2) within a radius of one of them."""
-    heaviest = 0.0
+def heaviest_share(points, shown, radius):  # type: ignore[no-untyped-def]
+    """Return the largest share of what points (N, 2) show that lies within a radius of one of them.
+
+    `shown` (N,) is what each shows; those that show less than a quarter of the most are no part of any spot.
+    """
+    least, heaviest = 0.25 * shown.max() if shown.shape[0] else 0.0, 0.0
     for i in range(points.shape[0]):
+        if shown[i] <= least:
+            continue
         total = 0.0
         for j in range(points.shape[0]):
-            if (points[i, 0] - points[j, 0]) ** 2 + (points[i, 1] - points[j, 1]) ** 2 < radius * radius:
-                total += weights[j]
+            near = (points[i, 0] - points[j, 0]) ** 2 + (points[i, 1] - points[j, 1]) ** 2 < radius * radius
+            if near and shown[j] > least:
+                total += shown[j]
         heaviest = max(heaviest, total)
-    return heaviest
+    return heaviest / max(shown.sum(), 1e-300)

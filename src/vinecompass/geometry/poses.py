@@ -20,6 +20,7 @@ __all__ = [
     "relative",
     "transform_points",
     "wrap_angle",
+    "wrap_heading",
 ]
 
 FloatArray = NDArray[np.float64]
@@ -32,6 +33,11 @@ def wrap_angle(angle: ArrayLike) -> FloatArray:
     True
     """
     return np.asarray(np.pi - np.mod(np.pi - np.asarray(angle, dtype=float), 2.0 * np.pi))
+
+
+def wrap_heading(heading: float) -> float:
+    """Do as `wrap_angle` with one heading, for which Python's own arithmetic is several times as fast."""
+    return pi - (pi - heading) % (2.0 * pi)
 
 
 def _stacked(x: FloatArray, y: FloatArray, heading: FloatArray) -> FloatArray:
@@ -62,8 +68,8 @@ def _compose_two(first: list[float], second: list[float]) -> FloatArray:
     """Do as `compose` with two single poses, for which Python's own arithmetic is several times as fast."""
     (x, y, heading), (ahead, left, turn) = first, second
     cosine, sine = cos(heading), sin(heading)
-    wrapped = pi - (pi - (heading + turn)) % (2.0 * pi)
-    return np.array((x + cosine * ahead - sine * left, y + sine * ahead + cosine * left, wrapped))
+    place = x + cosine * ahead - sine * left, y + sine * ahead + cosine * left
+    return np.array((*place, wrap_heading(heading + turn)))
 
 
 def inverse(pose: ArrayLike) -> FloatArray:

@@ -58,9 +58,9 @@ class SensorModel:
         Log-odds stay within plus and minus this.
     """
 
-    hit_if_occupied: float = 0.36
-    hit_if_free: float = 0.03
-    bound: float = 6.0
+    hit_if_occupied: float
+    hit_if_free: float
+    bound: float
 
     def log_odds(self, hits: NDArray[np.uint16], passes: NDArray[np.uint16]) -> NDArray[np.float32]:
         """Return the log-odds of being occupied of cells that beams ended in and passed so many times.
@@ -91,7 +91,7 @@ class BeamGrid:
     >>> grid = BeamGrid(0.1, clear_margin=0.1)
     >>> beams = Beams(np.array([[0.05, 0.05]], np.float32), np.array([[1.05, 0.05]], np.float32), np.array([True]))
     >>> _ = grid.add([0.0, 0.0, 0.0], beams)
-    >>> np.sign(grid.snapshot(SensorModel()).log_odds).astype(int).tolist()
+    >>> np.sign(grid.snapshot(SensorModel(0.36, 0.03, 6.0)).log_odds).astype(int).tolist()
     [[-1, -1, -1, -1, -1, -1, -1, -1, -1, -1, 1]]
     """
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import relative, transform_points
+from vinecompass.geometry import inverse, transform_points
 from vinecompass.grids.edits import AddZone, Crop, Edit, Merge, Origin, Paint, Pockets, Resample, Specks, Turn
 from vinecompass.grids.grid import Grid
 from vinecompass.grids.map_files import read_map
@@ -75,15 +75,14 @@ def _pose(pose: tuple[float, float, float]) -> NDArray[np.float64]:
 
 
 def _seen_from(frame: NDArray[np.float64], zone: Zone) -> Zone:
-    corners = transform_points(relative(np.zeros(3), frame), zone.polygon)
+    corners = transform_points(inverse(frame), zone.polygon)
     return zone.model_copy(update={"polygon": [(round(float(x), 4), round(float(y), 4)) for x, y in corners]})
 
 
 def _other_map(edit: Merge, folder: Path) -> Grid:
     if Path(edit.map).name != edit.map:
         raise InputError("leaves its folder", key="merge", value=edit.map, expected="a file name without a path")
-    other = read_map(folder / edit.map)
-    return in_frame(other, relative(np.zeros(3), _pose(edit.pose)))
+    return in_frame(read_map(folder / edit.map), inverse(_pose(edit.pose)))
 
 
 def _shape_cells(grid: Grid, edit: Paint) -> NDArray[np.bool_]:
@@ -127,14 +126,8 @@ def _filled(grid: Grid, area_m2: float) -> Grid:
     for name, mask in (("occupied", grid.occupied), ("free", grid.free)):
         borders = np.zeros(count)
         for shift in ((1, 0), (-1, 0), (0, 1), (0, -1)):
-            near = np.roll(labels, shift, axis=(0, 1))
-            # What came round the edge is no neighbour.
-            if shift[0]:
-                near[0 if shift[0] > 0 else -1] = 0
-            else:
-                near[:, 0 if shift[1] > 0 else -1] = 0
-            borders += np.bincount(near[mask], minlength=count + 1)[1:]
+            # No pocket reaches the edge, so nothing comes round it.
+            borders += np.bincount(np.roll(labels, shift, axis=(0, 1))[mask], minlength=count + 1)[1:]
         around[name] = borders
-    solid = np.isin(labels, numbers[around["occupied"] > around["free"]]) & small
-    open_floor = np.isin(labels, numbers[around["occupied"] <= around["free"]]) & small
-    return _painted(_painted(grid, solid, "occupied"), open_floor, "free")
+    solid = np.isin(labels, numbers[around["occupied"] > around["free"]])
+    return _painted(_painted(grid, solid, "occupied"), small & ~solid, "free")

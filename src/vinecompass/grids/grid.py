@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -86,6 +87,21 @@ class Grid:
         """Return the centres ``(N, 2)`` in the site frame of cells ``(N, 2)`` given as row, column."""
         local = (np.asarray(cells, dtype=float)[:, ::-1] + 0.5) * self.cell_size
         return transform_points(self.frame, local)
+
+    @property
+    def corner_points(self) -> NDArray[np.float64]:
+        """The corners ``(4, 2)`` of the rectangle in the site frame, m, counter-clockwise from `corner`."""
+        rows, columns = self.shape
+        cells = np.array([[0.0, 0.0], [columns, 0.0], [columns, rows], [0.0, rows]])
+        return transform_points(self.frame, cells * self.cell_size)
+
+    def values_at(self, points: ArrayLike, values: NDArray[Any], outside: float | bool) -> NDArray[Any]:
+        """Return what an array ``(rows, columns)`` over the grid holds at site points ``(N, 2)``."""
+        cells = self.cells_at(points)
+        inside = self.contains(cells)
+        found = np.full(len(cells), outside, values.dtype)
+        found[inside] = values[tuple(cells[inside].T)]
+        return found
 
     def contains(self, cells: NDArray[np.int64]) -> NDArray[np.bool_]:
         """Tell which cells ``(N, 2)`` lie inside the grid."""

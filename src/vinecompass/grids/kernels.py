@@ -102,6 +102,7 @@ def mark_beams(marks, origins, ends, hit, pose, scale, first_row, first_column, 
         x, y = cosine * ox - sine * oy + x_shift, sine * ox + cosine * oy + y_shift
         dx, dy = cosine * dx - sine * dy, sine * dx + cosine * dy
         # Along the longer axis, each line of cells is entered at one cell and left at the same or the next one.
+        # Written out for either axis: one walk over strides is a fifth slower.
         if abs(dx) >= abs(dy):
             if dx < 0.0:
                 x, y, dx, dy = x + dx, y + dy, -dx, -dy

@@ -190,16 +190,11 @@ def read_map_record(path: str | Path) -> MapRecord:
     path = Path(path)
     data = read_bytes(path, largest=LARGEST_FILE)
     header = read_model(path.with_suffix(".toml"), MapHeader, kind="map")
-    grid, painted = None, ""
-    if header.picture_digest is not None and _digest(data) != header.picture_digest:
-        waiting = _waiting(path)
-        if waiting.is_file() and _digest(read_bytes(waiting, largest=LARGEST_FILE)) == header.picture_digest:
-            # A save that was cut short just before its last step.
-            data = read_bytes(waiting, largest=LARGEST_FILE)
-        else:
-            grid = _read_picture(data, header, path)
-            painted = _painted_since(grid, header.readings)
-    grid = grid or _read_picture(data, header, path)
+    changed = header.picture_digest is not None and _digest(data) != header.picture_digest
+    waiting = _waiting_picture(path, header) if changed else None
+    # Where there is one, a save was cut short just before its last step.
+    grid = _read_picture(data if waiting is None else waiting, header, path)
+    painted = _painted_since(grid, header.readings) if changed and waiting is None else ""
     unedited, base = None, _unedited(path)
     if header.unedited is not None and base.is_file():
         before = read_bytes(base, largest=LARGEST_FILE)
@@ -208,13 +203,20 @@ def read_map_record(path: str | Path) -> MapRecord:
     return MapRecord(grid, tuple(header.zone), tuple(header.edit), unedited, painted, header.making)
 
 
+def _waiting_picture(path: Path, header: MapHeader) -> bytes | None:
+    """Return the picture that waits to be put in place, if it is the one that a TOML file belongs to."""
+    waiting = _waiting(path)
+    data = read_bytes(waiting, largest=LARGEST_FILE) if waiting.is_file() else None
+    return data if data is not None and _digest(data) == header.picture_digest else None
+
+
 def _finish_cut_save(path: Path) -> None:
     """Put a picture in place whose TOML file is already there, so that it is not lost by the save to come."""
     waiting, header_path = _waiting(path), path.with_suffix(".toml")
-    if waiting.is_file() and header_path.is_file():
-        header = read_model(header_path, MapHeader, kind="map")
-        if _digest(read_bytes(waiting, largest=LARGEST_FILE)) == header.picture_digest:
-            os.replace(waiting, path)
+    if not (waiting.is_file() and header_path.is_file()):
+        return
+    if _waiting_picture(path, read_model(header_path, MapHeader, kind="map")) is not None:
+        os.replace(waiting, path)
 
 
 def _painted_since(grid: Grid, before: Readings | None) -> str:

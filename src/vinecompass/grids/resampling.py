@@ -7,7 +7,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy import ndimage
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import compose, relative, transform_points
+from vinecompass.geometry import inverse, relative, transform_points
 from vinecompass.grids.grid import DECIDED, Grid
 
 __all__ = ["cropped", "in_frame", "main_direction", "overlaid", "resampled"]
@@ -58,14 +58,11 @@ def resampled(grid: Grid, cell_size: float, turn: float = 0.0) -> Grid:
     turn : float
         Radians.
     """
-    rows, columns = grid.shape
-    corners = np.array([[0.0, 0.0], [columns, 0.0], [0.0, rows], [columns, rows]]) * grid.cell_size
-    axes = np.array([0.0, 0.0, turn])
-    local = transform_points([0.0, 0.0, -turn], transform_points(grid.frame, corners))
+    local = transform_points([0.0, 0.0, -turn], grid.corner_points)
     # Whole cells from the origin, so that maps of one floor keep to one raster.
     low, high = np.floor(local.min(axis=0) / cell_size + 1e-6), np.ceil(local.max(axis=0) / cell_size - 1e-6)
     shape = (high - low).astype(int)[::-1]
-    corner = compose(axes, [*(low * cell_size), 0.0])
+    corner = transform_points([0.0, 0.0, turn], low[None] * cell_size)[0]
     new = Grid(np.zeros(shape, np.float32), cell_size, (float(corner[0]), float(corner[1])), turn)
     return Grid(_sampled(grid, new), cell_size, new.corner, turn)
 
@@ -75,9 +72,7 @@ def overlaid(below: Grid, above: Grid) -> Grid:
 
     Both give evidence: log-odds are added.
     """
-    local_corners = np.array([[0.0, 0.0], [above.shape[1], 0.0], [0.0, above.shape[0]], above.shape[::-1]], dtype=float)
-    corners = transform_points(above.frame, local_corners * above.cell_size)
-    there = (transform_points([0.0, 0.0, -below.turn], corners - np.asarray(below.corner))) / below.cell_size
+    there = transform_points(inverse(below.frame), above.corner_points) / below.cell_size
     low = np.minimum(np.floor(there.min(axis=0)), 0.0).astype(int)
     high = np.maximum(np.ceil(there.max(axis=0)), below.shape[::-1]).astype(int)
     log_odds = np.zeros((high - low)[::-1], np.float32)
@@ -96,12 +91,9 @@ def _sampled(grid: Grid, new: Grid) -> NDArray[np.float32]:
     for down in offsets:
         for along in offsets:
             local = np.stack([(columns + along).ravel(), (rows + down).ravel()], axis=-1) * new.cell_size
-            cells = grid.cells_at(transform_points(new.frame, local))
-            inside = grid.contains(cells)
-            values = np.zeros(len(cells), np.float32)
-            values[inside] = grid.log_odds[tuple(cells[inside].T)]
-            highest = np.maximum(highest, values.reshape(new.shape))
-            total += values.reshape(new.shape)
+            values = grid.values_at(transform_points(new.frame, local), grid.log_odds, outside=0.0).reshape(new.shape)
+            highest = np.maximum(highest, values)
+            total += values
     return np.where(highest > DECIDED, highest, total / SAMPLES**2)
 
 

@@ -50,14 +50,12 @@ class Mapping:
     @property
     def making(self) -> Making:
         """How well the drive fits together, to be saved with the map."""
-        graph = self.mapper.graph
-        is_loop = np.array([link.is_loop for link in graph.links], dtype=bool)
-        errors = graph.errors()[0][is_loop & (graph.weights > 0.25)] if is_loop.any() else np.zeros((0, 3))
-        squares = np.mean(errors**2, axis=0) if len(errors) else np.zeros(3)
+        loops = self.mapper.graph.counting_loops
+        squares = np.mean(self.mapper.graph.errors()[0][loops] ** 2, axis=0) if loops else np.zeros(3)
         matched = self.agreements[np.isfinite(self.agreements)]
         return Making(
             scans_kept=len(self.mapper.keyframes), agreement=round(float(matched.mean()) if len(matched) else 0.0, 4),
-            loops_closed=len(errors), loop_error=round(float(np.sqrt(squares[0] + squares[1])), 5),
+            loops_closed=len(loops), loop_error=round(float(np.sqrt(squares[0] + squares[1])), 5),
             loop_error_deg=round(float(np.degrees(np.sqrt(squares[2]))), 4),
         )  # fmt: skip
 
@@ -117,8 +115,8 @@ def build_map(
         if watch:
             watch(mapper)
         if progress and i % 50 == 0:
-            closed = sum(not loop.refused for loop in mapper.loops)
-            progress(i / len(scans), f"mapping, {len(mapper.keyframes)} scans kept, {closed} loops closed")
+            kept, closed = len(mapper.keyframes), len(mapper.closed_loops)
+            progress(i / len(scans), f"mapping, {kept} scans kept, {closed} loops closed")
     mapper.finish()
     grid = mapper.snapshot()
     track = Track(scans.t, compose(mapper.graph.poses[numbers], places))

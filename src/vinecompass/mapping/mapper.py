@@ -120,8 +120,15 @@ class Mapper:
     @property
     def way(self) -> FloatArray:
         """The body's poses ``(N, 3)`` at the keyframes, as all loops so far have it."""
-        numbers = [keyframe.submap for keyframe in self.keyframes]
-        return compose(self.graph.poses[numbers], np.array([keyframe.pose for keyframe in self.keyframes]))
+        numbers = np.array([keyframe.submap for keyframe in self.keyframes], dtype=int)
+        return compose(
+            self.graph.poses[numbers], np.array([keyframe.pose for keyframe in self.keyframes]).reshape(-1, 3)
+        )
+
+    @property
+    def closed_loops(self) -> list[Loop]:
+        """The `loops` that were not refused."""
+        return [loop for loop in self.loops if not loop.refused]
 
     @property
     def place(self) -> tuple[int, FloatArray]:
@@ -165,7 +172,7 @@ class Mapper:
 
     def snapshot(self) -> Grid:
         """Return the map so far, cropped to the floor observed; raise `InputError` if nothing was."""
-        return self._map.snapshot(self.keyframes, self.graph.poses)
+        return self._map.snapshot(self.keyframes, self.way)
 
     def _match(self, t: float, beams: Beams, delays: FloatArray) -> Match | None:
         """Match a scan and take its pose over, if it has points enough."""

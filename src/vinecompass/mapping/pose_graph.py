@@ -17,6 +17,7 @@ __all__ = ["Link", "PoseGraph"]
 FloatArray = NDArray[np.float64]
 BELIEVED = 16.0
 """Normalised squared error of a loop at which it counts a quarter: beyond, it is on its way out."""
+LEAST_WEIGHT = 0.25
 RELAXING = 2.0
 """How much stricter each round of the graduated optimisation is than the one before."""
 MOST_STEPS = 30
@@ -66,7 +67,7 @@ class PoseGraph:
     --------
     >>> graph = PoseGraph([0.0, 0.0, 0.0])
     >>> for _ in range(2):
-    ...     _ = graph.extend([1.0, 0.0, 0.0], np.eye(3) * 100.0)
+    ...     graph.extend([1.0, 0.0, 0.0], np.eye(3) * 100.0)
     >>> graph.close(0, 2, [2.03, 0.0, 0.0], np.eye(3) * 100.0)
     >>> graph.optimize()
     >>> graph.poses.round(3).tolist()
@@ -78,11 +79,10 @@ class PoseGraph:
         self.links: list[Link] = []
         self.weights: FloatArray = np.zeros(0)
 
-    def extend(self, pose: ArrayLike, information: ArrayLike) -> int:
-        """Add a pose, seen from the last one; return its number."""
+    def extend(self, pose: ArrayLike, information: ArrayLike) -> None:
+        """Add a pose, seen from the last one."""
         self._link(len(self.poses) - 1, len(self.poses), pose, information, is_loop=False)
         self.poses = np.vstack([self.poses, compose(self.poses[-1], pose)])
-        return len(self.poses) - 1
 
     def close(self, origin: int, target: int, pose: ArrayLike, information: ArrayLike) -> None:
         """Add a loop: the pose `target`, seen from `origin`."""
@@ -93,13 +93,13 @@ class PoseGraph:
         self.links.append(Link(origin, target, measured, weight, is_loop))
         self.weights = np.append(self.weights, 1.0)
 
-    def drop_last(self) -> None:
-        """Take the last link back."""
-        self.links.pop()
-        self.weights = self.weights[:-1]
+    @property
+    def counting_loops(self) -> list[int]:
+        """The numbers of the links that are loops and were not outweighed by the rest."""
+        return [k for k, link in enumerate(self.links) if link.is_loop and self.weights[k] > LEAST_WEIGHT]
 
     def ways(self, origin: int, lengths: ArrayLike, loop_length: float) -> FloatArray:
-        """Return the shortest way ``(N,)`` from a pose to every other along the links.
+        """Return the shortest way ``(N,)`` from a pose to every other; two poses have one loop between them at most.
 
         Parameters
         ----------
@@ -109,14 +109,12 @@ class PoseGraph:
         loop_length : float
             Of a loop that counts, m.
         """
-        loops = [link for link, weight in zip(self.links, self.weights, strict=True) if link.is_loop and weight > 0.25]
+        loops = [self.links[k] for k in self.counting_loops]
         steps = np.arange(len(self.poses) - 1)
         rows = np.concatenate([steps, [link.origin for link in loops]]).astype(int)
         columns = np.concatenate([steps + 1, [link.target for link in loops]]).astype(int)
         values = np.concatenate([np.asarray(lengths, dtype=float), np.full(len(loops), loop_length)])
         table = sparse.coo_matrix((values, (rows, columns)), shape=(len(self.poses), len(self.poses)))
-        # Two loops between the same poses would be added up.
-        table.sum_duplicates()
         return np.asarray(dijkstra(table.tocsr(), directed=False, indices=[origin]))[0]
 
     def errors(self) -> tuple[FloatArray, FloatArray]:

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.geometry import compose
 from vinecompass.grids import DECIDED, BeamGrid, Grid, SensorModel
 from vinecompass.mapping.settings import MappingSettings
 from vinecompass.mapping.submap import Keyframe
@@ -21,40 +20,27 @@ what a loop hardly moves stays as it is drawn, and a map depends on where things
 
 
 class SiteMap:
-    """The grid that keyframes are counted into.
-
-    Attributes
-    ----------
-    grid : BeamGrid
-    redrawn : int
-        How often a keyframe was taken out and put in again elsewhere.
-    """
+    """The grid that keyframes are counted into, `grid`."""
 
     def __init__(self, settings: MappingSettings) -> None:
         self.grid = BeamGrid(settings.cell_size, clear_margin=settings.clear_margin)
-        self.redrawn = 0
         self._model = SensorModel(settings.hit_if_occupied, settings.hit_if_free, settings.bound)
         self._places: list[FloatArray] = []
         step = FINENESS * settings.cell_size
         self._steps = np.array([step, step, step / LEVER])
 
     def snapshot(self, keyframes: Sequence[Keyframe], poses: FloatArray) -> Grid:
-        """Bring the map up to date with the poses ``(submaps, 3)`` of the submaps, and return it.
+        """Bring the map up to date with the body's poses ``(N, 3)`` at the keyframes, and return it.
 
         Only what is new or has moved is counted anew.
         """
-        if len(keyframes) == 0:
-            return self.grid.snapshot(self._model)
-        numbers = [keyframe.submap for keyframe in keyframes]
-        places = compose(poses[numbers], np.array([keyframe.pose for keyframe in keyframes]))
-        places = np.rint(places / self._steps) * self._steps
+        places = np.rint(poses / self._steps) * self._steps
         for number, (keyframe, place) in enumerate(zip(keyframes, places, strict=True)):
             if number < len(self._places):
                 if np.array_equal(place, self._places[number]):
                     continue
                 self.grid.remove(self._places[number], keyframe.beams)
                 self._places[number] = place
-                self.redrawn += 1
             else:
                 self._places.append(place)
             self.grid.add(place, keyframe.beams)

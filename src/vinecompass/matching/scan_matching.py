@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import wrap_angle
-from vinecompass.geometry.kernels import heaviest_spot
+from vinecompass.geometry.kernels import heaviest_share
 from vinecompass.matching.kernels import align_to_walls, best_offset, mean_agreement
 from vinecompass.matching.wall_grid import WallGrid
 
@@ -170,13 +170,11 @@ def _unseen(information: FloatArray, walls: FloatArray, small: float) -> FloatAr
     share = (middle - spread) / (middle + spread)
     angle = 0.5 * atan2(2.0 * xy, xx - yy)
     direction = np.array((-sin(angle), cos(angle)))
-    if share > WEAK or (share > PLAINEST and not _rests_on_one_thing(walls, direction, small)):
+    if share > WEAK:
         return np.zeros((2, 2))
+    # What shows it may be a single small thing, as a person walking by is.
+    if share > PLAINEST:
+        shown = (walls[:, 2:] @ direction) ** 2
+        if heaviest_share(np.ascontiguousarray(walls[:, :2]), shown, small) <= ALONE:
+            return np.zeros((2, 2))
     return np.outer(direction, direction) * (1.0 - share / WEAK) ** 2
-
-
-def _rests_on_one_thing(walls: FloatArray, direction: FloatArray, small: float) -> bool:
-    """Return whether most of what shows the position in a direction is a single small thing, as a person is."""
-    shown = (walls[:, 2:] @ direction) ** 2
-    telling = shown > 0.25 * shown.max(initial=0.0)
-    return bool(heaviest_spot(walls[telling, :2], shown[telling], small) > ALONE * shown.sum())

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import arc, compose
-from vinecompass.geometry.kernels import heaviest_spot
+from vinecompass.geometry.kernels import heaviest_share
 from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
 from vinecompass.robot import Lidar
 from vinecompass.runs import Run, Scan, Track
@@ -180,7 +180,9 @@ class LaserOdometry:
         shares, directions = np.linalg.eigh(information * np.outer(scale, scale) / max(weights, 1.0))
         plain = shares < PLAINEST
         if PLAINEST < shares[0] < WEAK:
-            plain[0] = _rests_on_one_thing(reference, partners[partners >= 0], directions[:2, 0])
+            found = partners[partners >= 0]
+            shown = (reference.lines[found, 2:] @ directions[:2, 0]) ** 2
+            plain[0] = heaviest_share(reference.points[found], shown, SMALL) > ALONE
         degenerate = None
         if np.any(plain):
             held = (directions[:, plain] @ directions[:, plain].T) / np.outer(scale, scale)
@@ -233,14 +235,6 @@ class LaserOdometry:
         points = np.ascontiguousarray(points[order])
         reaches = np.maximum(LINE_REACH, 2.5 * self._beam_step * np.hypot(*points.T))
         return _Reference(points, bearings[order], fit_lines(points, reaches))
-
-
-def _rests_on_one_thing(reference: _Reference, partners: NDArray[np.int64], direction: FloatArray) -> bool:
-    """Return whether most of what shows a motion in one direction is a single small thing."""
-    points, normals = reference.points[partners], reference.lines[partners, 2:]
-    shown = (normals @ direction) ** 2
-    telling = shown > 0.25 * shown.max(initial=0.0)
-    return bool(heaviest_spot(points[telling], shown[telling], SMALL) > ALONE * shown.sum())
 
 
 def _motion_prior(heading: float, elapsed: float) -> FloatArray:

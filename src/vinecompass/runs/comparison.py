@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import KDTree
 
-from vinecompass.geometry import compose, relative, wrap_angle
+from vinecompass.geometry import compose, distance_along, relative, wrap_angle
 from vinecompass.runs.streams import Track
 
 __all__ = ["RelationError", "TrackError", "compare_relations", "compare_tracks"]
@@ -92,7 +92,7 @@ def compare_relations(track: Track, truth: Track) -> RelationError:
     The metric of Kuemmerle et al. (2009), "On measuring the accuracy of SLAM algorithms".
     """
     true = truth.at(track.t)
-    way = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(true[:, :2], axis=0).T))])
+    way = distance_along(true)
     chosen = np.unique(np.searchsorted(way, np.arange(0.0, way[-1] + STEP, STEP)).clip(max=len(way) - 1))
     poses, true_poses = track.poses[chosen], true[chosen]
     steps = np.stack([np.arange(len(chosen) - 1), np.arange(1, len(chosen))], axis=1)

@@ -86,6 +86,8 @@ class Simulator:
         self.t = 0.0
         self.period = 1.0 / robot.scanner.rate
         self._rng = np.random.default_rng(seed)
+        shares = np.unique(site.lets_by[site.lets_by > 0.0])[::-1]
+        self._glass = [(share, site.segments[site.lets_by < share]) for share in shares]
         self._walkers = [Walker(person, site.surfaces, self._rng) for person in site.person]
         self._state = np.zeros(13)
         self._state[:3] = site.start_pose if start is None else np.asarray(start, dtype=float)
@@ -152,11 +154,10 @@ class Simulator:
         lidar = self.robot.scanner
         fired_from = interpolate_poses(t + lidar.beam_delays, times, poses)
         ranges = cast_beams(self.site.segments, fired_from, lidar, people=people)
-        for share in np.unique(self.site.lets_by)[::-1]:
-            if share > 0.0:
-                # Some of the beams see what lies behind the glass.
-                behind = cast_beams(self.site.segments[self.site.lets_by < share], fired_from, lidar, people=people)
-                ranges = np.where(self._rng.random(lidar.beams) < share, behind, ranges)
+        for share, behind_it in self._glass:
+            # Some of the beams see what lies behind the glass.
+            behind = cast_beams(behind_it, fired_from, lidar, people=people)
+            ranges = np.where(self._rng.random(lidar.beams) < share, behind, ranges)
         in_reach = np.isfinite(ranges)
         spread = lidar.range_noise + lidar.range_noise_per_metre * np.where(in_reach, ranges, 0.0)
         ranges = ranges + spread * self._rng.normal(size=lidar.beams)
