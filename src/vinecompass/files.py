@@ -7,10 +7,10 @@ import os
 import shutil
 import tempfile
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Annotated, Any, TypeVar, get_args
+from typing import Annotated, Any, Protocol, TypeVar, get_args
 
 import pydantic
 from annotated_types import Ge, Gt, Le
@@ -20,7 +20,7 @@ from vinecompass.errors import InputError
 
 __all__ = [
     "Count", "Fraction", "Model", "NotNegative", "Number", "Positive", "Whole",
-    "atomic_folder", "atomic_write", "check_replaceable", "check_suffix",
+    "atomic_folder", "atomic_write", "check_replaceable", "check_suffix", "find_named",
     "parse_model", "read_bytes", "read_model", "read_text", "validated",
 ]  # fmt: skip
 
@@ -42,6 +42,17 @@ class Model(pydantic.BaseModel):
 
 
 ModelType = TypeVar("ModelType", bound=Model)
+
+
+class HasName(Protocol):
+    """What `find_named` finds."""
+
+    @property
+    def name(self) -> str:
+        """What it is called."""
+
+
+Named = TypeVar("Named", bound=HasName)
 
 
 @contextmanager
@@ -208,6 +219,15 @@ def atomic_folder(path: str | Path, *, marker: str) -> Iterator[Path]:
             os.replace(temporary, path)
     finally:
         shutil.rmtree(temporary, ignore_errors=True)
+
+
+def find_named(items: Sequence[Named], name: str, *, kind: str, where: str) -> Named:
+    """Return the item of that name, or raise `InputError` that lists the known ones."""
+    for item in items:
+        if item.name == name:
+            return item
+    known = ", ".join(item.name for item in items) or "none"
+    raise InputError(f"no {kind} of that name in {where}", key=kind, value=name, expected=f"one of: {known}")
 
 
 def _make_parent(path: Path) -> None:

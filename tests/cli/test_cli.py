@@ -278,8 +278,36 @@ class Commands(unittest.TestCase):
         mapped = self.json_of("map", self.out / "own", "-o", self.out / "own.png")
         self.assertLess(mapped["truth"]["position_rmse_m"], 0.06)
         located = self.json_of("locate", self.map, self.out / "own", "--at", "36.3,24.4,-10", "-o", self.out / "t.csv")
-        self.assertLess(located["truth"]["position_rmse_m"], 0.06)
+        self.assertLess(located["truth"]["position_rmse_m"], 0.03)
+        self.assertEqual((located["quality"]["last_state"], located["quality"]["warning"]), ("tracking", ""))
         self.assertGreater(clearance(read_map(self.out / "own.png").occupied, 0.05).max(), 1.0)
+
+    def test_locate_starts_anywhere_or_at_a_dock_and_warns_of_a_turned_start(self):
+        settings = self.out / "docks.toml"
+        settings.write_text('format = "vinecompass settings"\nversion = 1\n'
+                            '[[dock]]\nname = "loading dock"\npose = [36.0, 24.6, 0.0]\n'
+                            '[[dock]]\nname = "backwards"\npose = [36.0, 24.6, 180.0]\n')  # fmt: skip
+        common = ("locate", self.map, self.data / "mission", "-o", self.out / "t.csv", "--settings", settings)
+        for start, warned in ((("--anywhere",), ""), (("--dock", "loading dock"), ""),
+                              (("--dock", "backwards", "--odometry", "wheels"), "turned by 180 degrees")):  # fmt: skip
+            told = self.json_of(*common, *start)
+            self.assertLess(told["truth"]["position_rmse_m"], 0.04)
+            self.assertGreater(told["truth"]["inside_ellipse_share"], 0.85)
+            self.assertIn(warned, told["quality"]["warning"])
+            self.assertEqual(bool(told["quality"]["warning"]), bool(warned))
+        long = [*common[:2], self.data / "second-run", *common[3:]]
+        _, printed, _ = run(*long, "--learn-noise", "--film", self.out / "cloud.gif")
+        self.assertRegex(printed, r"\[localization\]\n +distance_noise = 0\.\d+")
+        self.assertEqual((self.out / "cloud.gif").read_bytes()[:4], b"GIF8")
+        for extra, words in (
+            (("--dock", "cellar"), ["dock", "'cellar'", "loading dock, backwards"]),
+            (("--anywhere", "--at", "1,2,3"), ["--anywhere", "does not go with another start"]),
+            (("--learn-noise",), ["too short to learn from", "20 steps"]),
+        ):
+            status, _, errors = run(*common, *extra)
+            self.assertEqual((status, errors.count("\n")), (2, 1), errors)
+            for word in words:
+                self.assertIn(word, errors)
 
     def test_every_wrong_input_is_one_line_status_two_and_leaves_nothing(self):
         broken = self.out / "broken.png"
@@ -293,15 +321,16 @@ class Commands(unittest.TestCase):
         unknown = edited("robot.toml", "track_width", "trak_width")
         text = edited("robot.toml", "braking = 1.1", 'braking = "hard"')
         before = sorted(self.out.rglob("*"))
-        new, robot = self.out / "new.png", ("--robot", self.robot)
+        new, track, robot = self.out / "new.png", self.out / "new.csv", ("--robot", self.robot)
         tour = ("--route", "grand tour", "-o", new)
         for arguments, words in (
             (("map", "nowhere", "-o", new), ["nowhere", "run.toml"]),
             (("map", no_scans, "-o", new), ["no-scans", "scans"]),
             (("map", self.data / "mission", "-o", self.out / "new.jpg"), ["new.jpg", ".png"]),
-            (("locate", broken, self.data / "mission", "-o", new), ["broken.png", "not a whole picture"]),
-            (("locate", self.map, self.data / "mission", "--at", "1,2", "-o", new), ["--at", "'1,2'", "heading_deg"]),
-            (("locate", self.map, self.data / "mission", "--at", "900,2,0", "-o", new), ["900.0", "on the map"]),
+            (("locate", self.map, self.data / "mission", "-o", new), ["new.png", ".csv"]),
+            (("locate", broken, self.data / "mission", "-o", track), ["broken.png", "not a whole picture"]),
+            (("locate", self.map, self.data / "mission", "--at", "1,2", "-o", track), ["--at", "'1,2'", "heading_deg"]),
+            (("locate", self.map, self.data / "mission", "--at", "900,2,0", "-o", track), ["900.0", "on the map"]),
             (("simulate", self.site, "--robot", unknown, *tour), ["trak_width", "`track_width`"]),
             (("simulate", self.site, "--robot", text, *tour), ["drive.braking", "'hard'", "m/s2"]),
             (("simulate", in_wall, *robot, *tour), ["start", "32.0", "free floor"]),

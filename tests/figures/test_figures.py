@@ -4,7 +4,7 @@ import unittest
 import numpy as np
 from PIL import Image
 
-from tests.support import assert_input_error, new_folder, robot, short_mapping, short_run, site
+from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run, site
 from vinecompass import check, fuse, localize, measure_map, plan_path, price_floor, rehearse
 from vinecompass.figures import (
     draw_costs,
@@ -36,6 +36,7 @@ class Figures(unittest.TestCase):
         plan = plan_path(costmap, robot(), start, goal)
         nowhere = plan_path(costmap, robot(), start, np.array([32.0, 24.0, 0.0]))
         found = localize(GRID, short_run(), start + [0.3, 0.2, 0.2], seed=1)
+        lost = localize(room(), short_run(), [3.0, 2.0, 0.0], seed=1)
         mission = rehearse(site(), robot(), GRID, goal, seed=1, time_limit=4.0)
         accuracy = measure_map(GRID, site(), short_run())
         bad = inject_fault(short_run(), "frozen scans", 8.0, 10.0)
@@ -46,7 +47,8 @@ class Figures(unittest.TestCase):
             ("check", draw_health(check(bad), bad), "usable: scans: frozen scans", [slate, rust]),
             ("fuse", draw_fusion(fuse(short_run()), short_run()), "off; fused, 0.", [teal, rust, slate]),
             ("map", draw_mapping(short_mapping(), short_run(), accuracy), "% of occupied cells", [aubergine, sand]),
-            ("locate", draw_localization(GRID, short_run(), found), "Settled after", [aubergine, olive]),
+            ("locate", draw_localization(GRID, short_run(), found), "Tracking after", [aubergine, olive, slate]),
+            ("lost", draw_localization(room(), short_run(), lost), "Not localized", [aubergine, rust]),
             ("price", draw_costs(costmap, robot()), "open to Tendril", [aubergine, burgundy, sand]),
             ("plan", draw_plan(costmap, robot(), plan, start, goal), "m to the goal", [teal, burgundy]),
             ("no plan", draw_plan(costmap, robot(), nowhere, start, goal), "No plan: goal closed", [burgundy]),

@@ -4,10 +4,10 @@ import numpy as np
 from matplotlib.colors import to_rgb
 from PIL import Image
 
-from tests.support import assert_input_error, loop_run, new_folder
-from vinecompass import build_map
-from vinecompass.figures import MapFilm
-from vinecompass.figures.canvas import RUST, strongest
+from tests.support import assert_input_error, loop_run, new_folder, room, short_mapping, short_run
+from vinecompass import build_map, localize
+from vinecompass.figures import LocalizationFilm, MapFilm
+from vinecompass.figures.canvas import OLIVE, RUST, SLATE, strongest
 from vinecompass.odometry import odometry_track
 
 
@@ -32,8 +32,24 @@ class Film(unittest.TestCase):
         self.assertLess(borders, len(known) // 2)
 
     def test_no_frame_or_another_suffix_is_refused(self):
-        assert_input_error(self, lambda: MapFilm(every=1.0).save("film.gif"), "nothing was mapped")
+        assert_input_error(self, lambda: MapFilm(every=1.0).save("film.gif"), "nothing was seen")
         assert_input_error(self, lambda: MapFilm(every=1.0).save("film.avi"), ".gif")
+
+
+class LocalizationFilms(unittest.TestCase):
+    def test_frames_show_cloud_scan_and_state_and_a_change_has_its_own(self):
+        film = LocalizationFilm(short_mapping().grid, every=2.0)
+        found = localize(short_mapping().grid, short_run(), short_run().start + [0.3, 0.0, np.pi], seed=1, watch=film)
+        path = film.save(new_folder() / "film.gif")
+        seconds = short_run().scans.t[-1]
+        with Image.open(path) as pictures:
+            self.assertGreaterEqual(pictures.n_frames, seconds // 2.0)
+            self.assertLessEqual(pictures.n_frames, seconds / 2.0 + len(found.changes) + 1)
+            frame = np.asarray(pictures.convert("RGB")).astype(int)
+        for colour in (OLIVE, SLATE, RUST):
+            wanted = np.round(255.0 * np.array(to_rgb(colour)))
+            self.assertGreater(np.count_nonzero(np.abs(frame - wanted).max(axis=-1) < 3), 3, colour)
+        assert_input_error(self, lambda: LocalizationFilm(room(), every=1.0).save("film.gif"), "nothing was seen")
 
 
 class Shrinking(unittest.TestCase):

@@ -72,7 +72,8 @@ class SettingsFile(unittest.TestCase):
         for body, words in (
             ("[costs]\ncomfrt = 0.9", ["costs.comfrt", "perhaps `comfort`"]),
             ("[mapping]\ncell_size = 0", ["mapping.cell_size", "0"]),
-            ("[localization]\nparticles = 10.5", ["localization.particles", "10.5", "whole number"]),
+            ("[localization]\nbeams = 10.5", ["localization.beams", "10.5", "whole number"]),
+            ('[[dock]]\nname = "press"\npose = [1.0, 2.0]', ["dock[0].pose", "heading_deg"]),
             ("[localisation]\n", ["localisation", "perhaps `localization`"]),
             ('[costs]\nunknown = "maybe"', ["costs.unknown", "'maybe'"]),
             ("[costs]\ncontact_price = 0.5", ["costs.contact_price", "0.5", "1 or more"]),

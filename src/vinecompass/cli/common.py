@@ -21,11 +21,12 @@ if TYPE_CHECKING:
 
     from vinecompass.grids import Grid, Zone
     from vinecompass.navigation import Settings
+    from vinecompass.runs import Run, Track
     from vinecompass.simulation import Site
 
 __all__ = [
-    "FILE", "Outcome", "find_pose", "json_option", "load_map", "load_settings", "load_zones", "picture_option",
-    "progress_bar", "robot_option", "seed_option", "settings_option", "tell",
+    "FILE", "Outcome", "chosen_odometry", "find_pose", "json_option", "load_map", "load_settings", "load_zones",
+    "odometry_option", "picture_option", "progress_bar", "robot_option", "seed_option", "settings_option", "tell",
 ]  # fmt: skip
 
 FILE = click.Path(path_type=Path)
@@ -34,6 +35,21 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print one JS
 seed_option = click.option("--seed", type=int, default=0, show_default=True, help="Same seed, same result.")
 robot_option = click.option("--robot", type=FILE, required=True, help="The robot's file.")
 settings_option = click.option("--settings", type=FILE, help="A settings file; what it leaves out keeps its default.")
+odometry_option = click.option(
+    "--odometry", type=click.Choice(["fused", "wheels", "scans"]), default="fused", show_default=True,
+    help="What motion to begin from: all streams fused, the wheels (or odometry) alone, or the scans alone.",
+)  # fmt: skip
+
+
+def chosen_odometry(run: Run, odometry: str) -> Track:
+    """Return the track that ``--odometry`` names."""
+    from vinecompass.fusion import usual_odometry
+    from vinecompass.odometry import laser_track, odometry_track
+
+    return (
+        odometry_track(run) if odometry == "wheels" else laser_track(run)[0] if odometry == "scans"
+        else usual_odometry(run)
+    )  # fmt: skip
 
 
 def _png_name(_context: click.Context, _option: click.Parameter, path: Path | None) -> Path | None:

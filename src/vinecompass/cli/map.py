@@ -10,8 +10,10 @@ import click
 from vinecompass.cli.common import (
     FILE,
     Outcome,
+    chosen_odometry,
     json_option,
     load_settings,
+    odometry_option,
     picture_option,
     progress_bar,
     settings_option,
@@ -32,13 +34,7 @@ LOOPS_TOLD = 3
 @click.command("map", short_help="Build a map from a run.")
 @click.argument("run", type=FILE)
 @click.option("-o", "--out", type=FILE, required=True, help="The map to write, NAME.png.")
-@click.option(
-    "--odometry",
-    type=click.Choice(["fused", "wheels", "scans"]),
-    default="fused",
-    show_default=True,
-    help="What motion to begin from: all streams fused, the wheels (or odometry) alone, or the scans alone.",
-)
+@odometry_option
 @settings_option
 @picture_option
 @click.option("--film", type=FILE, help="Film the map as it grows into this GIF file.")
@@ -63,7 +59,6 @@ def run_map(
     from vinecompass.files import check_suffix
     from vinecompass.grids import write_map
     from vinecompass.mapping import build_map
-    from vinecompass.odometry import laser_track, odometry_track
     from vinecompass.runs import read_run
 
     check_suffix(out, ".png")
@@ -74,7 +69,7 @@ def run_map(
         check_suffix(film, ".gif")
         watch = MapFilm(every=FRAME_EVERY)
     run = read_run(run_path)
-    track = odometry_track(run) if odometry == "wheels" else laser_track(run)[0] if odometry == "scans" else None
+    track = chosen_odometry(run, odometry)
     with progress_bar() as progress:
         mapping = build_map(
             run, odometry=track, settings=load_settings(settings).mapping, watch=watch, progress=progress

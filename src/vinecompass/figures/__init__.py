@@ -8,12 +8,13 @@ from vinecompass.figures.fusion_figure import draw_fusion
 from vinecompass.figures.health_figure import draw_health
 from vinecompass.figures.judge_figure import draw_comparison, draw_quality
 from vinecompass.figures.localization_figure import draw_localization
+from vinecompass.figures.localization_film import LocalizationFilm
 from vinecompass.figures.map_figure import draw_mapping
 from vinecompass.figures.map_film import MapFilm
 from vinecompass.figures.plan_figure import draw_plan
 from vinecompass.figures.run_figure import draw_run
 
 __all__ = [
-    "MapFilm", "draw_comparison", "draw_costs", "draw_drive", "draw_edits", "draw_fusion", "draw_health",
-    "draw_localization", "draw_mapping", "draw_plan", "draw_quality", "draw_run", "save_figure",
+    "LocalizationFilm", "MapFilm", "draw_comparison", "draw_costs", "draw_drive", "draw_edits", "draw_fusion",
+    "draw_health", "draw_localization", "draw_mapping", "draw_plan", "draw_quality", "draw_run", "save_figure",
 ]  # fmt: skip

@@ -22,7 +22,7 @@ from vinecompass.grids import Grid
 from vinecompass.robot import Robot
 
 __all__ = [
-    "AUBERGINE", "BURGUNDY", "CHARCOAL", "GREY", "OLIVE", "PAPER", "RUST", "SAND", "SLATE", "STRAW", "TEAL",
+    "AUBERGINE", "BURGUNDY", "CHARCOAL", "GREY", "OLIVE", "PAPER", "RUST", "SAND", "SIDE", "SLATE", "STRAW", "TEAL",
     "add_side_axes", "draw_grid", "draw_image", "draw_robot", "draw_scale_bar", "draw_truth", "new_sheet",
     "save_figure", "strongest", "write_side",
 ]  # fmt: skip

@@ -2,26 +2,18 @@
 
 from __future__ import annotations
 
-import io
 from pathlib import Path
 
 import numpy as np
-from matplotlib.colors import to_rgb
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw
 
-from vinecompass.errors import InputError
-from vinecompass.figures.canvas import AUBERGINE, CHARCOAL, PAPER, RUST, SAND, TEAL, strongest
-from vinecompass.files import atomic_write, check_suffix
+from vinecompass.figures.film import MISS, WAY, WIDEST, draw_body, map_picture, save_film
+from vinecompass.files import check_suffix
 from vinecompass.grids import Grid
 from vinecompass.mapping import Mapper
 
 __all__ = ["MapFilm"]
-
-WIDEST = 1000
-"""Pixels a side that a frame has at most."""
-PALETTE = (SAND, PAPER, AUBERGINE, TEAL, CHARCOAL, RUST)
-UNKNOWN, FREE, OCCUPIED, WAY, BODY, LOOP = range(6)
 
 
 class MapFilm:
@@ -60,9 +52,9 @@ class MapFilm:
         InputError
             The name does not end in ``.gif``, or there is no frame.
         """
-        path = check_suffix(path, ".gif")
+        check_suffix(path, ".gif")
         if not self._frames:
-            raise InputError("nothing was mapped", file=path, expected="a mapper that has seen a scan")
+            return save_film([], path, frame_ms=frame_ms)
         low = np.min([grid.corner for grid, _, _ in self._frames], axis=0)
         high = np.max([np.add(grid.corner, np.multiply(grid.shape[::-1], grid.cell_size))
                        for grid, _, _ in self._frames], axis=0)  # fmt: skip
@@ -72,13 +64,7 @@ class MapFilm:
         for grid, way, closed in self._frames:
             pictures.append(_picture(grid, way, low, cells, every, border=closed > closed_before))
             closed_before = closed
-        # The last one stays for a while before the film begins anew.
-        durations = [frame_ms] * (len(pictures) - 1) + [2000]
-        buffer = io.BytesIO()
-        pictures[0].save(
-            buffer, format="GIF", save_all=True, append_images=pictures[1:], duration=durations, loop=0, optimize=False
-        )
-        return atomic_write(path, buffer.getvalue())
+        return save_film(pictures, path, frame_ms=frame_ms)
 
 
 def _picture(
@@ -86,24 +72,13 @@ def _picture(
     border: bool,
 ) -> Image.Image:  # fmt: skip
     """Return one frame, of which all have the same size."""
-    sheet = np.full((cells[1], cells[0]), UNKNOWN, np.uint8)
-    column, row = np.rint((np.asarray(grid.corner) - low) / grid.cell_size).astype(int)
-    part = sheet[row : row + grid.shape[0], column : column + grid.shape[1]]
-    part[grid.free[: part.shape[0], : part.shape[1]]] = FREE
-    part[grid.occupied[: part.shape[0], : part.shape[1]]] = OCCUPIED
-    pixels = strongest(sheet, every)[::-1]
-    rows, columns = pixels.shape
-    picture = Image.fromarray(pixels, mode="P")
-    picture.putpalette([round(255 * value) for colour in PALETTE for value in to_rgb(colour)])
+    picture = map_picture(grid, low, cells, every)
+    columns, rows = picture.size
     pen = ImageDraw.Draw(picture)
     scale = grid.cell_size * every
     points = [(float(x), float(rows - y)) for x, y in (way[:, :2] - low) / scale]
     pen.line(points, fill=WAY, width=2)
-    x, y = points[-1]
-    size = max(3.0, 0.4 / scale)
-    pen.ellipse((x - size, y - size, x + size, y + size), outline=BODY, width=2)
-    heading = way[-1, 2]
-    pen.line((x, y, x + 2.0 * size * np.cos(heading), y - 2.0 * size * np.sin(heading)), fill=BODY, width=2)
+    draw_body(pen, points[-1], float(way[-1, 2]), max(3.0, 0.4 / scale))
     if border:
-        pen.rectangle((0, 0, columns - 1, rows - 1), outline=LOOP, width=3)
+        pen.rectangle((0, 0, columns - 1, rows - 1), outline=MISS, width=3)
     return picture

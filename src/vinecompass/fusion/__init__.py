@@ -1,11 +1,11 @@
 """Floor 3: motion from all sensors together, and the mounts and scales that fit it best."""
 
 from vinecompass.fusion.calibration import Calibration, Estimate, amended_robot, amendments, estimate_mount
-from vinecompass.fusion.fuse import Fused, cleaned, fuse
+from vinecompass.fusion.fuse import Fused, cleaned, fuse, usual_odometry
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.settings import FusionSettings
 
 __all__ = [
     "Calibration", "Estimate", "Fused", "FusionSettings", "OdometryFusion", "SourceReport",
-    "amended_robot", "amendments", "cleaned", "estimate_mount", "fuse",
+    "amended_robot", "amendments", "cleaned", "estimate_mount", "fuse", "usual_odometry",
 ]  # fmt: skip

@@ -17,7 +17,7 @@ from vinecompass.runs import Run, Track
 from vinecompass.runs.order import rows_in_order, spans_of
 from vinecompass.runs.run import Stream
 
-__all__ = ["Fused", "cleaned", "fuse"]
+__all__ = ["Fused", "cleaned", "fuse", "usual_odometry"]
 
 SOURCES = ("imu", "wheels", "odometry", "scans", "position")
 MOST_GATED, LARGEST_INNOVATION = 0.6, 5.0
@@ -147,6 +147,21 @@ def fuse(
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)
     return Fused(track, alone, report, slips, motions, notes, _doubts(report))
+
+
+def usual_odometry(run: Run) -> Track:
+    """Return the odometry that a run is mapped and localized with by default: all but position fixes, fused.
+
+    Scans are taken in as laser odometry only where wheels and IMU are not both there: what follows matches them to
+    the map, which says more.
+    """
+    found = run.streams()
+    sources: list[str] = [name for name in ("imu", "wheels") if name in found]
+    if "wheels" not in found and "odometry" in found:
+        sources.append("odometry")
+    if len(sources) < 2:
+        sources.append("scans")
+    return fuse(run, sources=sources).track
 
 
 def _doubts(report: dict[str, SourceReport]) -> tuple[str, ...]:

@@ -75,6 +75,10 @@ def _compose_two(first: list[float], second: list[float]) -> FloatArray:
 def inverse(pose: ArrayLike) -> FloatArray:
     """Return the pose that undoes `pose`: ``compose(pose, inverse(pose))`` is the origin."""
     p = np.asarray(pose, dtype=float)
+    if p.ndim == 1:
+        x, y, heading = p.tolist()
+        c, s = cos(heading), sin(heading)
+        return np.array((-c * x - s * y, s * x - c * y, wrap_heading(-heading)))
     cosine, sine = np.cos(p[..., 2]), np.sin(p[..., 2])
     return _stacked(
         -cosine * p[..., 0] - sine * p[..., 1], sine * p[..., 0] - cosine * p[..., 1], wrap_angle(-p[..., 2])

@@ -1,6 +1,19 @@
-"""Floor 4: where the robot is in a map."""
+"""Floor 4: where the robot is in a map, how sure that is, and what if it is wrong."""
 
+from vinecompass.localization.clusters import Cluster
+from vinecompass.localization.drift import Drift
 from vinecompass.localization.localize import Localization, localize
-from vinecompass.localization.particle_localizer import Estimate, LocalizationSettings, ParticleLocalizer
+from vinecompass.localization.motion_model import MotionNoise, learn_motion_noise
+from vinecompass.localization.particle_localizer import Estimate, ParticleLocalizer, Snapshot
+from vinecompass.localization.place_search import Place
+from vinecompass.localization.scan_agreement import Disagreement, ScanAgreement
+from vinecompass.localization.second_opinion import SecondOpinion
+from vinecompass.localization.settings import LocalizationSettings
+from vinecompass.localization.state import State, StateChange
+from vinecompass.localization.telling_drive import TellingDrive
 
-__all__ = ["Estimate", "Localization", "LocalizationSettings", "ParticleLocalizer", "localize"]
+__all__ = [
+    "Cluster", "Disagreement", "Drift", "Estimate", "Localization", "LocalizationSettings", "MotionNoise",
+    "ParticleLocalizer", "Place", "ScanAgreement", "SecondOpinion", "Snapshot", "State", "StateChange", "TellingDrive",
+    "learn_motion_noise", "localize",
+]  # fmt: skip

@@ -7,14 +7,23 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
+from scipy.stats import chi2
 
+from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import distance_along
 from vinecompass.grids import Grid
-from vinecompass.localization.particle_localizer import LocalizationSettings, ParticleLocalizer
-from vinecompass.odometry import motions, odometry_track
+from vinecompass.localization.particle_localizer import Estimate, ParticleLocalizer, Snapshot
+from vinecompass.localization.second_opinion import SecondOpinion
+from vinecompass.localization.settings import LocalizationSettings
+from vinecompass.localization.state import StateChange
+from vinecompass.odometry import motions
 from vinecompass.runs import Run, Track
 
 __all__ = ["Localization", "localize"]
+
+FloatArray = NDArray[np.float64]
+SNAPSHOT_WAYS = (0.0, 0.5, 2.0)
+"""Metres of travel after which the filter is kept for drawing, besides whenever its state changed and at the end."""
 
 
 @dataclass(frozen=True)
@@ -24,79 +33,133 @@ class Localization:
     Parameters
     ----------
     track : Track
-        One pose per scan, in the site frame.
-    spreads : array, (N, 2)
-        Standard deviations of position (the larger of x and y, m) and heading (radians).
+        One pose per scan with its covariance, in the site frame.
+    ways : array, (N,)
+        The way travelled by each scan, by the odometry, m.
     agreements : array, (N,)
-        Mean agreement of each scan with the map, 0 to 1.
+        Share of each scan's beams that agree with the map, 0 to 1.
+    changes : list of StateChange
+        The first state, and every other from when it began.
     settled_at : int or None
-        Index of the first estimate with settled particles; None if they never settled.
-    clouds : list of (t, particles)
-        The particles ``(N, 3)`` at the first scan and every few metres of travel after, for drawing.
+        Index of the first estimate that is tracked; None if none ever was.
+    counts : array, (N,)
+        How many particles there were.
+    drifts : array, (N, 3)
+        The track frame's origin in the site frame, at each scan.
+    first_particles : array, (M, 3)
+        The particles before the first scan.
+    snapshots : list of Snapshot
+        The filter while it settles, whenever its state changed, and at the end, for drawing.
+    second_opinion : SecondOpinion or None
+        On the initial pose, if one was given.
     """
 
     track: Track
-    spreads: NDArray[np.float64]
-    agreements: NDArray[np.float64]
+    ways: FloatArray
+    agreements: FloatArray
+    changes: list[StateChange]
     settled_at: int | None
-    clouds: list[tuple[float, NDArray[np.float64]]]
+    counts: NDArray[np.int64]
+    drifts: FloatArray
+    first_particles: FloatArray
+    snapshots: list[Snapshot]
+    second_opinion: SecondOpinion | None
 
     @property
     def settled_after(self) -> float:
         """The way travelled until settled, m; `inf` if never."""
         if self.settled_at is None:
             return float("inf")
-        return float(distance_along(self.track.poses)[self.settled_at])
+        return float(self.ways[self.settled_at])
+
+    @property
+    def spreads(self) -> FloatArray:
+        """Standard deviations ``(N, 2)`` of position (along the ellipse's longer axis, m) and heading (radians)."""
+        covariances = self.covariances
+        longer = np.linalg.eigvalsh(covariances[:, :2, :2])[:, -1]
+        return np.sqrt(np.stack([longer, covariances[:, 2, 2]], axis=-1))
+
+    @property
+    def covariances(self) -> FloatArray:
+        """Of the track's poses ``(N, 3, 3)``, m2, m rad and rad2."""
+        assert self.track.covariances is not None
+        return self.track.covariances
+
+    def states(self) -> NDArray[np.str_]:
+        """Return the state at each scan ``(N,)``."""
+        begun = np.array([change.t for change in self.changes])
+        names = np.array([change.state for change in self.changes])
+        return np.asarray(names[np.maximum(np.searchsorted(begun, self.track.t, side="right") - 1, 0)])
+
+    def inside_ellipse(self, truth: Track, share: float = 0.95) -> NDArray[np.bool_]:
+        """Tell for each scan ``(N,)`` whether the true position lies in the ellipse that should hold such a share."""
+        off = (truth.at(self.track.t) - self.track.poses)[:, :2, None]
+        squared = off.transpose(0, 2, 1) @ np.linalg.inv(self.covariances[:, :2, :2]) @ off
+        return np.asarray(squared[:, 0, 0] <= chi2.ppf(share, 2))
 
 
 def localize(
     grid: Grid,
     run: Run,
-    initial_pose: ArrayLike,
+    initial_pose: ArrayLike | None = None,
     *,
+    odometry: Track | None = None,
     settings: LocalizationSettings | None = None,
     seed: int = 0,
+    watch: Callable[[ParticleLocalizer, Estimate], None] | None = None,
     progress: Callable[[float, str], None] | None = None,
 ) -> Localization:
-    """Localize a run in a map from a rough initial pose: `ParticleLocalizer.update` over its scans.
+    """Localize a run in a map: `ParticleLocalizer.update` over its scans.
 
     Parameters
     ----------
     grid : Grid
     run : Run
-        With scans, and odometry or wheels.
-    initial_pose : array_like, (3,)
-        In the site frame, m and radians.
+        With scans.
+    initial_pose : array_like, (3,), optional
+        In the site frame, m and radians; it may be rough. If not given, the whole map is searched.
+    odometry : Track, optional
+        In the track frame; all that the run holds, fused, if not given (`vinecompass.fusion.usual_odometry`).
     settings : LocalizationSettings, optional
     seed : int
+    watch : callable, optional
+        Called with the localizer and its estimate after each scan, as for a film.
     progress : callable, optional
         Called with the share done, 0 to 1, and a word.
 
     Raises
     ------
     InputError
-        The run has no scans or no odometry, or the initial pose lies off the map.
+        The run has no scans, or the initial pose lies off the map or inside a wall.
     """
-    scans, odometry = run.need_scans(), odometry_track(run)
+    scans = run.need_scans()
+    track = odometry if odometry is not None else usual_odometry(run)
     localizer = ParticleLocalizer(grid, run.robot, initial_pose, settings=settings, seed=seed)
-    clouds = [(float(scans.t[0]), localizer.particles)]
-    travelled = distance_along(odometry.at(scans.t))
-    next_cloud = 2.0
-    estimates = []
-    for i, (scan, motion) in enumerate(zip(scans, motions(odometry, scans, run.robot.scanner), strict=True)):
-        estimates.append(localizer.update(scan, motion))
-        if travelled[i] >= next_cloud:
-            clouds.append((scan.t, localizer.particles))
-            next_cloud += 8.0
+    first_particles = localizer.particles
+    ways = distance_along(track.at(scans.t))
+    count = len(scans)
+    poses, covariances, drifts = np.empty((count, 3)), np.empty((count, 3, 3)), np.empty((count, 3))
+    agreements, counts = np.empty(count), np.empty(count, np.int64)
+    changes: list[StateChange] = []
+    snapshots: list[Snapshot] = []
+    settled_at = None
+    for i, (scan, motion) in enumerate(zip(scans, motions(track, scans, run.robot.scanner), strict=True)):
+        estimate = localizer.update(scan, motion)
+        poses[i], covariances[i], drifts[i] = estimate.pose, estimate.covariance, estimate.drift.pose
+        agreements[i], counts[i] = estimate.agreement, estimate.particles
+        changed = not changes or changes[-1].state != estimate.state
+        if changed:
+            changes.append(StateChange(scan.t, estimate.state, estimate.reason))
+        due = len(snapshots) < len(SNAPSHOT_WAYS) and ways[i] >= SNAPSHOT_WAYS[len(snapshots)]
+        if due or changed or i == count - 1:
+            snapshots.append(localizer.snapshot())
+        if settled_at is None and estimate.settled:
+            settled_at = i
+        if watch is not None:
+            watch(localizer, estimate)
         if progress and i % 50 == 0:
-            progress(i / len(scans), "localizing")
-    covariances = np.array([estimate.covariance for estimate in estimates])
-    variances = np.diagonal(covariances, axis1=1, axis2=2)
-    settled = [estimate.settled for estimate in estimates]
+            progress(i / count, "localizing")
     return Localization(
-        track=Track(scans.t, np.array([estimate.pose for estimate in estimates])),
-        spreads=np.sqrt(np.stack([variances[:, :2].max(axis=1), variances[:, 2]], axis=-1)),
-        agreements=np.array([estimate.agreement for estimate in estimates]),
-        settled_at=settled.index(True) if any(settled) else None,
-        clouds=clouds,
-    )
+        Track(scans.t, poses, covariances), ways, agreements, changes, settled_at, counts, drifts, first_particles,
+        snapshots, localizer.second_opinion,
+    )  # fmt: skip

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.fusion import fuse
+from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import compose
 from vinecompass.grids import Grid, Making
 from vinecompass.mapping.mapper import Mapper
@@ -17,7 +17,7 @@ from vinecompass.odometry import motions
 from vinecompass.runs import Run, Track
 from vinecompass.runs.order import spans_of
 
-__all__ = ["Mapping", "build_map", "mapping_odometry"]
+__all__ = ["Mapping", "build_map"]
 
 Progress = Callable[[float, str], None]
 LEAST_OVERLAP = 0.4
@@ -60,21 +60,6 @@ class Mapping:
         )  # fmt: skip
 
 
-def mapping_odometry(run: Run) -> Track:
-    """Return the odometry that a run is mapped with by default: all there is but position fixes, fused.
-
-    Scans are taken in as laser odometry only where wheels and IMU are not both there, as matching them to the map
-    says more.
-    """
-    found = run.streams()
-    sources: list[str] = [name for name in ("imu", "wheels") if name in found]
-    if "wheels" not in found and "odometry" in found:
-        sources.append("odometry")
-    if len(sources) < 2:
-        sources.append("scans")
-    return fuse(run, sources=sources).track
-
-
 def build_map(
     run: Run, *, odometry: Track | None = None, settings: MappingSettings | None = None,
     watch: Callable[[Mapper], None] | None = None, progress: Progress | None = None,
@@ -105,7 +90,7 @@ def build_map(
     """
     scans = run.need_scans()
     if odometry is None:
-        odometry = mapping_odometry(run)
+        odometry = usual_odometry(run)
     mapper = Mapper(run.robot, start=run.start, settings=settings)
     numbers, places, agreements = np.empty(len(scans), int), np.empty((len(scans), 3)), np.empty(len(scans))
     for i, (scan, motion) in enumerate(zip(scans, motions(odometry, scans, run.robot.scanner), strict=True)):

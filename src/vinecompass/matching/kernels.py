@@ -81,6 +81,71 @@ def best_offset(field, points, guess, turns, steps, away_cost):  # type: ignore[
 
 
 @njit(cache=True, nogil=True)
+def turned_cells(points, headings, pad):  # type: ignore[no-untyped-def]
+    """Turn points (N, 2), in cells, to each heading: the whole cells (H, N, 2) they fall in from a body mid-cell."""
+    turned = np.empty((headings.shape[0], points.shape[0], 2), np.int32)
+    for h in range(headings.shape[0]):
+        cosine, sine = np.cos(headings[h]), np.sin(headings[h])
+        for i in range(points.shape[0]):
+            turned[h, i, 0] = int(np.floor(0.5 + cosine * points[i, 0] - sine * points[i, 1])) + pad
+            turned[h, i, 1] = int(np.floor(0.5 + sine * points[i, 0] + cosine * points[i, 1])) + pad
+    return turned
+
+
+@njit(cache=True, nogil=True)
+def block_bound(maxima, cells, x, y, least):  # type: ignore[no-untyped-def]
+    """Sum one level of a pyramid over cells (N, 2) moved by x, y: no offset in the block that begins there has more.
+
+    Given up once it cannot exceed `least` any more.
+    """
+    rows, columns = maxima.shape
+    count, total = cells.shape[0], 0
+    for p in range(count):
+        column, row = cells[p, 0] + x, cells[p, 1] + y
+        if 0 <= row < rows and 0 <= column < columns:
+            total += maxima[row, column]
+        if p & 15 == 15 and total + 255 * (count - 1 - p) <= least:
+            break
+    return total
+
+
+@njit(cache=True, nogil=True)
+def largest_blocks(maxima, turned, low, high, block):  # type: ignore[no-untyped-def]
+    """All blocks between `low` and `high` at all headings, the best first: heading, x, y and bound (K, 4)."""
+    across, along = (high[0] - low[0]) // block + 1, (high[1] - low[1]) // block + 1
+    blocks = np.empty((turned.shape[0] * across * along, 4), np.int32)
+    k = 0
+    for h in range(turned.shape[0]):
+        for j in range(along):
+            for i in range(across):
+                x, y = low[0] + i * block, low[1] + j * block
+                blocks[k, 0], blocks[k, 1], blocks[k, 2] = h, x, y
+                blocks[k, 3] = block_bound(maxima, turned[h], x, y, -1)
+                k += 1
+    return blocks[np.argsort(-blocks[:, 3], kind="mergesort")]
+
+
+@njit(cache=True, nogil=True)
+def push_halves(pyramid, cells, level, x, y, high, least, stack, depth):  # type: ignore[no-untyped-def]
+    """Put the four parts of a block on the stack whose bounds exceed `least`, the best on top; return its depth."""
+    half, first = 1 << (level - 1), depth
+    for child in range(4):
+        cx, cy = x + half * (child & 1), y + half * (child >> 1)
+        if cx > high[0] or cy > high[1]:
+            continue
+        total = block_bound(pyramid[level - 1], cells, cx, cy, least)
+        if total <= least:
+            continue
+        place = depth
+        while place > first and stack[place - 1, 3] > total:
+            stack[place] = stack[place - 1]
+            place -= 1
+        stack[place, 0], stack[place, 1], stack[place, 2], stack[place, 3] = level - 1, cx, cy, total
+        depth += 1
+    return depth
+
+
+@njit(cache=True, nogil=True)
 def best_pose(pyramid, pad, points, headings, low, high, least, excluded):  # type: ignore[no-untyped-def]
     """Find the best of all whole-cell offsets from `low` to `high` (x, y, both included) and all headings.
 
@@ -88,42 +153,20 @@ def best_pose(pyramid, pad, points, headings, low, high, least, excluded):  # ty
     cells that begin at a cell, so a sum over it bounds the sums of all offsets in such a block from above. Its
     cell ``[pad, pad]`` is the field's first. `points` (N, 2) are in the body frame, in cells; an offset puts the
     body in the middle of a cell. Only sums above `least` count, and none of the offsets and headings (by index) in
-    the box `excluded` (6,): lowest and highest x, y, index. Returns found, x, y, index of heading, sum and how many
-    sums were taken. Ties go to the first of the blocks, best bound first.
+    the box `excluded` (6,): lowest and highest x, y, index. Returns found, x, y, index of heading and sum. Ties go
+    to the first of the blocks, best bound first.
     """
-    levels, rows, columns = pyramid.shape
-    count, top = points.shape[0], levels - 1
-    block = 1 << top
-    across, along = (high[0] - low[0]) // block + 1, (high[1] - low[1]) // block + 1
-    turned = np.empty((headings.shape[0], count, 2), np.int32)
-    for h in range(headings.shape[0]):
-        cosine, sine = np.cos(headings[h]), np.sin(headings[h])
-        for i in range(count):
-            turned[h, i, 0] = int(np.floor(0.5 + cosine * points[i, 0] - sine * points[i, 1])) + pad
-            turned[h, i, 1] = int(np.floor(0.5 + sine * points[i, 0] + cosine * points[i, 1])) + pad
-    sums = np.empty(headings.shape[0] * across * along, np.int32)
-    k = 0
-    for h in range(headings.shape[0]):
-        for j in range(along):
-            for i in range(across):
-                x, y = low[0] + i * block, low[1] + j * block
-                total = 0
-                for p in range(count):
-                    column, row = turned[h, p, 0] + x, turned[h, p, 1] + y
-                    if 0 <= row < rows and 0 <= column < columns:
-                        total += pyramid[top, row, column]
-                sums[k] = total
-                k += 1
-    order = np.argsort(-sums, kind="mergesort")
-    found, best, best_x, best_y, best_h, taken = False, least, 0, 0, 0, k
+    top = pyramid.shape[0] - 1
+    turned = turned_cells(points, headings, pad)
+    blocks = largest_blocks(pyramid[top], turned, low, high, 1 << top)
+    found, best, best_x, best_y, best_h = False, least, 0, 0, 0
     # A block waiting to be looked into: level, x, y and its bound. Four children at each level at most.
-    stack = np.empty((4 * levels + 4, 4), np.int64)
-    for k in order:
-        if sums[k] <= best:
+    stack = np.empty((4 * top + 8, 4), np.int64)
+    for k in range(blocks.shape[0]):
+        if blocks[k, 3] <= best:
             break
-        h = k // (across * along)
-        stack[0, 0], stack[0, 3] = top, sums[k]
-        stack[0, 1], stack[0, 2] = low[0] + k % across * block, low[1] + k // across % along * block
+        h = blocks[k, 0]
+        stack[0, 0], stack[0, 1], stack[0, 2], stack[0, 3] = top, blocks[k, 1], blocks[k, 2], blocks[k, 3]
         depth = 1
         while depth > 0:
             depth -= 1
@@ -137,30 +180,65 @@ def best_pose(pyramid, pad, points, headings, low, high, least, excluded):  # ty
                 continue
             if level == 0:
                 found, best, best_x, best_y, best_h = True, bound, x, y, h
+            else:
+                depth = push_halves(pyramid, turned[h], level, x, y, high, best, stack, depth)
+    return found, best_x, best_y, best_h, best
+
+
+@njit(cache=True, nogil=True)
+def good_poses(pyramid, pad, points, headings, floor, least, share, apart, turned_apart, most):  # type: ignore[no-untyped-def]
+    """Find all poses on a floor (rows, columns) whose sums come up to a share of the best one's, and exceed `least`.
+
+    As `best_pose`, over the whole field. Of poses within `apart` cells and `turned_apart` radians of each other the
+    best is kept, and `most` in all. Returns x, y, index of heading and sum (K, 4), as they were found.
+    """
+    top = pyramid.shape[0] - 1
+    turned = turned_cells(points, headings, pad)
+    low, high = np.array([0, 0]), np.array([floor.shape[1] - 1, floor.shape[0] - 1])
+    blocks = largest_blocks(pyramid[top], turned, low, high, 1 << top)
+    kept, is_near, count, best = np.empty((most, 4), np.int64), np.empty(most, np.int64), 0, least
+    stack = np.empty((4 * top + 8, 4), np.int64)
+    for k in range(blocks.shape[0]):
+        if blocks[k, 3] <= max(least, int(share * best)):
+            break
+        h = blocks[k, 0]
+        stack[0, 0], stack[0, 1], stack[0, 2], stack[0, 3] = top, blocks[k, 1], blocks[k, 2], blocks[k, 3]
+        depth = 1
+        while depth > 0:
+            depth -= 1
+            level, x, y, bound = stack[depth, 0], stack[depth, 1], stack[depth, 2], stack[depth, 3]
+            bar = max(least, int(share * best))
+            if bound <= bar:
                 continue
-            half = size >> 1
-            first = depth
-            for child in range(4):
-                cx, cy = x + half * (child & 1), y + half * (child >> 1)
-                if cx > high[0] or cy > high[1]:
+            if level > 0:
+                depth = push_halves(pyramid, turned[h], level, x, y, high, bar, stack, depth)
+                continue
+            if not floor[y, x]:
+                continue
+            best = max(best, bound)
+            # It takes the place of worse ones near it, or of the worst where there is no room.
+            near, beaten = 0, False
+            for i in range(count):
+                turn = abs(headings[kept[i, 2]] - headings[h])
+                turn = min(turn, 2.0 * np.pi - turn)
+                if abs(kept[i, 0] - x) <= apart and abs(kept[i, 1] - y) <= apart and turn <= turned_apart:
+                    beaten = beaten or kept[i, 3] >= bound
+                    is_near[near] = i
+                    near += 1
+            if beaten:
+                continue
+            for i in range(near - 1, -1, -1):
+                count -= 1
+                kept[is_near[i]] = kept[count]
+            if count == most:
+                worst = np.argmin(kept[:, 3])
+                if kept[worst, 3] >= bound:
                     continue
-                total, taken = 0, taken + 1
-                for p in range(count):
-                    column, row = turned[h, p, 0] + cx, turned[h, p, 1] + cy
-                    if 0 <= row < rows and 0 <= column < columns:
-                        total += pyramid[level - 1, row, column]
-                    if p & 15 == 15 and total + 255 * (count - 1 - p) <= best:
-                        break
-                if total <= best:
-                    continue
-                # Kept in order, the best bound on top.
-                place = depth
-                while place > first and stack[place - 1, 3] > total:
-                    stack[place] = stack[place - 1]
-                    place -= 1
-                stack[place, 0], stack[place, 1], stack[place, 2], stack[place, 3] = level - 1, cx, cy, total
-                depth += 1
-    return found, best_x, best_y, best_h, best, taken
+                count -= 1
+                kept[worst] = kept[count]
+            kept[count, 0], kept[count, 1], kept[count, 2], kept[count, 3] = x, y, h, bound
+            count += 1
+    return kept[:count]
 
 
 @njit(cache=True, nogil=True)

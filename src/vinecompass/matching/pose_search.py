@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import wrap_angle
-from vinecompass.matching.kernels import best_pose
+from vinecompass.matching.kernels import best_pose, good_poses
 
 __all__ = ["Candidate", "PoseSearch"]
 
@@ -107,10 +107,47 @@ class PoseSearch:
             reach = int(np.ceil(apart[0] / self.cell_size))
             if len(alike):
                 excluded = np.array([*(middle - reach), alike[0], *(middle + reach), alike[-1]])
-        found, x, y, heading, total, _ = best_pose(
+        found, x, y, heading, total = best_pose(
             self._pyramid, self._pad, cells, wanted, first, last, int(255 * least * len(cells)), excluded
         )
         if not found:
             return None
+        return self._candidate(x, y, wanted[heading], total, len(cells))
+
+    def find_all(
+        self, points: ArrayLike, *, headings: ArrayLike, floor: NDArray[np.bool_], least: float, share: float,
+        apart: tuple[float, float] = (1.0, 0.35), most: int = 64,
+    ) -> list[Candidate]:  # fmt: skip
+        """Return every pose on the whole map that fits nearly as well as the best one, the best first.
+
+        Parameters
+        ----------
+        points : array_like, (N, 2)
+            In the body frame, m.
+        headings : array_like, (H,)
+            Those to try, radians, in order.
+        floor : array of bool, (rows, columns)
+            The cells of the field where the body's origin may be.
+        least : float
+            Agreement that must be exceeded, 0 to 1.
+        share : float
+            Of the best one's agreement, that the others must exceed.
+        apart : (float, float)
+            Metres along each axis, and radians, within which poses count as one; the best of them is given.
+        most : int
+            How many are given at most.
+        """
+        wanted = np.asarray(headings, dtype=float)
+        cells = np.asarray(points, dtype=float) / self.cell_size
+        found = good_poses(
+            self._pyramid, self._pad, cells, wanted, floor, int(255 * least * len(cells)), share,
+            round(apart[0] / self.cell_size), apart[1], most,
+        )  # fmt: skip
+        candidates = [self._candidate(x, y, wanted[h], total, len(cells)) for x, y, h, total in found]
+        best = max((candidate.agreement for candidate in candidates), default=0.0)
+        good = [candidate for candidate in candidates if candidate.agreement > share * best]
+        return sorted(good, key=lambda candidate: -candidate.agreement)
+
+    def _candidate(self, x: int, y: int, heading: float, total: float, count: int) -> Candidate:
         place = (np.array([x, y]) + 0.5) * self.cell_size + self.corner
-        return Candidate(np.append(place, wrap_angle(wanted[heading])), float(total / (255.0 * len(cells))))
+        return Candidate(np.append(place, wrap_angle(heading)), float(total / (255.0 * count)))

@@ -7,9 +7,10 @@ from pathlib import Path
 from pydantic import Field
 
 from vinecompass.costs import CostSettings
-from vinecompass.files import Model, Positive, read_model
+from vinecompass.files import Model, Positive, find_named, read_model
 from vinecompass.following import FollowingSettings
 from vinecompass.fusion import FusionSettings
+from vinecompass.grids import NamedPose
 from vinecompass.localization import LocalizationSettings
 from vinecompass.mapping import MappingSettings
 from vinecompass.navigation.safety import SafetySettings
@@ -40,6 +41,11 @@ class Settings(Model):
     following: FollowingSettings = Field(default_factory=FollowingSettings, description="a [following] table")
     navigation: NavigationSettings = Field(default_factory=NavigationSettings, description="a [navigation] table")
     safety: SafetySettings = Field(default_factory=SafetySettings, description="a [safety] table")
+    dock: list[NamedPose] = Field(default_factory=list, description="[[dock]] tables")
+
+    def find_dock(self, name: str) -> NamedPose:
+        """Return the dock of that name, or raise `InputError` that lists the known ones."""
+        return find_named(self.dock, name, kind="dock", where="the settings")
 
 
 def read_settings(path: str | Path) -> Settings:

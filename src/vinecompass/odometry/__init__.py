@@ -3,9 +3,10 @@
 from vinecompass.odometry.dead_reckoning import dead_reckon, odometry_track, wheel_ways
 from vinecompass.odometry.deskew import deskewed_ends, deskewed_hits
 from vinecompass.odometry.laser_odometry import LaserOdometry, ScanMotion, laser_track
-from vinecompass.odometry.motion import Motion, motion_at, motions
+from vinecompass.odometry.motion import BodyVelocity, Motion, motion_at, motions
 
 __all__ = [
+    "BodyVelocity",
     "LaserOdometry", "Motion", "ScanMotion", "dead_reckon", "deskewed_ends", "deskewed_hits", "laser_track",
     "motion_at", "motions", "odometry_track", "wheel_ways",
 ]  # fmt: skip

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import compose
+from vinecompass.odometry.kernels import beam_ends
 from vinecompass.robot import Lidar
 
 __all__ = ["deskewed_ends", "deskewed_hits"]
@@ -29,10 +29,9 @@ def deskewed_ends(ranges: ArrayLike, lidar: Lidar, sweep: ArrayLike) -> tuple[Fl
     origins, ends : array, (beams, 2)
         Metres.
     """
-    sensor = compose(sweep, lidar.mount_pose)
-    angles = sensor[:, 2] + lidar.beam_angles
-    reach = np.asarray(ranges, dtype=float)[:, None]
-    return sensor[:, :2], sensor[:, :2] + reach * np.stack([np.cos(angles), np.sin(angles)], axis=-1)
+    reach, poses = np.asarray(ranges, dtype=float), np.ascontiguousarray(sweep, dtype=float)
+    origins, ends = beam_ends(reach, lidar.beam_angles, lidar.mount_pose, poses)
+    return origins, ends
 
 
 def deskewed_hits(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike) -> FloatArray:

@@ -1,4 +1,4 @@
-"""Kernels of laser odometry: a scan straightened, lines through its points, and another scan aligned to them."""
+"""Kernels of scans and laser odometry: beams placed, scans straightened, lines laid through them and aligned to."""
 
 from __future__ import annotations
 
@@ -6,6 +6,21 @@ import numpy as np
 from numba import njit
 
 from vinecompass.geometry.kernels import solve_in_place
+
+
+@njit(cache=True, nogil=True)
+def beam_ends(ranges, angles, mount, sweep):  # type: ignore[no-untyped-def]
+    """Where each beam started and ended (N, 2), the body's pose as it fired being `sweep` (N, 3), all in one frame."""
+    origins, ends = np.empty((ranges.shape[0], 2)), np.empty((ranges.shape[0], 2))
+    for beam in range(ranges.shape[0]):
+        x, y, heading = sweep[beam, 0], sweep[beam, 1], sweep[beam, 2]
+        cosine, sine = np.cos(heading), np.sin(heading)
+        origins[beam, 0] = x + cosine * mount[0] - sine * mount[1]
+        origins[beam, 1] = y + sine * mount[0] + cosine * mount[1]
+        angle = heading + mount[2] + angles[beam]
+        ends[beam, 0] = origins[beam, 0] + ranges[beam] * np.cos(angle)
+        ends[beam, 1] = origins[beam, 1] + ranges[beam] * np.sin(angle)
+    return origins, ends
 
 
 @njit(cache=True, nogil=True)

@@ -12,7 +12,7 @@ from vinecompass.geometry import relative
 from vinecompass.robot import Lidar
 from vinecompass.runs import Scans, Track
 
-__all__ = ["Motion", "motion_at", "motions"]
+__all__ = ["BodyVelocity", "Motion", "motion_at", "motions"]
 
 AT_ONCE = 256
 """Scans whose motions are read from a track together: one by one, the reading costs more than the matching."""
@@ -35,6 +35,28 @@ class Motion:
     t: float
     pose: NDArray[np.float64]
     sweep: NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class BodyVelocity:
+    """A velocity held since the last scan, where there is no odometry but what was commanded or estimated.
+
+    Parameters
+    ----------
+    ahead, left : float
+        Metres a second, in the body frame.
+    turn_rate : float
+        Radians a second.
+    """
+
+    ahead: float
+    left: float
+    turn_rate: float
+
+    @property
+    def vector(self) -> NDArray[np.float64]:
+        """The three as an array."""
+        return np.array([self.ahead, self.left, self.turn_rate])
 
 
 def motion_at(track: Track, t: float, lidar: Lidar) -> Motion:

@@ -2,6 +2,6 @@
 
 from vinecompass.simulation.ray_casting import cast_beams
 from vinecompass.simulation.simulator import Readings, Simulator
-from vinecompass.simulation.site import Person, Site, Stop, parse_site, read_site
+from vinecompass.simulation.site import Person, Site, parse_site, read_site
 
-__all__ = ["Person", "Readings", "Simulator", "Site", "Stop", "cast_beams", "parse_site", "read_site"]
+__all__ = ["Person", "Readings", "Simulator", "Site", "cast_beams", "parse_site", "read_site"]

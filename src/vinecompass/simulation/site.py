@@ -4,21 +4,19 @@ from __future__ import annotations
 
 from functools import cached_property
 from pathlib import Path
-from typing import TypeVar
 
 import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
-from vinecompass.errors import InputError
-from vinecompass.files import Fraction, Model, Number, Positive, parse_model, read_model
-from vinecompass.grids.zones import Corners, Zone
+from vinecompass.files import Fraction, Model, Number, Positive, find_named, parse_model, read_model
+from vinecompass.grids import NamedPose, Zone
+from vinecompass.grids.zones import Corners
 
-__all__ = ["Person", "Site", "Stop", "parse_site", "read_site"]
+__all__ = ["Person", "Site", "parse_site", "read_site"]
 
 Point = tuple[Number, Number]
-Named = TypeVar("Named", "Stop", "Route")
 
 
 class Wall(Model):
@@ -50,19 +48,6 @@ class Person(Model):
     radius: Positive = Field(0.22, description="m")
 
 
-class Stop(Model):
-    """One ``[[stop]]``: a named pose to drive to."""
-
-    name: str = Field(description="a name")
-    pose: tuple[Number, Number, Number] = Field(description="[x, y, heading_deg] in the site frame")
-
-    @property
-    def site_pose(self) -> NDArray[np.float64]:
-        """The pose ``(3,)``, m and radians."""
-        x, y, heading_deg = self.pose
-        return np.array([x, y, np.radians(heading_deg)])
-
-
 class Route(Model):
     """One ``[[route]]``: a polyline to record a drive along."""
 
@@ -80,7 +65,7 @@ class Site(Model):
     floor: list[Floor] = Field(default_factory=list, description="[[floor]] tables")
     person: list[Person] = Field(default_factory=list, description="[[person]] tables")
     zone: list[Zone] = Field(default_factory=list, description="[[zone]] tables")
-    stop: list[Stop] = Field(default_factory=list, description="[[stop]] tables")
+    stop: list[NamedPose] = Field(default_factory=list, description="[[stop]] tables")
     route: list[Route] = Field(default_factory=list, description="[[route]] tables")
 
     @model_validator(mode="after")
@@ -133,20 +118,13 @@ class Site(Model):
             shapely.prepare(shape)
         return shapes
 
-    def find_stop(self, name: str) -> Stop:
+    def find_stop(self, name: str) -> NamedPose:
         """Return the stop of that name, or raise `InputError` that lists the known ones."""
-        return self._find(self.stop, name, "stop")
+        return find_named(self.stop, name, kind="stop", where=self.name)
 
     def find_route(self, name: str) -> Route:
         """Return the route of that name, or raise `InputError` that lists the known ones."""
-        return self._find(self.route, name, "route")
-
-    def _find(self, items: list[Named], name: str, kind: str) -> Named:
-        for item in items:
-            if item.name == name:
-                return item
-        known = ", ".join(item.name for item in items) or "none"
-        raise InputError(f"no {kind} of that name in {self.name}", key=kind, value=name, expected=f"one of: {known}")
+        return find_named(self.route, name, kind="route", where=self.name)
 
 
 def _edges(line: list[Point]) -> NDArray[np.float64]:

@@ -1,0 +1,91 @@
+"""Runs to localize: the demo site and a larger one, with people about and a tenth of the furniture moved."""
+
+from __future__ import annotations
+
+import dataclasses
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from vinecompass import Run, Site, Track, demo_file, read_robot, read_site, record_drive
+from vinecompass.geometry import compose, relative
+from vinecompass.runs import Scans
+
+FloatArray = NDArray[np.float64]
+ROOM_FOR_THE_ROBOT = 0.7
+"""Metres about the route that moved furniture leaves free."""
+ESTATE_WAY = 250.0
+"""Metres of the estate's rounds that one run covers: each seed drives another part of them."""
+
+
+def furniture_moved(site: Site, route: FloatArray, *, share: float, seed: int) -> Site:
+    """Return a site in which a share of the solids has been pushed by up to a metre and turned by up to 20 degrees."""
+    rng = np.random.default_rng(seed)
+    shapes = [shapely.Polygon(solid.polygon) for solid in site.solid]
+    way = shapely.LineString(route).buffer(ROOM_FOR_THE_ROBOT)
+    walls = shapely.union_all([shapely.LineString(wall.points) for wall in site.wall])
+    people = shapely.union_all([shapely.LineString(person.route).buffer(0.3) for person in site.person])
+    wanted, moved = round(share * len(shapes)), 0
+    for i in rng.permutation(len(shapes)):
+        for _ in range(30):
+            away, direction = rng.uniform(0.3, 1.0), rng.uniform(-np.pi, np.pi)
+            turned = shapely.affinity.rotate(shapes[i], rng.uniform(-20.0, 20.0))
+            pushed = shapely.affinity.translate(turned, away * np.cos(direction), away * np.sin(direction))
+            others = shapely.union_all([shape for j, shape in enumerate(shapes) if j != i])
+            if not any(pushed.intersects(other) for other in (way, walls, people, others)):
+                shapes[i], moved = pushed, moved + 1
+                break
+        if moved == wanted:
+            break
+    solids = [
+        solid.model_copy(update={"polygon": [tuple(point) for point in shape.exterior.coords[:-1]]})
+        for solid, shape in zip(site.solid, shapes, strict=True)
+    ]
+    return site.model_copy(update={"solid": solids})
+
+
+def demo_run(seed: int) -> Run:
+    """A press round through the demo site, a tenth of its furniture moved."""
+    site, robot = read_site(demo_file("site.toml")), read_robot(demo_file("robot.toml"))
+    route = np.array(site.find_route("press round").points)
+    return record_drive(furniture_moved(site, route, share=0.1, seed=seed), robot, route, seed=seed)
+
+
+def estate_part_run(seed: int) -> Run:
+    """A part of the estate's rounds, begun at another of their corners for each seed."""
+    site, robot = read_site(demo_file("estate.toml")), read_robot(demo_file("robot.toml"))
+    robot = robot.model_copy(update={"lidar": [robot.scanner.model_copy(update={"beams": 360})]})
+    corners = np.array(site.find_route("rounds").points)
+    corners = np.roll(corners[:-1], -7 * seed, axis=0)
+    way = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(corners, axis=0).T))])
+    route = corners[: int(np.searchsorted(way, ESTATE_WAY)) + 1]
+    ahead = route[1] - route[0]
+    start = (*route[0].tolist(), float(np.degrees(np.arctan2(ahead[1], ahead[0]))))
+    site = furniture_moved(site, route, share=0.1, seed=seed).model_copy(update={"start": start})
+    return record_drive(site, robot, route[1:], seed=seed)
+
+
+def carried_away(run: Run, odometry: Track, begin: float, end: float) -> tuple[Run, Track]:
+    """Return a run and its odometry without what happened between two times: as if the robot had been carried.
+
+    What came later is stamped as if it had followed at once, and the odometry goes on from where it was.
+    """
+    scans, truth = run.need_scans(), run.truth
+    assert truth is not None
+    before, after = odometry.at([begin, end])
+
+    def kept(t: FloatArray) -> tuple[NDArray[np.bool_], FloatArray]:
+        keep = (t <= begin) | (t > end)
+        return keep, np.where(t > end, t - (end - begin), t)[keep]
+
+    keep, t = kept(odometry.t)
+    later = odometry.t > end
+    poses = np.where(later[:, None], compose(before, relative(odometry.poses, after)), odometry.poses)
+    scan_keep, scan_t = kept(scans.t)
+    truth_keep, truth_t = kept(truth.t)
+    cut = dataclasses.replace(
+        run, scans=Scans(scan_t, scans.ranges[scan_keep]), truth=Track(truth_t, truth.poses[truth_keep]),
+        wheels=None, imu=None, commands=None, odometry=None, position=None,
+    )  # fmt: skip
+    return cut, Track(t, poses[keep])

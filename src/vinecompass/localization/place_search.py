@@ -1,0 +1,136 @@
+"""Search of the whole map for the places where a scan fits."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.geometry import compose, relative, wrap_angle
+from vinecompass.grids import Grid, MapRays, likelihood_field
+from vinecompass.localization.kernels import PASSES, UNMAPPED, choose_points, weigh_particles
+from vinecompass.localization.measurement_model import bordered
+from vinecompass.localization.scan_agreement import ScanJudge, agreeing_share
+from vinecompass.matching import Candidate, PoseSearch
+
+__all__ = ["Place", "PlaceSearch"]
+
+FloatArray = NDArray[np.float64]
+COARSE_CELL, COARSE_SPREAD, FINE_SPREAD = 0.1, 0.15, 0.08
+"""Metres: the cells searched, and the likelihood field's spread in the search and in the refinement after it."""
+HEADING_STEP = np.radians(2.0)
+SQUARE, MOST_POINTS = 0.3, 80
+"""Of the ends in a square of this side, m, one is looked at, and so many in all."""
+LEAST_FIT = 0.3
+"""Below it, nothing fits."""
+REFINEMENTS = ((0.05, np.radians(1.0)), (0.025, np.radians(0.33)))
+"""Steps of the refinement, m and radians: two each way."""
+
+
+@dataclass(frozen=True)
+class Place:
+    """A pose at which a scan fits the map.
+
+    Parameters
+    ----------
+    pose : array, (3,)
+        In the site frame, m and radians.
+    fit : float
+        How well the scan fits, 0 to 1: the mean likelihood of its ends, those where nothing is known counting half,
+        times the share that pass no mapped wall.
+    agreement : float
+        Share of its beams that agree with the map, 0 to 1, as in `ScanAgreement`.
+    """
+
+    pose: FloatArray
+    fit: float
+    agreement: float
+
+    def __str__(self) -> str:
+        x, y, heading = self.pose
+        return f"{x:.2f}, {y:.2f}, {np.degrees(heading):.0f} degrees"
+
+    def is_near(self, pose: FloatArray, reach: float, turn: float) -> bool:
+        """Tell whether a pose lies within so many metres and radians."""
+        away = pose - self.pose
+        return bool(np.hypot(away[0], away[1]) <= reach and abs(wrap_angle(away[2])) <= turn)
+
+
+class PlaceSearch:
+    """A map made ready to be searched.
+
+    Parameters
+    ----------
+    grid : Grid
+    rays : MapRays
+        Of the same map.
+    judge : ScanJudge
+        Of the same map.
+    """
+
+    def __init__(self, grid: Grid, rays: MapRays, judge: ScanJudge) -> None:
+        self._rays, self._judge, self._frame, self._cell_size = rays, judge, grid.frame, grid.cell_size
+        every = max(round(COARSE_CELL / grid.cell_size), 1)
+        occupied, free = (_blocks(cells, every) for cells in (grid.occupied, grid.free))
+        coarse = every * grid.cell_size
+        self._floor = free & ~occupied
+        self._search = PoseSearch(likelihood_field(occupied, coarse, COARSE_SPREAD), coarse)
+        self._fine = bordered(likelihood_field(grid.occupied, grid.cell_size, FINE_SPREAD), 0.0)
+
+    def anywhere(self, origins: FloatArray, ends: FloatArray, *, share: float = 0.9) -> list[Place]:
+        """Return all places that fit nearly as well as the best one, the best first; none if nothing fits.
+
+        Parameters
+        ----------
+        origins, ends : array, (N, 2)
+            Of the beams, in the body frame, m.
+        share : float
+            Of the best one's fit, that the others must come up to.
+        """
+        chosen = choose_points(ends, SQUARE, MOST_POINTS)
+        # The coarse cells blur how well a place fits: a little more is taken in, and judged on the fine map.
+        found = self._search.find_all(
+            ends[chosen], headings=np.arange(-np.pi, np.pi, HEADING_STEP), floor=self._floor, least=LEAST_FIT,
+            share=share - 0.1,
+        )  # fmt: skip
+        places: list[Place] = []
+        for place in sorted((self._refined(one, origins, ends) for one in found), key=lambda one: -one.fit):
+            bar = share * places[0].fit if places else LEAST_FIT
+            if place.fit > bar and not any(place.is_near(other.pose, 0.5, 0.2) for other in places):
+                places.append(place)
+        return places
+
+    def near(self, pose: FloatArray, origins: FloatArray, ends: FloatArray, *, reach: float, turn: float) -> Place:
+        """Return the place that fits best within `reach` metres and `turn` radians of a pose ``(3,)``."""
+        chosen = choose_points(ends, SQUARE, MOST_POINTS)
+        local = relative(pose, self._frame)
+        steps = int(np.ceil(min(turn, np.pi) / HEADING_STEP))
+        found = self._search.find(
+            ends[chosen], headings=local[2] + HEADING_STEP * np.arange(-steps, steps + 1),
+            low=local[:2] - reach, high=local[:2] + reach,
+        )  # fmt: skip
+        return self._refined(found or Candidate(local, 0.0), origins, ends)
+
+    def _refined(self, candidate: Candidate, origins: FloatArray, ends: FloatArray) -> Place:
+        chosen = choose_points(ends, SQUARE, MOST_POINTS)
+        few = ends[chosen]
+        pose, fit = compose(self._frame, candidate.pose), 0.0
+        for step, turn in REFINEMENTS:
+            offsets = np.stack(np.meshgrid(*[np.arange(-2.0, 3.0)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+            tried = pose + offsets * [step, step, turn]
+            fits = weigh_particles(self._fine, self._rays.to_cells(tried), few / self._cell_size)
+            best = int(np.argmax(fits))
+            pose, fit = tried[best], float(fits[best]) / len(few)
+        pose[2] = wrap_angle(pose[2])
+        verdicts = self._judge.verdicts(pose, origins, ends)
+        passing, unmapped = (np.count_nonzero(verdicts[chosen] == kind) / len(few) for kind in (PASSES, UNMAPPED))
+        return Place(pose, fit * (1.0 - passing) / (1.0 - 0.5 * unmapped), agreeing_share(verdicts))
+
+
+def _blocks(cells: NDArray[np.bool_], every: int) -> NDArray[np.bool_]:
+    """Tell for each block of `every` x `every` cells whether any is set."""
+    rows, columns = (-(-side // every) for side in cells.shape)
+    padded = np.zeros((rows * every, columns * every), dtype=bool)
+    padded[: cells.shape[0], : cells.shape[1]] = cells
+    return np.asarray(padded.reshape(rows, every, columns, every).any(axis=(1, 3)))
