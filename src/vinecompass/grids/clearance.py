@@ -8,7 +8,7 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.errors import InputError
 from vinecompass.grids.kernels import squared_distance
 
-__all__ = ["clearance", "likelihood_field"]
+__all__ = ["clearance", "likelihood_at", "likelihood_field"]
 
 
 def clearance(occupied: ArrayLike, cell_size: float) -> NDArray[np.float32]:
@@ -61,4 +61,9 @@ def likelihood_field(occupied: ArrayLike, cell_size: float, spread: float) -> ND
     -----
     The likelihood field of Thrun, Burgard and Fox (2005), "Probabilistic Robotics", section 6.4.
     """
-    return np.exp(-0.5 * np.square(clearance(occupied, cell_size) / np.float32(spread)))
+    return likelihood_at(clearance(occupied, cell_size), spread)
+
+
+def likelihood_at(distance: NDArray[np.float32], spread: float) -> NDArray[np.float32]:
+    """Return what `likelihood_field` says at distances from the nearest occupied cell, m."""
+    return np.exp(-0.5 * np.square(distance / np.float32(spread)))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.grids.clearance import clearance
+from vinecompass.grids.clearance import clearance, likelihood_at
 from vinecompass.grids.grid import Grid
 from vinecompass.grids.kernels import march_rays
 
@@ -57,6 +57,10 @@ class MapRays:
     def clearance_at(self, points: ArrayLike) -> NDArray[np.float32]:
         """Return the distance of site points ``(N, 2)`` to the nearest occupied cell, m; 0 off the map."""
         return self._grid.values_at(points, self.distance, outside=0.0) * np.float32(self._cell_size)
+
+    def likelihood_field(self, spread: float) -> NDArray[np.float32]:
+        """Return the map's likelihood field ``(rows, columns)``, as `vinecompass.grids.likelihood_field`."""
+        return likelihood_at(self.distance * np.float32(self._cell_size), spread)
 
     def ranges(self, poses: ArrayLike, angles: ArrayLike, *, farthest: float) -> NDArray[np.float32]:
         """Return how far beams reach before they meet an occupied cell.

@@ -13,7 +13,7 @@ from scipy.spatial import KDTree
 
 from vinecompass.localization.kernels import cloud_moments
 
-__all__ = ["Cluster", "find_clusters", "whole_cloud"]
+__all__ = ["Cluster", "find_clusters", "shrunk_between", "whole_cloud"]
 
 FloatArray = NDArray[np.float64]
 APART, TURNED_APART = 0.5, np.radians(20.0)
@@ -80,6 +80,25 @@ def _labels(particles: FloatArray) -> NDArray[np.int64]:
     pairs = KDTree(places).query_pairs(APART, output_type="ndarray")
     links = coo_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(keys), len(keys)))
     return np.asarray(connected_components(links, directed=False)[1][inverse], dtype=np.int64)
+
+
+def shrunk_between(
+    log_likelihoods: FloatArray, weights: FloatArray, labels: NDArray[np.int64], trust: float
+) -> FloatArray:
+    """Return log-likelihoods ``(N,)`` that compare clusters with less confidence than the particles within each.
+
+    Two aisles that look alike differ by how rough their walls came out in the map. That difference is the same in
+    every scan, so scans that tell it again and again are no evidence: of what a scan says for one cluster against
+    another, only the share `trust` counts.
+    """
+    result = log_likelihoods.copy()
+    for label in np.unique(labels):
+        one = labels == label
+        best = float(log_likelihoods[one].max())
+        share = weights[one] / max(float(weights[one].sum()), 1e-300)
+        of_cluster = best + float(np.log(max(share @ np.exp(log_likelihoods[one] - best), 1e-300)))
+        result[one] -= (1.0 - trust) * of_cluster
+    return result
 
 
 def whole_cloud(particles: FloatArray, weights: FloatArray) -> Cluster:

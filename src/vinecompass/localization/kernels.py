@@ -141,30 +141,35 @@ def move_particles(particles, steps):  # type: ignore[no-untyped-def]
 def cloud_moments(particles, weights):  # type: ignore[no-untyped-def]
     """Mean (3,) and covariance (3, 3) of weighted particles (N, 3), how far they reach (3,), and their weight.
 
-    Headings are taken from the first particle's, the short way round.
+    Headings are taken from the heaviest particle's, the short way round. Particles of less than a hundredth of the
+    mean weight are left out: together they could not make a hundredth of the cloud, but be far away.
     """
+    first = particles[np.argmax(weights)]
+    total = weights.sum()
+    least, counted = 0.01 * total / weights.shape[0], 0.0
     mean, covariance = np.zeros(3), np.zeros((3, 3))
     low, high, away = np.zeros(3), np.zeros(3), np.empty(3)
-    total = 0.0
     for i in range(particles.shape[0]):
-        away[0], away[1] = particles[i, 0] - particles[0, 0], particles[i, 1] - particles[0, 1]
-        away[2] = np.pi - (np.pi - particles[i, 2] + particles[0, 2]) % (2.0 * np.pi)
-        total += weights[i]
+        if weights[i] < least:
+            continue
+        away[0], away[1] = particles[i, 0] - first[0], particles[i, 1] - first[1]
+        away[2] = np.pi - (np.pi - particles[i, 2] + first[2]) % (2.0 * np.pi)
+        counted += weights[i]
         for a in range(3):
             low[a], high[a] = min(low[a], away[a]), max(high[a], away[a])
             mean[a] += weights[i] * away[a]
             for b in range(a + 1):
                 covariance[a, b] += weights[i] * away[a] * away[b]
-    if total > 0.0:
-        mean /= total
-        covariance /= total
+    if counted > 0.0:
+        mean /= counted
+        covariance /= counted
     for a in range(3):
         for b in range(a + 1):
             covariance[a, b] -= mean[a] * mean[b]
             covariance[b, a] = covariance[a, b]
         # Of a cloud without any width, rounding may leave less than nothing.
         covariance[a, a] = max(covariance[a, a], 0.0)
-    mean += particles[0]
+    mean += first
     mean[2] = np.pi - (np.pi - mean[2]) % (2.0 * np.pi)
     return mean, covariance, high - low, total
 

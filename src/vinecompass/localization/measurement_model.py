@@ -7,7 +7,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.grids import Grid, MapRays, likelihood_field
+from vinecompass.grids import Grid, MapRays
 from vinecompass.localization.kernels import choose_points, weigh_by_beams, weigh_particles
 from vinecompass.localization.settings import LocalizationSettings
 from vinecompass.robot import Lidar
@@ -52,7 +52,7 @@ class LikelihoodFieldModel:
 
     def __init__(self, grid: Grid, rays: MapRays, *, spread: float, stray_share: float) -> None:
         self._rays, self._cell_size = rays, grid.cell_size
-        field = likelihood_field(grid.occupied, grid.cell_size, spread)
+        field = rays.likelihood_field(spread)
         self._log_field = bordered(np.log((1.0 - stray_share) * field + stray_share), float(np.log(stray_share)))
 
     def log_likelihoods(self, poses: FloatArray, origins: FloatArray, ends: FloatArray) -> FloatArray:

@@ -35,18 +35,26 @@ class MotionNoise:
         Standard deviation of the heading by turning, rad per root of a radian.
     turn_per_metre : float
         And by driving, rad per root of a metre.
+    slip_share : float
+        Share of the particles, 0 to 1, that take the odometry to be off by far more, as when wheels slip.
+    slip_factor : float
+        How many times more.
     """
 
     distance: float
     sideways: float
     turn: float
     turn_per_metre: float
+    slip_share: float = 0.0
+    slip_factor: float = 1.0
 
     @classmethod
     def of(cls, settings: LocalizationSettings) -> MotionNoise:
         """Return the noise that the settings say."""
         s = settings
-        return cls(s.distance_noise, s.sideways_noise, s.turn_noise, s.turn_noise_per_metre)
+        return cls(
+            s.distance_noise, s.sideways_noise, s.turn_noise, s.turn_noise_per_metre, s.slip_share, s.slip_factor
+        )
 
     def spreads(self, drive: Drive, way: float, turn: float) -> FloatArray:
         """Return the standard deviations ``(3,)`` of a step: ahead, left, m, and turned, radians."""
@@ -54,6 +62,13 @@ class MotionNoise:
         across = self.distance if drive.kind == "omni" else self.sideways
         turned = np.sqrt(self.turn**2 * abs(turn) + self.turn_per_metre**2 * way)
         return np.array([self.distance * root, across * root, turned]) + STANDING
+
+    def normals(self, count: int, rng: np.random.Generator) -> FloatArray:
+        """Return noise ``(count, 3)`` in units of the spreads: normal, and of some particles `slip_factor` as wide."""
+        drawn = rng.standard_normal((count, 3))
+        # The particles have no order, so it may as well be the first ones whose wheels slip.
+        drawn[: round(self.slip_share * count)] *= self.slip_factor
+        return drawn
 
 
 def sample_increments(
@@ -67,7 +82,7 @@ def sample_increments(
     error taken in the body's own axes, so that it suits drives that move sideways too.
     """
     spreads = noise.spreads(drive, float(np.hypot(step[0], step[1])), float(step[2]))
-    return np.asarray(move_particles(poses, step + spreads * rng.standard_normal((len(poses), 3))))
+    return np.asarray(move_particles(poses, step + spreads * noise.normals(len(poses), rng)))
 
 
 def sample_velocities(
@@ -88,7 +103,7 @@ def sample_velocities(
     spreads = noise.spreads(drive, way, 0.0 if drive.kind == "car" else turn)
     if drive.kind != "omni":
         spreads[1] = 0.0
-    spoilt = v + spreads / max(duration, 1e-9) * rng.standard_normal((len(poses), 3))
+    spoilt = v + spreads / max(duration, 1e-9) * noise.normals(len(poses), rng)
     moved = np.asarray(move_particles(poses, arc(spoilt, duration)))
     moved[:, 2] += 0.5 * spreads[2] * rng.standard_normal(len(poses))
     return moved

@@ -10,10 +10,10 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, arc_velocity, compose, relative
 from vinecompass.grids import Grid, MapRays
-from vinecompass.localization.clusters import Cluster, find_clusters, whole_cloud
+from vinecompass.localization.clusters import Cluster, find_clusters, shrunk_between, whole_cloud
 from vinecompass.localization.drift import Drift, DriftFollower
 from vinecompass.localization.kernels import blurred, tempered
-from vinecompass.localization.measurement_model import choose_beams, measurement_model
+from vinecompass.localization.measurement_model import LikelihoodFieldModel, choose_beams, measurement_model
 from vinecompass.localization.motion_model import MotionNoise, sample_increments, sample_velocities
 from vinecompass.localization.place_search import Place, PlaceSearch
 from vinecompass.localization.recovery import LikelihoodAverages
@@ -23,7 +23,7 @@ from vinecompass.localization.second_opinion import SecondOpinion, second_opinio
 from vinecompass.localization.settings import LocalizationSettings
 from vinecompass.localization.state import State, StateWatch
 from vinecompass.localization.telling_drive import TellingDrive, telling_drive
-from vinecompass.odometry import BodyVelocity, Motion, deskewed_ends
+from vinecompass.odometry import BodyVelocity, Motion, returned_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan
 
@@ -32,6 +32,8 @@ __all__ = ["Estimate", "ParticleLocalizer", "Snapshot"]
 FloatArray = NDArray[np.float64]
 FEWEST_EFFECTIVE = 0.05
 """Share of the particles that still count after a scan: its likelihoods are flattened until they do."""
+TRUST_BETWEEN = 0.005
+"""Share of what a scan says for one cluster of particles against another that counts."""
 BLUR = 0.2
 """Share of the cloud's standard deviation by which resampled particles are set apart."""
 FEWEST_BEAMS = 8
@@ -52,6 +54,8 @@ LOOK_AGAIN, LOOK_AGAIN_AFTER = 1.0, 2.0
 SURELY_BETTER = 3.0
 """How many times better another place must fit to be believed at once. A place that fits only clearly better must do so
 again a metre on: where furniture was moved, some other place may look more like the map for a while."""
+CHECKS = (3.0, 8.0)
+"""Metres after a place was found on the map, at which the map is searched once more: an aisle may look like another."""
 NOWHERE = 0.2
 """Share of agreeing beams below which the robot is lost if the scan fits nowhere else either: behind panes of glass,
 which beams pass, it can be little more."""
@@ -197,6 +201,10 @@ class ParticleLocalizer:
         self._rng = np.random.default_rng(seed)
         self._rays = MapRays(grid)
         self._model = measurement_model(grid, self._rays, self._lidar, s)
+        self._field_model = (
+            self._model if isinstance(self._model, LikelihoodFieldModel)
+            else measurement_model(grid, self._rays, self._lidar, s.model_copy(update={"measurement": "field"}))
+        )  # fmt: skip
         self._judge = ScanJudge(grid, self._rays, near=3.0 * s.field_spread)
         self._search = PlaceSearch(grid, self._rays, self._judge)
         self._averages, self._drift = LikelihoodAverages(), DriftFollower()
@@ -218,9 +226,10 @@ class ParticleLocalizer:
         self._odometry = np.zeros(3)
         self._last_step = np.zeros(3), 0.0
         self._way_since_look, self._looked_at = 0.0, -np.inf
+        self._checks_in: list[float] = []
         self._scan = np.zeros((0, 2)), np.zeros((0, 2))
-        self._likelihood = 0.0
         self._rival: Rival | None = None
+        self._ambiguous = False
         self._estimate: Estimate | None = None
 
     def update(self, scan: Scan, odometry: Motion | BodyVelocity) -> Estimate:
@@ -242,19 +251,20 @@ class ParticleLocalizer:
         duration = scan.t - self._last_t if self._estimate is not None else 0.0
         step, sweep, fault = self._move(odometry, duration)
         self._last_t = scan.t
-        origins, ends = self._returned(scan, sweep)
+        origins, ends = returned_beams(scan.ranges, self._lidar, sweep)
         self._scan = origins, ends
         seen = len(ends) >= FEWEST_BEAMS
         if seen or self._seen_at == -np.inf:
             self._seen_at = scan.t
         way = float(np.hypot(step[0], step[1]))
         self._way_since_look += way
+        self._checks_in = [left - way for left in self._checks_in]
         if seen and not self._started:
             self._start(origins, ends)
         if not self._started:
             clusters = [whole_cloud(self.particles, self.weights)]
             if not seen:
-                self._follow(clusters, float("nan"), fault)
+                self._follow(clusters, float("nan"), fault, fallen=False)
             return self._told(clusters, float("nan"), float(len(self.weights)), fault)
         sample_size = 1.0 / float(np.sum(self.weights**2))
         if seen:
@@ -262,15 +272,17 @@ class ParticleLocalizer:
             self._weigh(origins, ends, min(max(news, OLD_NEWS), 1.0))
             sample_size = 1.0 / float(np.sum(self.weights**2))
         clusters, labels = find_clusters(self.particles, self.weights)
+        self._ambiguous = len(clusters) > 1
         agreement = float("nan")
         if seen:
             every = -(-len(ends) // JUDGED_BEAMS)
             agreement = agreeing_share(self._judge.verdicts(clusters[0].pose, origins[::every], ends[::every]))
-        self._follow(clusters, agreement, fault)
+        share = self._fall_of_likelihood(clusters[0].pose, origins, ends) if seen else 0.0
+        self._follow(clusters, agreement, fault, fallen=share > 0.0)
         if sample_size < 0.5 * len(self.weights):
             self._resample(labels, clusters)
         if seen:
-            self._look_elsewhere(clusters[0].pose, agreement)
+            self._look_elsewhere(clusters[0].pose, agreement, share)
         return self._told(clusters, agreement, sample_size, fault)
 
     def snapshot(self) -> Snapshot:
@@ -365,12 +377,6 @@ class ParticleLocalizer:
         step, duration = self._last_step
         return arc_velocity(step) / duration if duration > 0.0 else np.zeros(3)
 
-    def _returned(self, scan: Scan, sweep: FloatArray) -> tuple[FloatArray, FloatArray]:
-        """Return where the returning beams started and ended ``(N, 2)``, in the body frame at the scan's stamp, m."""
-        returned = (scan.ranges >= self._lidar.nearest) & (scan.ranges <= self._lidar.farthest)
-        origins, ends = deskewed_ends(np.where(returned, scan.ranges, 0.0), self._lidar, sweep)
-        return origins[returned], ends[returned]
-
     def _start(self, origins: FloatArray, ends: FloatArray) -> None:
         """Draw the first particles: about the pose given and where the scan fits near it, or where it fits at all."""
         s = self._settings
@@ -408,6 +414,7 @@ class ParticleLocalizer:
             reason = f"the scan fits as well in {len(places)} places, as at {places[0]} and {places[1]}"
             drive = telling_drive(self._rays, self._robot, places[0].pose, places[1].pose)
             reason += f"; {drive}" if drive else "; no straight drive of 10 m would tell"
+        self._ambiguous, self._checks_in = len(places) > 1, list(CHECKS)
         self._watch.begin(self._last_t, "settling", reason)
 
     def _add(self, poses: list[FloatArray], share: float) -> None:
@@ -420,17 +427,28 @@ class ParticleLocalizer:
         drawn = np.array(poses)[np.arange(count) % len(poses)] + ABOUT * self._rng.standard_normal((count, 3))
         self.particles = np.vstack([self.particles, drawn])
         self.weights = np.append((1.0 - share) * self.weights, np.full(count, share / count))
+        self._ambiguous = True
 
     def _weigh(self, origins: FloatArray, ends: FloatArray, news: float) -> None:
         s = self._settings
         chosen = choose_beams(ends, s.beams)
         gained = self._model.log_likelihoods(self.particles, origins[chosen], ends[chosen])
-        self._likelihood = float(np.exp(self.weights @ gained / len(chosen)))
+        gained *= s.beam_trust * news
+        if self._ambiguous:
+            _, labels = find_clusters(self.particles, self.weights)
+            gained = shrunk_between(gained, self.weights, labels, TRUST_BETWEEN)
         # A scan that leaves but a handful of particles says that they lie too far apart for how sharp it is, not that
         # these few are right.
-        self.weights = tempered(self.weights, gained * (s.beam_trust * news), FEWEST_EFFECTIVE)
+        self.weights = tempered(self.weights, gained, FEWEST_EFFECTIVE)
 
-    def _follow(self, clusters: list[Cluster], agreement: float, fault: str) -> None:
+    def _fall_of_likelihood(self, pose: FloatArray, origins: FloatArray, ends: FloatArray) -> float:
+        """Return what share of the particles should be drawn elsewhere, by how likely scans were of late, 0 to 1."""
+        # By the likelihood field, whichever the measurement model: it does not change with how far the walls are.
+        chosen = choose_beams(ends, self._settings.beams)
+        total = self._field_model.log_likelihoods(pose[None], origins[chosen], ends[chosen])[0]
+        return self._averages.update(float(np.exp(total / len(chosen))), learn=self._watch.state == "tracking")
+
+    def _follow(self, clusters: list[Cluster], agreement: float, fault: str, *, fallen: bool) -> None:
         """Let the state follow what came of the scan."""
         details = ""
         if agreement < self._settings.settled_agreement:
@@ -440,15 +458,19 @@ class ParticleLocalizer:
             self._watch.begin(self._last_t, "doubtful", fault)
         else:
             rival = "" if self._rival is None else self._rival.reason
-            self._watch.update(self._last_t, clusters, agreement, self._last_t - self._seen_at, rival, details)
+            self._watch.update(
+                self._last_t, clusters, agreement, blind_for=self._last_t - self._seen_at, fallen=fallen, rival=rival,
+                details=details,
+            )  # fmt: skip
 
-    def _look_elsewhere(self, pose: FloatArray, agreement: float) -> None:
+    def _look_elsewhere(self, pose: FloatArray, agreement: float, share: float) -> None:
         """Look for where the scan fits better than where the robot is believed to be, if that is in doubt."""
         s, t = self._settings, self._last_t
-        share = self._averages.update(self._likelihood, learn=self._watch.state == "tracking")
         in_doubt = share > 0.0 or not agreement >= s.doubt_agreement or self._watch.state == "lost"
-        if not (in_doubt or self._rival is not None) or not self._due():
+        to_check = bool(self._checks_in) and self._checks_in[0] <= 0.0
+        if not (in_doubt or to_check or self._rival is not None) or not self._due():
             return
+        self._checks_in = self._checks_in[to_check:]
         here = self._search.near(pose, *self._scan, reach=0.3, turn=np.radians(6.0))
         places = self._search.anywhere(*self._scan)
         better = [
@@ -471,6 +493,7 @@ class ParticleLocalizer:
             rival is not None and any(p.is_near(compose(rival.pose, step), 1.0, np.radians(20.0)) for p in better)
         ):
             self._watch.begin(t, "lost", reason)
+            self._checks_in = list(CHECKS)
             self._add([place.pose for place in better], max(share, LEAST_INJECTED))
         else:
             self._rival = Rival(better[0].pose, self._odometry, f"{reason}; a look after {LOOK_AGAIN:.0f} m will tell")
@@ -501,7 +524,7 @@ class ParticleLocalizer:
         s = self._settings
         drawn = low_variance_sample(self.weights, len(self.weights), self._rng)
         bound = particles_needed(self.particles, drawn, s.count_error)
-        count = int(min(max(bound, s.least_particles), s.most_particles))
+        count = int(min(max(bound, s.least_particles * len(clusters)), s.most_particles))
         chosen = low_variance_sample(self.weights, count, self._rng)
         spreads = BLUR * np.array([np.sqrt(np.diagonal(cluster.covariance)) for cluster in clusters])
         normals = self._rng.standard_normal((count, 3))

@@ -76,7 +76,7 @@ class PlaceSearch:
         coarse = every * grid.cell_size
         self._floor = free & ~occupied
         self._search = PoseSearch(likelihood_field(occupied, coarse, COARSE_SPREAD), coarse)
-        self._fine = bordered(likelihood_field(grid.occupied, grid.cell_size, FINE_SPREAD), 0.0)
+        self._fine = bordered(rays.likelihood_field(FINE_SPREAD), 0.0)
 
     def anywhere(self, origins: FloatArray, ends: FloatArray, *, share: float = 0.9) -> list[Place]:
         """Return all places that fit nearly as well as the best one, the best first; none if nothing fits.

@@ -115,7 +115,6 @@ class ScanJudge:
 
 def agreeing_share(verdicts: NDArray[np.int8]) -> float:
     """Return the share of beams that agree, of those the map has a say on; `nan` if these are less than half."""
-    known = np.count_nonzero(verdicts != UNMAPPED)
-    if known < HAS_A_SAY * len(verdicts) or known == 0:
-        return float("nan")
-    return float(np.count_nonzero(verdicts == AGREES) / known)
+    counts = np.bincount(verdicts, minlength=4).tolist()
+    known = len(verdicts) - counts[UNMAPPED]
+    return counts[AGREES] / known if known > 0 and known >= HAS_A_SAY * len(verdicts) else float("nan")

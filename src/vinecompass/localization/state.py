@@ -61,8 +61,9 @@ class StateWatch:
         self.state, self.reason, self._wanted, self._wanted_since = state, reason, state, t
 
     def update(
-        self, t: float, clusters: list[Cluster], agreement: float, blind_for: float, rival: str, details: str
-    ) -> None:
+        self, t: float, clusters: list[Cluster], agreement: float, *, blind_for: float = 0.0, fallen: bool = False,
+        rival: str = "", details: str = "",
+    ) -> None:  # fmt: skip
         """Follow one scan: a change is made when there was reason for it all of the `doubt_time`.
 
         Parameters
@@ -75,12 +76,14 @@ class StateWatch:
             Of the scan with the map, 0 to 1, or `nan`.
         blind_for : float
             Seconds since a beam returned.
+        fallen : bool
+            Whether scans fit clearly less well than they used to.
         rival : str
             What other place fitted better and is yet to be looked at again; empty if none.
         details : str
             Where beams disagree, to be added to the reason.
         """
-        wanted, reason = self._looks(clusters, agreement, blind_for, rival, details)
+        wanted, reason = self._looks(clusters, agreement, blind_for, fallen, rival, details)
         if wanted == self.state:
             # What it is called stays; why may have changed since.
             self._wanted = wanted
@@ -93,7 +96,7 @@ class StateWatch:
             self.begin(t, wanted, reason)
 
     def _looks(
-        self, clusters: list[Cluster], agreement: float, blind_for: float, rival: str, details: str
+        self, clusters: list[Cluster], agreement: float, blind_for: float, fallen: bool, rival: str, details: str
     ) -> tuple[State, str]:
         s, winner = self._settings, clusters[0]
         was_sure = self.state in ("tracking", "doubtful")
@@ -117,4 +120,6 @@ class StateWatch:
         # To be doubted takes less agreement than to be believed again.
         if agreement < (s.doubt_agreement if self.state == "tracking" else s.settled_agreement):
             return unsure, f"{100.0 * agreement:.0f} % of the beams agree with the map{details}"
+        if fallen:
+            return unsure, f"scans fit clearly less well than before, {100.0 * agreement:.0f} % of the beams{details}"
         return "tracking", f"drawn together, and {100.0 * agreement:.0f} % of the beams agree with the map"

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.odometry.kernels import beam_ends
+from vinecompass.odometry.kernels import beam_ends, beams_within
 from vinecompass.robot import Lidar
 
-__all__ = ["deskewed_ends", "deskewed_hits"]
+__all__ = ["deskewed_ends", "deskewed_hits", "returned_beams"]
 
 FloatArray = NDArray[np.float64]
 
@@ -34,7 +34,13 @@ def deskewed_ends(ranges: ArrayLike, lidar: Lidar, sweep: ArrayLike) -> tuple[Fl
     return origins, ends
 
 
+def returned_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike) -> tuple[FloatArray, FloatArray]:
+    """Return where the returning beams of a scan started and ended ``(N, 2)``, in the body frame at its stamp, m."""
+    poses = np.ascontiguousarray(sweep, dtype=float)
+    origins, ends = beams_within(ranges, lidar.beam_angles, lidar.mount_pose, poses, lidar.nearest, lidar.farthest)
+    return origins, ends
+
+
 def deskewed_hits(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike) -> FloatArray:
     """Return the points ``(N, 2)`` that the returning beams of a scan hit, in the body frame at its stamp, m."""
-    returned = (ranges >= lidar.nearest) & (ranges <= lidar.farthest)
-    return deskewed_ends(np.where(returned, ranges, 0.0), lidar, sweep)[1][returned]
+    return returned_beams(ranges, lidar, sweep)[1]

@@ -24,6 +24,16 @@ def beam_ends(ranges, angles, mount, sweep):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def beams_within(ranges, angles, mount, sweep, nearest, farthest):  # type: ignore[no-untyped-def]
+    """As `beam_ends`, of the beams whose ranges lie between the limits of the lidar."""
+    returned = np.flatnonzero((ranges >= nearest) & (ranges <= farthest))
+    reach = np.empty(returned.shape[0])
+    for k in range(returned.shape[0]):
+        reach[k] = ranges[returned[k]]
+    return beam_ends(reach, angles[returned], mount, sweep[returned])
+
+
+@njit(cache=True, nogil=True)
 def straighten(ranges, angles, delays, nearest, farthest, velocity):  # type: ignore[no-untyped-def]
     """Return what the returning beams hit (N, 2) and when (N,), in the sensor's frame at the stamp.
 

@@ -99,14 +99,14 @@ def compare_relations(track: Track, truth: Track) -> RelationError:
     pairs = np.unique(np.vstack([steps, KDTree(true_poses[:, :2]).query_pairs(NEAR, output_type="ndarray")]), axis=0)
     first, second = pairs.T
     off = relative(relative(poses[second], poses[first]), relative(true_poses[second], true_poses[first]))
-    laid = compose(_best_shift(track.poses, true), track.poses)
+    laid = compose(best_shift(track.poses, true), track.poses)
     return RelationError(
         len(pairs), float(np.mean(np.hypot(off[:, 0], off[:, 1]))), float(np.mean(np.abs(off[:, 2]))),
         float(np.sqrt(np.mean(np.sum((laid - true)[:, :2] ** 2, axis=1)))),
     )  # fmt: skip
 
 
-def _best_shift(poses: NDArray[np.float64], true: NDArray[np.float64]) -> NDArray[np.float64]:
+def best_shift(poses: NDArray[np.float64], true: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return the pose ``(3,)`` of the frame in which positions lie nearest to the true ones (Horn, 1987)."""
     mean, true_mean = poses[:, :2].mean(axis=0), true[:, :2].mean(axis=0)
     (xx, xy), (yx, yy) = (poses[:, :2] - mean).T @ (true[:, :2] - true_mean)
