@@ -12,12 +12,11 @@ from numpy.typing import NDArray
 from scipy import ndimage
 from skimage.graph import MCP_Geometric
 
+from benchmarks.localization_cases import localization_cases
 from benchmarks.mapping_cases import mapping_cases
 from benchmarks.measuring import measured
 from benchmarks.odometry_cases import odometry_cases
 from vinecompass.grids import BeamGrid, Beams, clearance
-from vinecompass.localization.kernels import weigh_particles
-from vinecompass.localization.measurement_model import bordered
 from vinecompass.planning import find_grid_path
 from vinecompass.planning.kernels import line_price
 from vinecompass.planning.smoothing import shorten
@@ -116,35 +115,11 @@ def integration_case() -> dict[str, Any]:
     return case
 
 
-def weighing_case() -> dict[str, Any]:
-    """Weighing particles against NumPy fancy indexing."""
-    rng = np.random.default_rng(3)
-    field = rng.normal(size=(600, 900)).astype(np.float32)
-    # A cloud as it is at the start: half a metre and fifteen degrees wide, cells of 0.05 m.
-    particles = rng.normal([450.0, 300.0, 1.0], [10.0, 10.0, 0.26], (2000, 3))
-    points: FloatArray = rng.uniform(-250.0, 250.0, (90, 2))
-
-    def fancy() -> FloatArray:
-        cosine, sine = np.cos(particles[:, 2:]), np.sin(particles[:, 2:])
-        columns = np.floor(particles[:, :1] + cosine * points[:, 0] - sine * points[:, 1]).astype(np.int64)
-        rows = np.floor(particles[:, 1:2] + sine * points[:, 0] + cosine * points[:, 1]).astype(np.int64)
-        inside = (rows >= 0) & (rows < 600) & (columns >= 0) & (columns < 900)
-        values = field[np.clip(rows, 0, 599), np.clip(columns, 0, 899)]
-        return np.where(inside, values, -1.6).sum(axis=1, dtype=float)
-
-    with_border = bordered(field, -1.6)
-    most = np.abs(weigh_particles(with_border, particles, points) - fancy()).max()
-    return measured(
-        "weighing 2000 particles by 90 beams", "NumPy fancy indexing",
-        lambda: weigh_particles(with_border, particles, points), fancy, f"largest difference {most:.1e}",
-    )  # fmt: skip
-
-
 def all_cases() -> Iterator[dict[str, Any]]:
     """Measure every case in turn."""
     yield integration_case()
     yield from path_cases()
-    yield weighing_case()
+    yield from localization_cases()
     yield clearance_case()
     yield from odometry_cases()
     yield from mapping_cases()

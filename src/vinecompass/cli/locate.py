@@ -125,7 +125,7 @@ def run_locate(
     details += [f"{change.t:.1f} s {change.state}: {change.reason}" for change in told]
     quality: dict[str, Any] = {
         "settled": settled, "settled_after_m": found.settled_after, "last_state": last.state,
-        "agreement_mean": agreement, "last_spread_m": found.spreads[-1, 0],
+        "agreement_mean": agreement, "tracking_share": found.tracked.mean(), "last_spread_m": found.spreads[-1, 0],
         "last_spread_deg": np.degrees(found.spreads[-1, 1]), "particles_mean": found.counts.mean(),
         "warning": warning,
         "states": [{"begin_s": c.t, "state": c.state, "reason": c.reason} for c in found.changes],
@@ -165,12 +165,13 @@ def _against_truth(found: Localization, run: Run) -> dict[str, float]:
 
     if run.truth is None or found.settled_at is None:
         return {}
-    error = compare_tracks(found.track, run.truth).since(found.track.t[found.settled_at])
+    # What counts is how true it was while it said so.
+    error = compare_tracks(found.track, run.truth).where(found.tracked)
     return {
         "position_rmse_m": error.position_rmse, "heading_rmse_deg": float(np.degrees(error.heading_rmse)),
         "largest_position_error_m": float(error.position.max()),
         "largest_heading_error_deg": float(np.degrees(np.abs(error.heading).max())),
-        "inside_ellipse_share": float(found.inside_ellipse(run.truth)[found.settled_at :].mean()),
+        "inside_ellipse_share": float(found.inside_ellipse(run.truth)[found.tracked].mean()),
     }  # fmt: skip
 
 
@@ -178,8 +179,8 @@ def _learned(odometry: Track, found: Localization) -> dict[str, float]:
     from vinecompass.localization import learn_motion_noise
     from vinecompass.runs import Track
 
-    tracked = found.states() == "tracking"
-    noise = learn_motion_noise(odometry, Track(found.track.t[tracked], found.track.poses[tracked]), every=LEARNING_STEP)
+    tracked = Track(found.track.t[found.tracked], found.track.poses[found.tracked])
+    noise = learn_motion_noise(odometry, tracked, every=LEARNING_STEP)
     return {
         "distance_noise": noise.distance, "sideways_noise": noise.sideways, "turn_noise": noise.turn,
         "turn_noise_per_metre": noise.turn_per_metre,

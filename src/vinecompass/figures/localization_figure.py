@@ -53,7 +53,7 @@ def draw_localization(grid: Grid, run: Run, localization: Localization) -> Figur
     legend: list[Line2D | Patch] = list(draw_grid(axes, grid))
     axes.plot(track.poses[:, 0], track.poses[:, 1], color=TEAL, linewidth=1.4, zorder=6)
     legend.append(Line2D([], [], color=TEAL, linewidth=1.4, label="estimate"))
-    unsure = localization.states() != "tracking"
+    unsure = ~localization.tracked
     if np.any(unsure):
         x, y = track.poses[unsure, :2].T
         axes.scatter(x, y, s=14.0, color=RUST, marker="x", linewidths=1.0, zorder=7)
@@ -79,9 +79,9 @@ def draw_localization(grid: Grid, run: Run, localization: Localization) -> Figur
         ("mean agreement", f"{np.nanmean(localization.agreements):.3f}"),
     ]
     if error is not None and settled_at is not None:
-        inside = localization.inside_ellipse(run.truth)[settled_at:]  # type: ignore[arg-type]
+        inside = localization.inside_ellipse(run.truth)[localization.tracked]  # type: ignore[arg-type]
         numbers.append(("in the 95 % ellipse", f"{100.0 * inside.mean():.0f} %"))
-        numbers.append(("largest error", f"{error.since(track.t[settled_at]).position.max():.3f} m"))
+        numbers.append(("largest error", f"{error.where(localization.tracked).position.max():.3f} m"))
     write_side(figure, legend, numbers)
     _draw_curves(figure, localization, None if error is None else (error.position, np.abs(np.degrees(error.heading))))
     return figure
@@ -93,7 +93,7 @@ def _title(run: Run, localization: Localization) -> str:
         return f"Not localized in {localization.ways[-1]:.0f} m: {localization.changes[-1].reason}"[:115]
     after = f"Tracking after {localization.settled_after:.1f} m"
     if run.truth is not None:
-        error = compare_tracks(track, run.truth).since(track.t[settled_at])
+        error = compare_tracks(track, run.truth).where(localization.tracked)
         after += f", then {error.position_rmse:.3f} m and {np.degrees(error.heading_rmse):.2f} degrees off (RMSE)"
     else:
         after += f"; last spread {localization.spreads[-1, 0]:.3f} m"
@@ -162,7 +162,8 @@ def _draw_curves(figure: Figure, localization: Localization, errors: tuple[Float
     """Draw the error with its band, and the number of particles, over the way."""
     travelled = localization.ways
     spreads = localization.spreads * [1.0, np.degrees(1.0)]
-    late = slice(localization.settled_at or 0, None)
+    # The scale is that of the time it tracked: lost, it is off by metres.
+    late = localization.tracked if np.any(localization.tracked) else slice(None)
     for number, (bottom, unit) in enumerate(((0.275, "m"), (0.17, "degrees"))):
         side = add_side_axes(figure, bottom, 0.08, xlabel="", ylabel=unit)
         side.fill_between(travelled, 2.0 * spreads[:, number], color=OLIVE, alpha=0.35, linewidth=0.0)

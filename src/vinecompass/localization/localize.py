@@ -91,6 +91,11 @@ class Localization:
         names = np.array([change.state for change in self.changes])
         return np.asarray(names[np.maximum(np.searchsorted(begun, self.track.t, side="right") - 1, 0)])
 
+    @property
+    def tracked(self) -> NDArray[np.bool_]:
+        """At which scans ``(N,)`` it was tracking: said to be right."""
+        return np.asarray(self.states() == "tracking")
+
     def inside_ellipse(self, truth: Track, share: float = 0.95) -> NDArray[np.bool_]:
         """Tell for each scan ``(N,)`` whether the true position lies in the ellipse that should hold such a share."""
         off = (truth.at(self.track.t) - self.track.poses)[:, :2, None]

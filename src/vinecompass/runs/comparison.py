@@ -47,8 +47,11 @@ class TrackError:
 
     def since(self, t: float) -> TrackError:
         """Return the errors from time `t` on."""
-        late = self.t >= t
-        return TrackError(self.t[late], self.position[late], self.heading[late])
+        return self.where(self.t >= t)
+
+    def where(self, chosen: NDArray[np.bool_]) -> TrackError:
+        """Return the errors at some of the stamps, given as a mask ``(N,)``."""
+        return TrackError(self.t[chosen], self.position[chosen], self.heading[chosen])
 
 
 def compare_tracks(track: Track, truth: Track) -> TrackError:
