@@ -2,9 +2,10 @@
 
 from vinecompass.localization.clusters import Cluster
 from vinecompass.localization.drift import Drift
+from vinecompass.localization.estimate import Estimate, Snapshot
 from vinecompass.localization.localize import Localization, localize
 from vinecompass.localization.motion_model import MotionNoise, learn_motion_noise
-from vinecompass.localization.particle_localizer import Estimate, ParticleLocalizer, Snapshot
+from vinecompass.localization.particle_localizer import ParticleLocalizer
 from vinecompass.localization.place_search import Place
 from vinecompass.localization.scan_agreement import Disagreement, ScanAgreement
 from vinecompass.localization.second_opinion import SecondOpinion

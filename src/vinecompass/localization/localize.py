@@ -12,7 +12,8 @@ from scipy.stats import chi2
 from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import distance_along
 from vinecompass.grids import Grid
-from vinecompass.localization.particle_localizer import Estimate, ParticleLocalizer, Snapshot
+from vinecompass.localization.estimate import Estimate, Snapshot
+from vinecompass.localization.particle_localizer import ParticleLocalizer
 from vinecompass.localization.second_opinion import SecondOpinion
 from vinecompass.localization.settings import LocalizationSettings
 from vinecompass.localization.state import StateChange
