@@ -29,7 +29,7 @@ _HOMES = {
     "vinecompass.costs": ("CostMap", "price_floor"),
     "vinecompass.simulation": ("Simulator", "Site", "read_site"),
     "vinecompass.mapping": ("Mapper", "build_map", "measure_map"),
-    "vinecompass.localization": ("ParticleLocalizer", "localize"),
+    "vinecompass.localization": ("ParticleLocalizer", "find_places", "localize"),
     "vinecompass.planning": ("Plan", "plan_path"),
     "vinecompass.following": ("PathFollower",),
     "vinecompass.navigation": ("Navigator", "Settings", "read_settings"),

@@ -6,7 +6,7 @@ from vinecompass.localization.estimate import Estimate, Snapshot
 from vinecompass.localization.localize import Localization, localize
 from vinecompass.localization.motion_model import MotionNoise, learn_motion_noise
 from vinecompass.localization.particle_localizer import ParticleLocalizer
-from vinecompass.localization.place_search import Place
+from vinecompass.localization.place_search import Place, find_places
 from vinecompass.localization.scan_agreement import Disagreement, ScanAgreement
 from vinecompass.localization.second_opinion import SecondOpinion
 from vinecompass.localization.settings import LocalizationSettings
@@ -16,5 +16,5 @@ from vinecompass.localization.telling_drive import TellingDrive
 __all__ = [
     "Cluster", "Disagreement", "Drift", "Estimate", "Localization", "LocalizationSettings", "MotionNoise",
     "ParticleLocalizer", "Place", "ScanAgreement", "SecondOpinion", "Snapshot", "State", "StateChange", "TellingDrive",
-    "learn_motion_noise", "localize",
+    "find_places", "learn_motion_noise", "localize",
 ]  # fmt: skip

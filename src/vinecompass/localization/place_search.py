@@ -13,8 +13,11 @@ from vinecompass.localization.kernels import PASSES, UNMAPPED, choose_points, we
 from vinecompass.localization.measurement_model import bordered
 from vinecompass.localization.scan_agreement import ScanJudge, agreeing_share
 from vinecompass.matching import Candidate, PoseSearch
+from vinecompass.odometry import returned_beams
+from vinecompass.robot import Robot
+from vinecompass.runs import Scan
 
-__all__ = ["Place", "PlaceSearch"]
+__all__ = ["Place", "PlaceSearch", "find_places"]
 
 FloatArray = NDArray[np.float64]
 COARSE_CELL, COARSE_SPREAD, FINE_SPREAD = 0.1, 0.15, 0.08
@@ -49,12 +52,50 @@ class Place:
 
     def __str__(self) -> str:
         x, y, heading = self.pose
-        return f"{x:.2f}, {y:.2f}, {np.degrees(heading):.0f} degrees"
+        return f"{x:.2f}, {y:.2f}, {round(float(np.degrees(heading)))} degrees"
 
     def is_near(self, pose: FloatArray, reach: float, turn: float) -> bool:
         """Tell whether a pose lies within so many metres and radians."""
         away = pose - self.pose
         return bool(np.hypot(away[0], away[1]) <= reach and abs(wrap_angle(away[2])) <= turn)
+
+
+def find_places(
+    grid: Grid, robot: Robot, scan: Scan, *, sweep: FloatArray | None = None, share: float = 0.9, near: float = 0.18
+) -> list[Place]:  # fmt: skip
+    """Return all places on a map where a scan fits nearly as well as at the best one, the best first.
+
+    Parameters
+    ----------
+    grid : Grid
+    robot : Robot
+    scan : Scan
+    sweep : array, (beams, 3), optional
+        The body's pose as each beam fired, seen from its pose at the stamp (`vinecompass.Motion`); standing still if
+        not given.
+    share : float
+        Of the best one's fit, that the others must come up to.
+    near : float
+        Metres from a mapped wall within which a beam's end agrees.
+
+    Returns
+    -------
+    list of Place
+        None if the scan fits nowhere.
+
+    Examples
+    --------
+    >>> from vinecompass import demo_file, grid_from_polygons, read_robot
+    >>> robot = read_robot(demo_file("robot.toml"))
+    >>> hall = grid_from_polygons([[0, 0], [9, 0], [9, 5], [6, 5], [6, 7], [0, 7]], [], 0.05)
+    >>> seen = MapRays(hall).ranges([[3.42, 3.0, 0.0]], robot.scanner.beam_angles, farthest=16.0)[0]
+    >>> [str(place) for place in find_places(hall, robot, Scan(0.0, seen))]
+    ['3.00, 3.00, 0 degrees']
+    """
+    poses = np.zeros((robot.scanner.beams, 3)) if sweep is None else sweep
+    rays = MapRays(grid)
+    origins, ends = returned_beams(scan.ranges, robot.scanner, poses)
+    return PlaceSearch(grid, rays, ScanJudge(grid, rays, near=near)).anywhere(origins, ends, share=share)
 
 
 class PlaceSearch:
