@@ -74,9 +74,10 @@ def draw_localization(grid: Grid, run: Run, localization: Localization) -> Figur
         first = localization.first_particles if number == 0 else None
         _draw_close(close, grid, run, snapshot, first)
         close.set_title(f"{words}, {snapshot.estimate.t:.1f} s: {snapshot.estimate.state}", fontsize=9, loc="left")
+    known = localization.agreements[np.isfinite(localization.agreements)]
     numbers = [
         ("way", f"{localization.ways[-1]:.1f} m in {track.t[-1] - track.t[0]:.0f} s"),
-        ("mean agreement", f"{np.nanmean(localization.agreements):.3f}"),
+        ("mean agreement", f"{known.mean():.3f}" if len(known) else "none"),
     ]
     if error is not None and settled_at is not None:
         inside = localization.inside_ellipse(run.truth)[localization.tracked]  # type: ignore[arg-type]
