@@ -10,7 +10,7 @@ from vinecompass.localization.kernels import blurred, tempered
 from vinecompass.localization.resampling import low_variance_sample, particles_needed
 from vinecompass.localization.settings import LocalizationSettings
 
-__all__ = ["ParticleCloud"]
+__all__ = ["WORN", "ParticleCloud"]
 
 FloatArray = NDArray[np.float64]
 ABOUT = np.array([0.08, 0.08, np.radians(1.5)])
@@ -50,7 +50,7 @@ class ParticleCloud:
     @property
     def sample_size(self) -> float:
         """The effective sample size, ``1 / sum(weights**2)``."""
-        return 1.0 / float(np.sum(self.weights**2))
+        return 1.0 / float(self.weights @ self.weights)
 
     def clusters(self) -> tuple[list[Cluster], NDArray[np.int64]]:
         """Return the clusters, the heaviest first, and for each particle which it is in, as `find_clusters`."""
@@ -91,13 +91,11 @@ class ParticleCloud:
         self.weights = tempered(self.weights, log_likelihoods, FEWEST_EFFECTIVE)
 
     def resample(self, clusters: list[Cluster], labels: NDArray[np.int64]) -> None:
-        """Draw the particles anew if too few count: as many as the belief needs, blurred a little.
+        """Draw the particles anew: as many as the belief needs, blurred a little.
 
         The blur, a small share of their cluster's own spread, sets the copies apart (the regularised particle filter
         of Musso, Oudjane and Le Gland, 2001).
         """
-        if self.sample_size >= WORN * len(self.weights):
-            return
         s = self._settings
         drawn = low_variance_sample(self.weights, len(self.weights), self._rng)
         bound = particles_needed(self.particles, drawn, s.count_error)

@@ -14,7 +14,7 @@ from vinecompass.localization.estimate import Estimate, Snapshot
 from vinecompass.localization.lookout import SURELY_BETTER, Lookout
 from vinecompass.localization.measurement_model import LikelihoodFieldModel, choose_beams, measurement_model
 from vinecompass.localization.motion_model import MotionNoise, sample_increments, sample_velocities
-from vinecompass.localization.particle_cloud import ParticleCloud
+from vinecompass.localization.particle_cloud import WORN, ParticleCloud
 from vinecompass.localization.place_search import Place, PlaceSearch
 from vinecompass.localization.recovery import LikelihoodAverages
 from vinecompass.localization.scan_agreement import ScanJudge, agreeing_share
@@ -164,18 +164,21 @@ class ParticleLocalizer:
             if not seen:
                 self._follow(clusters, float("nan"), fault, fallen=False)
             return self._told(clusters, float("nan"), self._cloud.sample_size, fault)
+        chosen = choose_beams(ends, self._settings.beams)
+        few = origins[chosen], ends[chosen]
         if seen:
             news = way / NEWS + abs(float(step[2])) / NEWS_TURN if self._estimate is not None else 1.0
-            self._weigh(origins, ends, min(max(news, OLD_NEWS), 1.0))
+            self._weigh(*few, min(max(news, OLD_NEWS), 1.0))
         sample_size = self._cloud.sample_size
         clusters, labels = self._cloud.clusters()
         agreement = float("nan")
         if seen:
             every = -(-len(ends) // JUDGED_BEAMS)
             agreement = agreeing_share(self._judge.verdicts(clusters[0].pose, origins[::every], ends[::every]))
-        share = self._fall_of_likelihood(clusters[0].pose, origins, ends) if seen else 0.0
+        share = self._fall_of_likelihood(clusters[0].pose, *few) if seen else 0.0
         self._follow(clusters, agreement, fault, fallen=share > 0.0)
-        self._cloud.resample(clusters, labels)
+        if sample_size < WORN * len(self.weights):
+            self._cloud.resample(clusters, labels)
         if seen:
             self._look_elsewhere(clusters[0].pose, agreement, share)
         return self._told(clusters, agreement, sample_size, fault)
@@ -318,16 +321,15 @@ class ParticleLocalizer:
         self._watch.begin(self._last_t, "settling", reason)
 
     def _weigh(self, origins: FloatArray, ends: FloatArray, news: float) -> None:
-        chosen = choose_beams(ends, self._settings.beams)
-        gained = self._model.log_likelihoods(self._cloud.particles, origins[chosen], ends[chosen])
+        """Weigh the particles by the chosen beams of a scan, of which so much is new."""
+        gained = self._model.log_likelihoods(self._cloud.particles, origins, ends)
         self._cloud.weigh(gained * (self._settings.beam_trust * news))
 
     def _fall_of_likelihood(self, pose: FloatArray, origins: FloatArray, ends: FloatArray) -> float:
         """Return what share of the particles should be drawn elsewhere, by how likely scans were of late, 0 to 1."""
         # By the likelihood field, whichever the measurement model: it does not change with how far the walls are.
-        chosen = choose_beams(ends, self._settings.beams)
-        total = self._field_model.log_likelihoods(pose[None], origins[chosen], ends[chosen])[0]
-        return self._averages.update(float(np.exp(total / len(chosen))), learn=self._watch.state == "tracking")
+        total = self._field_model.log_likelihoods(pose[None], origins, ends)[0]
+        return self._averages.update(float(np.exp(total / len(ends))), learn=self._watch.state == "tracking")
 
     def _follow(self, clusters: list[Cluster], agreement: float, fault: str, *, fallen: bool) -> None:
         """Let the state follow what came of the scan."""
