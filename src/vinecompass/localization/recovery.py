@@ -13,10 +13,6 @@ TOLERATED = 0.75
 class LikelihoodAverages:
     """Compares a short with a long running average of how likely scans are.
 
-    Parameters
-    ----------
-    None
-
     Notes
     -----
     Augmented Monte Carlo localization (Gutmann and Fox, 2002; Thrun, Burgard and Fox, 2005, section 8.3.3).
@@ -36,7 +32,3 @@ class LikelihoodAverages:
         if learn:
             self._long += LONG * (likelihood - self._long)
         return max(0.0, 1.0 - self._short / (TOLERATED * self._long)) if self._long > 0.0 else 0.0
-
-    def forget(self) -> None:
-        """Begin anew."""
-        self._short = self._long = 0.0
