@@ -105,8 +105,7 @@ def run_locate(
         files["picture"] = str(save_figure(draw_localization(grid, run, found), picture))
     if film is not None and watch is not None:
         files["film"] = str(watch.save(film))
-    known = found.agreements[np.isfinite(found.agreements)]
-    agreement = float(known.mean()) if len(known) else float("nan")
+    agreement = found.mean_agreement
     last = found.changes[-1]
     settled = found.settled_at is not None
     truth = _against_truth(found, run)

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from vinecompass.files import atomic_write, check_suffix
 from vinecompass.geometry import transform_points
-from vinecompass.grids import Grid
+from vinecompass.grids import Grid, strongest
 from vinecompass.robot import Robot
 
 __all__ = [
@@ -109,14 +109,6 @@ def draw_grid(axes: Axes, grid: Grid) -> list[Patch]:
         Patch(facecolor=PAPER, edgecolor=GREY, label="free"),
         Patch(facecolor=SAND, edgecolor="#C9BCA6", hatch="////", linewidth=0.0, label="unknown"),
     ]
-
-
-def strongest(readings: NDArray[np.uint8], every: int) -> NDArray[np.uint8]:
-    """Return the highest reading of each block of `every` x `every` cells: walls are thin, and must not get lost."""
-    rows, columns = (-(-side // every) for side in readings.shape)
-    padded = np.zeros((rows * every, columns * every), np.uint8)
-    padded[: readings.shape[0], : readings.shape[1]] = readings
-    return np.asarray(padded.reshape(rows, every, columns, every).max(axis=(1, 3)))
 
 
 def draw_robot(axes: Axes, robot: Robot, pose: NDArray[np.float64], *, label: str = "robot") -> Line2D:

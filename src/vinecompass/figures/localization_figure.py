@@ -31,7 +31,7 @@ from vinecompass.figures.canvas import (
 )  # fmt: skip
 from vinecompass.grids import Grid
 from vinecompass.localization import Localization, Snapshot
-from vinecompass.runs import Run, compare_tracks
+from vinecompass.runs import Run, TrackError, compare_tracks
 
 __all__ = ["draw_localization"]
 
@@ -48,7 +48,7 @@ def draw_localization(grid: Grid, run: Run, localization: Localization) -> Figur
     """Draw where a run was localized, three close views of cloud and scan, and the error with its 2-sigma band."""
     track, settled_at = localization.track, localization.settled_at
     error = None if run.truth is None else compare_tracks(track, run.truth)
-    figure, axes = new_sheet(_title(run, localization))
+    figure, axes = new_sheet(_title(localization, error))
     axes.set_position((0.05, 0.425, SIDE - 0.075, 0.49))
     legend: list[Line2D | Patch] = list(draw_grid(axes, grid))
     axes.plot(track.poses[:, 0], track.poses[:, 1], color=TEAL, linewidth=1.4, zorder=6)
@@ -74,10 +74,10 @@ def draw_localization(grid: Grid, run: Run, localization: Localization) -> Figur
         first = localization.first_particles if number == 0 else None
         _draw_close(close, grid, run, snapshot, first)
         close.set_title(f"{words}, {snapshot.estimate.t:.1f} s: {snapshot.estimate.state}", fontsize=9, loc="left")
-    known = localization.agreements[np.isfinite(localization.agreements)]
+    agreement = localization.mean_agreement
     numbers = [
         ("way", f"{localization.ways[-1]:.1f} m in {track.t[-1] - track.t[0]:.0f} s"),
-        ("mean agreement", f"{known.mean():.3f}" if len(known) else "none"),
+        ("mean agreement", f"{agreement:.3f}" if np.isfinite(agreement) else "none"),
     ]
     if error is not None and settled_at is not None:
         inside = localization.inside_ellipse(run.truth)[localization.tracked]  # type: ignore[arg-type]
@@ -88,14 +88,13 @@ def draw_localization(grid: Grid, run: Run, localization: Localization) -> Figur
     return figure
 
 
-def _title(run: Run, localization: Localization) -> str:
-    track, settled_at = localization.track, localization.settled_at
-    if settled_at is None:
+def _title(localization: Localization, error: TrackError | None) -> str:
+    if localization.settled_at is None:
         return f"Not localized in {localization.ways[-1]:.0f} m: {localization.changes[-1].reason}"[:115]
     after = f"Tracking after {localization.settled_after:.1f} m"
-    if run.truth is not None:
-        error = compare_tracks(track, run.truth).where(localization.tracked)
-        after += f", then {error.position_rmse:.3f} m and {np.degrees(error.heading_rmse):.2f} degrees off (RMSE)"
+    if error is not None:
+        told = error.where(localization.tracked)
+        after += f", then {told.position_rmse:.3f} m and {np.degrees(told.heading_rmse):.2f} degrees off (RMSE)"
     else:
         after += f"; last spread {localization.spreads[-1, 0]:.3f} m"
     lost = sum(change.state == "lost" for change in localization.changes)

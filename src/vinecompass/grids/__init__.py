@@ -21,7 +21,7 @@ from vinecompass.grids.making import grid_from_drawing, grid_from_picture, grid_
 from vinecompass.grids.map_files import Making, MapRecord, read_map, read_map_record, write_map
 from vinecompass.grids.map_rays import MapRays
 from vinecompass.grids.named_pose import NamedPose
-from vinecompass.grids.resampling import in_frame, main_direction, overlaid
+from vinecompass.grids.resampling import in_frame, main_direction, overlaid, strongest
 from vinecompass.grids.zones import Zone, cells_inside, read_zones
 
 __all__ = [
@@ -29,5 +29,5 @@ __all__ = [
     "NamedPose", "Origin", "Paint", "Pockets", "Resample", "SensorModel", "Specks", "Turn", "Zone", "apply_edits",
     "cells_inside", "check_edits", "clearance", "grid_from_drawing", "grid_from_picture", "grid_from_polygons",
     "in_frame", "likelihood_field", "main_direction", "overlaid", "read_map", "read_map_record", "read_zones",
-    "write_map",
+    "strongest", "write_map",
 ]  # fmt: skip

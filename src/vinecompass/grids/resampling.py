@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy import ndimage
@@ -10,7 +12,7 @@ from vinecompass.errors import InputError
 from vinecompass.geometry import inverse, relative, transform_points
 from vinecompass.grids.grid import DECIDED, Grid
 
-__all__ = ["cropped", "in_frame", "main_direction", "overlaid", "resampled"]
+__all__ = ["cropped", "in_frame", "main_direction", "overlaid", "resampled", "strongest"]
 
 SAMPLES = 3
 """A side, of the old grid in each new cell."""
@@ -122,3 +124,11 @@ def main_direction(grid: Grid) -> float:
     # A small map has no single peak, as its cells are coarse: the middle of the best.
     angle = float(np.mean(angles[values >= 0.99 * values.max()]))
     return float((angle + np.pi / 4.0) % (np.pi / 2.0) - np.pi / 4.0)
+
+
+def strongest(readings: NDArray[Any], every: int) -> NDArray[Any]:
+    """Return the highest reading of each block of `every` x `every` cells: walls are thin, and must not get lost."""
+    rows, columns = (-(-side // every) for side in readings.shape)
+    padded = np.zeros((rows * every, columns * every), readings.dtype)
+    padded[: readings.shape[0], : readings.shape[1]] = readings
+    return np.asarray(padded.reshape(rows, every, columns, every).max(axis=(1, 3)))

@@ -74,6 +74,12 @@ class Localization:
         return float(self.ways[self.settled_at])
 
     @property
+    def mean_agreement(self) -> float:
+        """Mean of the agreements of those scans on which the map had a say, 0 to 1; `nan` if there is none."""
+        known = self.agreements[np.isfinite(self.agreements)]
+        return float(known.mean()) if len(known) else float("nan")
+
+    @property
     def spreads(self) -> FloatArray:
         """Standard deviations ``(N, 2)`` of position (along the ellipse's longer axis, m) and heading (radians)."""
         covariances = self.covariances

@@ -106,12 +106,12 @@ class Lookout:
         places = self._search.anywhere(origins, ends)
         better = [
             place for place in places
-            if place.fit > self._clearly_better * here.fit and not place.is_near(here.pose, 0.5, 0.2)
+            if place.fit > self._clearly_better * here.fit and not place.is_like(here)
         ]  # fmt: skip
         rival, self._rival = self._rival, None
         if not better:
             return Finding([], not places and not here.agreement >= NOWHERE, "")
-        times = better[0].fit / max(here.fit, 0.01)
+        times = better[0].times_better(here)
         reason = f"the scan fits {times:.1f} times better at {better[0]}"
         if times > SURELY_BETTER or (rival is not None and _confirms(rival, odometry, better)):
             self.found()

@@ -299,8 +299,8 @@ class ParticleLocalizer:
             clearly_better=s.clearly_better,
         )  # fmt: skip
         self._cloud.draw_half_about(opinion.given.pose)
-        if opinion.better:
-            best = opinion.better[0]
+        if better := opinion.better:
+            best = better[0]
             if best.fit > SURELY_BETTER * opinion.given.fit:
                 self._cloud.add_about([best.pose], DOUBT_OF_GIVEN)
             else:

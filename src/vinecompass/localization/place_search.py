@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import compose, relative, wrap_angle
-from vinecompass.grids import Grid, MapRays, likelihood_field
+from vinecompass.grids import Grid, MapRays, likelihood_field, strongest
 from vinecompass.localization.kernels import PASSES, UNMAPPED, choose_points, weigh_particles
 from vinecompass.localization.measurement_model import bordered
 from vinecompass.localization.scan_agreement import ScanJudge, agreeing_share
@@ -17,7 +17,7 @@ from vinecompass.odometry import returned_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan
 
-__all__ = ["Place", "PlaceSearch", "find_places"]
+__all__ = ["Place", "PlaceSearch", "distinct", "find_places"]
 
 FloatArray = NDArray[np.float64]
 COARSE_CELL, COARSE_SPREAD, FINE_SPREAD = 0.1, 0.15, 0.08
@@ -29,6 +29,9 @@ LEAST_FIT = 0.3
 """Below it, nothing fits."""
 REFINEMENTS = ((0.05, np.radians(1.0)), (0.025, np.radians(0.33)))
 """Steps of the refinement, m and radians: two each way."""
+OFFSETS = np.stack(np.meshgrid(*[np.arange(-2.0, 3.0)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+ALIKE, ALIKE_TURN = 0.5, 0.2
+"""Metres and radians within which two places are one."""
 
 
 @dataclass(frozen=True)
@@ -58,6 +61,23 @@ class Place:
         """Tell whether a pose lies within so many metres and radians."""
         away = pose - self.pose
         return bool(np.hypot(away[0], away[1]) <= reach and abs(wrap_angle(away[2])) <= turn)
+
+    def is_like(self, other: Place) -> bool:
+        """Tell whether two places are one."""
+        return self.is_near(other.pose, ALIKE, ALIKE_TURN)
+
+    def times_better(self, other: Place) -> float:
+        """Return how many times as well the scan fits here as at another place."""
+        return self.fit / max(other.fit, 0.01)
+
+
+def distinct(places: list[Place]) -> list[Place]:
+    """Return places without those that are one with an earlier one."""
+    kept: list[Place] = []
+    for place in places:
+        if not any(place.is_like(other) for other in kept):
+            kept.append(place)
+    return kept
 
 
 def find_places(
@@ -113,7 +133,7 @@ class PlaceSearch:
     def __init__(self, grid: Grid, rays: MapRays, judge: ScanJudge) -> None:
         self._rays, self._judge, self._frame, self._cell_size = rays, judge, grid.frame, grid.cell_size
         every = max(round(COARSE_CELL / grid.cell_size), 1)
-        occupied, free = (_blocks(cells, every) for cells in (grid.occupied, grid.free))
+        occupied, free = (strongest(cells, every) for cells in (grid.occupied, grid.free))
         coarse = every * grid.cell_size
         self._floor = free & ~occupied
         self._search = PoseSearch(likelihood_field(occupied, coarse, COARSE_SPREAD), coarse)
@@ -135,12 +155,10 @@ class PlaceSearch:
             ends[chosen], headings=np.arange(-np.pi, np.pi, HEADING_STEP), floor=self._floor, least=LEAST_FIT,
             share=share - 0.1,
         )  # fmt: skip
-        places: list[Place] = []
-        for place in sorted((self._refined(one, origins, ends) for one in found), key=lambda one: -one.fit):
-            bar = share * places[0].fit if places else LEAST_FIT
-            if place.fit > bar and not any(place.is_near(other.pose, 0.5, 0.2) for other in places):
-                places.append(place)
-        return places
+        ranked = sorted((self._refined(one, origins, ends, chosen) for one in found), key=lambda one: -one.fit)
+        if not ranked or ranked[0].fit <= LEAST_FIT:
+            return []
+        return distinct(ranked[:1] + [place for place in ranked[1:] if place.fit > share * ranked[0].fit])
 
     def near(self, pose: FloatArray, origins: FloatArray, ends: FloatArray, *, reach: float, turn: float) -> Place:
         """Return the place that fits best within `reach` metres and `turn` radians of a pose ``(3,)``."""
@@ -151,15 +169,13 @@ class PlaceSearch:
             ends[chosen], headings=local[2] + HEADING_STEP * np.arange(-steps, steps + 1),
             low=local[:2] - reach, high=local[:2] + reach,
         )  # fmt: skip
-        return self._refined(found or Candidate(local, 0.0), origins, ends)
+        return self._refined(found or Candidate(local, 0.0), origins, ends, chosen)
 
-    def _refined(self, candidate: Candidate, origins: FloatArray, ends: FloatArray) -> Place:
-        chosen = choose_points(ends, SQUARE, MOST_POINTS)
+    def _refined(self, candidate: Candidate, origins: FloatArray, ends: FloatArray, chosen: NDArray[np.int64]) -> Place:
         few = ends[chosen]
         pose, fit = compose(self._frame, candidate.pose), 0.0
         for step, turn in REFINEMENTS:
-            offsets = np.stack(np.meshgrid(*[np.arange(-2.0, 3.0)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
-            tried = pose + offsets * [step, step, turn]
+            tried = pose + OFFSETS * [step, step, turn]
             fits = weigh_particles(self._fine, self._rays.to_cells(tried), few / self._cell_size)
             best = int(np.argmax(fits))
             pose, fit = tried[best], float(fits[best]) / len(few)
@@ -167,11 +183,3 @@ class PlaceSearch:
         verdicts = self._judge.verdicts(pose, origins, ends)
         passing, unmapped = (np.count_nonzero(verdicts[chosen] == kind) / len(few) for kind in (PASSES, UNMAPPED))
         return Place(pose, fit * (1.0 - passing) / (1.0 - 0.5 * unmapped), agreeing_share(verdicts))
-
-
-def _blocks(cells: NDArray[np.bool_], every: int) -> NDArray[np.bool_]:
-    """Tell for each block of `every` x `every` cells whether any is set."""
-    rows, columns = (-(-side // every) for side in cells.shape)
-    padded = np.zeros((rows * every, columns * every), dtype=bool)
-    padded[: cells.shape[0], : cells.shape[1]] = cells
-    return np.asarray(padded.reshape(rows, every, columns, every).any(axis=(1, 3)))

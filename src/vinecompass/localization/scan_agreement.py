@@ -22,7 +22,7 @@ HAS_A_SAY = 0.5
 """Share of the beams that must end where the map knows something, or it has no say on the whole scan."""
 TOGETHER = 0.5
 """Metres within which ends that disagree are told of as one place."""
-WORDS = {PASSES: "pass mapped walls", SHORT: "end on nothing mapped", UNMAPPED: "end where nothing is known"}
+WORDS = {PASSES: "pass mapped walls", SHORT: "end on nothing mapped"}
 
 
 @dataclass(frozen=True)
@@ -71,7 +71,7 @@ class ScanAgreement:
     def disagreements(self) -> list[Disagreement]:
         """The places where three beams or more disagree, those of most beams first."""
         found = []
-        for kind in (PASSES, SHORT):
+        for kind, words in WORDS.items():
             ends = self.ends[self.verdicts == kind]
             if len(ends) < 3:
                 continue
@@ -80,7 +80,7 @@ class ScanAgreement:
             for k in range(count):
                 group = ends[labels == k]
                 if len(group) >= 3:
-                    found.append(Disagreement(group.mean(axis=0), len(group), WORDS[kind]))
+                    found.append(Disagreement(group.mean(axis=0), len(group), words))
         return sorted(found, key=lambda one: -one.beams)
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import compose, wrap_angle
-from vinecompass.localization.place_search import Place, PlaceSearch
+from vinecompass.localization.place_search import Place, PlaceSearch, distinct
 
 __all__ = ["SecondOpinion", "second_opinion"]
 
@@ -47,11 +47,7 @@ class SecondOpinion:
         if not self.warning:
             return []
         places = sorted([self.turned, self.nearby, *self.anywhere], key=lambda place: -place.fit)
-        distinct: list[Place] = []
-        for place in places:
-            if place.fit > self.given.fit and not any(place.is_near(other.pose, 0.5, 0.2) for other in distinct):
-                distinct.append(place)
-        return distinct
+        return distinct([place for place in places if place.fit > self.given.fit])
 
 
 def second_opinion(
@@ -79,7 +75,7 @@ def second_opinion(
     best = max([turned, nearby, *anywhere], key=lambda place: place.fit)
     warning = ""
     if best.fit > clearly_better * given.fit and not best.is_near(pose, reach, turn):
-        times = f"the scan fits {best.fit / max(given.fit, 0.01):.1f} times better"
+        times = f"the scan fits {best.times_better(given):.1f} times better"
         off = float(np.hypot(*(best.pose - pose)[:2]))
         turned_by = abs(float(np.degrees(wrap_angle(best.pose[2] - pose[2]))))
         if best.is_near(turned.pose, 0.5, np.radians(20.0)):
