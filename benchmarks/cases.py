@@ -16,9 +16,10 @@ from benchmarks.localization_cases import localization_cases
 from benchmarks.mapping_cases import mapping_cases
 from benchmarks.measuring import measured
 from benchmarks.odometry_cases import odometry_cases
+from vinecompass.costs.kernels import line_price
 from vinecompass.grids import BeamGrid, Beams, clearance
 from vinecompass.planning import find_grid_path
-from vinecompass.planning.kernels import line_price
+from vinecompass.planning.grid_search import NO_WAYS
 from vinecompass.planning.smoothing import shorten
 
 FloatArray = NDArray[np.float64]
@@ -62,8 +63,8 @@ def path_cases() -> Iterator[dict[str, Any]]:
             theirs = np.where(closed, -1.0, prices).astype(np.float64)
             path = find_grid_path(ours, start, goal)
             cost = minimum_cost(theirs, start, goal)
-            corners = shorten(ours, path.cells[:, ::-1].astype(float) + 0.5)
-            short = sum(line_price(ours, *a, *b) for a, b in pairwise(corners))
+            corners = shorten(ours, path.cells[:, ::-1].astype(float) + 0.5, NO_WAYS)
+            short = sum(line_price(ours, NO_WAYS, *a, *b) for a, b in pairwise(corners))
             yield measured(
                 f"A* on a {kind} building, {side} x {side}", "scikit-image MCP_Geometric",
                 partial(find_grid_path, ours, start, goal),

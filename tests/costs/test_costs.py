@@ -81,12 +81,13 @@ class Prices(unittest.TestCase):
         grid = room(10.0, 8.0)
         costmap = price_floor(grid, robot(), zones=zones, obstacles=[[8.02, 6.02]], extra_layers=[Incline()])
         self.assertEqual(
-            costmap.explain(2.0, 2.0), {"map": 1.0, "zones": 3.0, "incline": 1.5, "obstacles": 1.0, "clearance": 1.0}
+            {name: charge.factor for name, charge in costmap.explain(2.0, 2.0).items()},
+            {"map": 1.0, "zones": 3.0, "incline": 1.5, "obstacles": 1.0, "clearance": 1.0},
         )
         self.assertAlmostEqual(float(costmap.prices[40, 40]), 4.5)
-        self.assertEqual(costmap.explain(4.5, 1.5)["zones"], np.inf)
-        self.assertEqual(costmap.explain(8.02, 6.02)["obstacles"], np.inf)
-        self.assertEqual(costmap.explain(8.2, 6.02)["clearance"], np.inf)
+        self.assertEqual(costmap.explain(4.5, 1.5)["zones"].factor, np.inf)
+        self.assertEqual(costmap.explain(8.02, 6.02)["obstacles"].factor, np.inf)
+        self.assertEqual(costmap.explain(8.2, 6.02)["clearance"].factor, np.inf)
         self.assertEqual(costmap.explain(99.0, 0.0), {})
 
     def test_a_costmap_file_opens_with_numpy_alone(self):

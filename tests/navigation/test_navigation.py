@@ -6,7 +6,6 @@ import shapely
 from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run
 from vinecompass import Command, Navigator, Track, read_settings
 from vinecompass.geometry import arc, compose, inverse, transform_points
-from vinecompass.navigation.live_obstacles import LiveObstacles
 from vinecompass.navigation.safety import guard_outline, safe_command
 
 OUTLINE = guard_outline(robot(), 0.04)
@@ -50,17 +49,6 @@ class Stale(unittest.TestCase):
             self.assertIn("s old", navigator.reason)
             self.assertAlmostEqual(command.speed, 0.5 - 0.1 * robot().drive.braking)
             self.assertLess(abs(command.turn_rate), 0.3)
-
-
-class Obstacles(unittest.TestCase):
-    def test_only_points_away_from_walls_are_kept_and_not_for_long(self):
-        obstacles = LiveObstacles(room(), apart=0.25, memory=2.0)
-        obstacles.add(0.0, np.array([[3.0, 2.0], [0.1, 2.0], [50.0, 0.0]]))
-        self.assertEqual(obstacles.points.tolist(), [[3.0, 2.0]])
-        obstacles.add(1.9, np.array([[4.0, 2.0]]))
-        self.assertEqual(len(obstacles.points), 2)
-        obstacles.add(2.1, np.zeros((0, 2)))
-        self.assertEqual(obstacles.points.tolist(), [[4.0, 2.0]])
 
 
 class SettingsFile(unittest.TestCase):

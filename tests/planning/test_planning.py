@@ -8,8 +8,9 @@ from scipy.sparse import csgraph
 from tests.support import assert_input_error, new_folder, robot, room
 from vinecompass import Grid, Zone, plan_path, price_floor
 from vinecompass.costs import body_touches
+from vinecompass.costs.kernels import line_price
 from vinecompass.planning import find_bottleneck, find_grid_path, write_plan
-from vinecompass.planning.kernels import line_price
+from vinecompass.planning.grid_search import NO_WAYS
 
 
 def random_prices(rng, shape=(40, 60)):
@@ -73,10 +74,12 @@ class GridSearchAgainstScipy(unittest.TestCase):
             a, b = rng.uniform(1.0, 29.0, (2, 2))
             points = a + np.linspace(0.0, 1.0, 200_001)[:, None] * (b - a)
             sampled = prices[tuple(np.floor(points).astype(int).T[::-1])].mean() * np.hypot(*(b - a))
-            self.assertAlmostEqual(line_price(prices, *a, *b), sampled, places=3)
+            self.assertAlmostEqual(line_price(prices, NO_WAYS, *a, *b), sampled, places=3)
         prices[10, 10] = np.inf
-        self.assertEqual(line_price(prices, 9.5, 11.5, 11.5, 9.5), np.inf)
-        self.assertEqual(line_price(prices, 9.5, 10.5, 10.5, 11.5), np.inf, "through the corner of a closed cell")
+        self.assertEqual(line_price(prices, NO_WAYS, 9.5, 11.5, 11.5, 9.5), np.inf)
+        self.assertEqual(
+            line_price(prices, NO_WAYS, 9.5, 10.5, 10.5, 11.5), np.inf, "through the corner of a closed cell"
+        )
 
 
 def two_rooms(door=1.0):
@@ -138,10 +141,10 @@ class Plans(unittest.TestCase):
         unknown.log_odds[:, 60:80] = 0.0
         for grid, zones, goal, status, words in (
             (two_rooms(0.5), (), self.goal, "no way", ["0.50 m wide", "4.98, 2.98", "needs 0.62 m"]),
-            (two_rooms(0.0), (), self.goal, "no way", ["no floor known to be free"]),
-            (two_rooms(), (closed,), self.goal, "no way", ["closed zone"]),
-            (unknown, (), self.goal, "no way", ["no floor known to be free"]),
-            (two_rooms(), (), in_wall, "goal closed", ["8.50, 0.10", "nearest place"]),
+            (two_rooms(0.0), (), self.goal, "no way", ["occupied stands between"]),
+            (two_rooms(), (closed,), self.goal, "no way", ["the closed zone 'pit'"]),
+            (unknown, (), self.goal, "no way", ["unknown floor", "3.02", "costs.unknown"]),
+            (two_rooms(), (), in_wall, "goal closed", ["8.50, 0.10", "(occupied) at 8.53, 0.03", "nearest pose"]),
             (two_rooms(), (), np.array([8.5, 0.4, np.pi / 2]), "goal closed", ["at that heading"]),
         ):
             with self.subTest(words=words):

@@ -1,11 +1,16 @@
 """Floor 2: what the floor costs, and where the body fits."""
 
-from vinecompass.costs.body_check import body_clearance, body_touches
-from vinecompass.costs.costmap import CostMap, CostSettings, price_floor
+from vinecompass.costs.body_check import BodyCheck, body_clearance, body_touches
+from vinecompass.costs.costmap import Charge, CostMap, CostSettings, price_floor, price_stack
 from vinecompass.costs.costmap_files import write_costmap
-from vinecompass.costs.layers import ClearanceLayer, Layer, MapLayer, ZoneLayer
+from vinecompass.costs.fall import FALLS, ClearanceLayer, price_at_gap
+from vinecompass.costs.layers import Layer, MapLayer, ObstacleLayer, ZoneLayer, one_way_headings
+from vinecompass.costs.live_costs import LiveCosts
+from vinecompass.costs.live_obstacles import LiveObstacles
+from vinecompass.costs.people import PeopleLayer, Walking
 
 __all__ = [
-    "ClearanceLayer", "CostMap", "CostSettings", "Layer", "MapLayer", "ZoneLayer",
-    "body_clearance", "body_touches", "price_floor", "write_costmap",
+    "FALLS", "BodyCheck", "Charge", "ClearanceLayer", "CostMap", "CostSettings", "Layer", "LiveCosts", "LiveObstacles",
+    "MapLayer", "ObstacleLayer", "PeopleLayer", "Walking", "ZoneLayer", "body_clearance", "body_touches",
+    "one_way_headings", "price_at_gap", "price_floor", "price_stack", "write_costmap",
 ]  # fmt: skip

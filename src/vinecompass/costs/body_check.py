@@ -2,20 +2,73 @@
 
 from __future__ import annotations
 
+from math import cos, sin
+
 import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 from scipy import ndimage
 
 from vinecompass.costs.costmap import CostMap
-from vinecompass.costs.kernels import first_touch
-from vinecompass.geometry import relative, transform_points
+from vinecompass.costs.kernels import drive_price, first_touch
+from vinecompass.geometry import transform_points
 from vinecompass.robot import Robot
 
-__all__ = ["body_clearance", "body_touches"]
+__all__ = ["BodyCheck", "body_clearance", "body_touches"]
 
+NO_WAYS = np.zeros((0, 0), np.float32)
 FARTHEST = 1.5
 """Metres beyond which clearance is not measured: nothing is decided by it there."""
+
+
+class BodyCheck:
+    """Checks drives of one robot over one costmap: what the body touches, and what they cost.
+
+    Parameters
+    ----------
+    costmap : CostMap
+    robot : Robot
+    """
+
+    def __init__(self, costmap: CostMap, robot: Robot) -> None:
+        self._costmap, self._grid = costmap, costmap.grid
+        self._outline = robot.body.polygon / self._grid.cell_size
+        self._outer_radius = robot.body.outer_radius
+        self._one_way = NO_WAYS if costmap.one_way is None else costmap.one_way
+
+    def touched(self, poses: ArrayLike) -> NDArray[np.int64]:
+        """Return, for each pose ``(N, 3)`` in the site frame, the flat index of a forbidden cell touched, or -1."""
+        return self._touched(self._local(poses))
+
+    def drive_price(self, poses: ArrayLike) -> float:
+        """Return what the way through poses ``(N, 3)`` in the site frame costs the origin, metres-equivalent.
+
+        `inf` where it is closed, or goes against a one-way zone.
+        """
+        return float(drive_price(self._costmap.prices, self._one_way, self._local(poses))) * self._grid.cell_size
+
+    def price(self, poses: ArrayLike) -> float:
+        """Return what it costs the whole body to drive through poses: `inf`, too, where it would touch at one."""
+        local = self._local(poses)
+        total = float(drive_price(self._costmap.prices, self._one_way, local)) * self._grid.cell_size
+        return total if np.isinf(total) or np.all(self._touched(local) < 0) else float("inf")
+
+    def _touched(self, local: NDArray[np.float64]) -> NDArray[np.int64]:
+        return np.asarray(
+            first_touch(
+                self._costmap.forbidden, self._costmap.clearance, self._outline, self._outer_radius,
+                self._grid.cell_size, local,
+            )
+        )  # fmt: skip
+
+    def _local(self, poses: ArrayLike) -> NDArray[np.float64]:
+        # Planners come here for every edge: plain arithmetic, a fifth of the time of `compose`.
+        stack, (x, y, turn) = np.asarray(poses, dtype=float).reshape(-1, 3), self._grid.frame.tolist()
+        scale, local = 1.0 / self._grid.cell_size, np.empty_like(stack)
+        cosine, sine = scale * cos(turn), scale * sin(turn)
+        dx, dy = stack[:, 0] - x, stack[:, 1] - y
+        local[:, 0], local[:, 1], local[:, 2] = cosine * dx + sine * dy, cosine * dy - sine * dx, stack[:, 2] - turn
+        return local
 
 
 def body_touches(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[np.int64]:
@@ -26,15 +79,8 @@ def body_touches(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[np
     array, (N, 2)
         Row and column of the cell touched, or -1, -1 where the body is clear.
     """
-    grid, scale = costmap.grid, 1.0 / costmap.grid.cell_size
-    local = relative(np.asarray(poses, dtype=float).reshape(-1, 3), grid.frame)
-    local[:, :2] *= scale
-    body = robot.body
-    flat = first_touch(
-        costmap.forbidden, costmap.clearance * np.float32(scale), body.polygon * scale,
-        body.inner_radius * scale, body.outer_radius * scale, local,
-    )  # fmt: skip
-    cells = np.stack(np.divmod(flat, grid.shape[1]), axis=-1)
+    flat = BodyCheck(costmap, robot).touched(poses)
+    cells = np.stack(np.divmod(flat, costmap.grid.shape[1]), axis=-1)
     cells[flat < 0] = -1
     return cells
 

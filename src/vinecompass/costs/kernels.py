@@ -1,4 +1,4 @@
-"""Kernel of the body check: does a polygon at a pose touch a forbidden cell?"""
+"""Kernels over priced floor: what a body touches, what a line costs, and which cells beams pass."""
 
 from __future__ import annotations
 
@@ -7,12 +7,12 @@ from numba import njit
 
 
 @njit(cache=True, nogil=True)
-def first_touch(forbidden, clearance, outline, inner_radius, outer_radius, poses):  # type: ignore[no-untyped-def]
+def first_touch(forbidden, clearance, outline, outer_radius, cell, poses):  # type: ignore[no-untyped-def]
     """For each pose (N, 3) the flat index of a forbidden cell that the body touches there, or -1.
 
-    Everything is in cells, in the grid's frame; `clearance` (rows, columns) is from cell centre to centre. Off the
-    grid counts as nothing. A cell is its whole square: it is touched if a side of the outline enters it or its
-    middle lies inside.
+    Outline and poses are in cells, in the grid's frame; `clearance` (rows, columns), from cell centre to centre, and
+    `outer_radius` are in any one unit, a cell being `cell` of it. Off the grid counts as nothing. A cell is its whole
+    square: it is touched if a side of the outline enters it or its middle lies inside.
     """
     rows, columns = forbidden.shape
     corners = outline.shape[0]
@@ -22,7 +22,7 @@ def first_touch(forbidden, clearance, outline, inner_radius, outer_radius, poses
         x, y = poses[i, 0], poses[i, 1]
         row, column = int(np.floor(y)), int(np.floor(x))
         # Cheap bounds first: no farther than half a diagonal from this cell's middle and from the other's.
-        if 0 <= row < rows and 0 <= column < columns and clearance[row, column] > outer_radius + 1.4143:
+        if 0 <= row < rows and 0 <= column < columns and clearance[row, column] > outer_radius + 1.4143 * cell:
             continue
         cosine, sine = np.cos(poses[i, 2]), np.sin(poses[i, 2])
         for c in range(corners):
@@ -62,3 +62,97 @@ def meets_cell(shape, column, row):  # type: ignore[no-untyped-def]
             return True
         previous = corner
     return inside
+
+
+@njit(cache=True, nogil=True)
+def against(way, x, y):  # type: ignore[no-untyped-def]
+    """Whether a step goes against a one-way heading (nan: none), that is, more than a quarter turn off it."""
+    return np.cos(way) * x + np.sin(way) * y < -1e-6
+
+
+@njit(cache=True, nogil=True)
+def line_price(prices, one_way, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
+    """Integral of the price along a line between two points in cells (column, row); inf if it meets a closed cell.
+
+    It is inf, too, if it goes against a heading in `one_way` (of the prices' shape, or of size 0 if there is none).
+
+    Every cell that the line passes is visited (Amanatides and Woo, 1987); through a corner it passes both sides.
+    """
+    rows, columns = prices.shape
+    dx, dy = x1 - x0, y1 - y0
+    length = np.hypot(dx, dy)
+    column, row = int(np.floor(x0)), int(np.floor(y0))
+    step_column, step_row = (1 if dx > 0.0 else -1), (1 if dy > 0.0 else -1)
+    delta_column = abs(1.0 / dx) if dx != 0.0 else np.inf
+    delta_row = abs(1.0 / dy) if dy != 0.0 else np.inf
+    next_column = (column + 1 - x0 if dx > 0.0 else x0 - column) * delta_column if dx != 0.0 else np.inf
+    next_row = (row + 1 - y0 if dy > 0.0 else y0 - row) * delta_row if dy != 0.0 else np.inf
+    at, total = 0.0, 0.0
+    while True:
+        if not (0 <= row < rows and 0 <= column < columns) or prices[row, column] == np.inf:
+            return np.inf
+        if one_way.size > 0 and length > 0.0 and against(one_way[row, column], dx / length, dy / length):
+            return np.inf
+        leave = min(next_column, next_row, 1.0)
+        total += prices[row, column] * (leave - at) * length
+        at = leave
+        if leave >= 1.0:
+            return total
+        if abs(next_column - next_row) < 1e-9:
+            # Through a corner: the two cells beside it must be open too.
+            if not (0 <= row + step_row < rows and 0 <= column + step_column < columns):
+                return np.inf
+            if prices[row + step_row, column] == np.inf or prices[row, column + step_column] == np.inf:
+                return np.inf
+            column += step_column
+            row += step_row
+            next_column += delta_column
+            next_row += delta_row
+        elif next_column < next_row:
+            column += step_column
+            next_column += delta_column
+        else:
+            row += step_row
+            next_row += delta_row
+
+
+@njit(cache=True, nogil=True)
+def drive_price(prices, one_way, poses):  # type: ignore[no-untyped-def]
+    """Integral of the price along the straight lines between poses (N, 3) in cells; inf where one is closed."""
+    total = 0.0
+    for i in range(1, poses.shape[0]):
+        total += line_price(prices, one_way, poses[i - 1, 0], poses[i - 1, 1], poses[i, 0], poses[i, 1])
+        if total == np.inf:
+            break
+    return total
+
+
+@njit(cache=True, nogil=True)
+def pass_beams(seen, own, origins, ends, hit, first, last, now):  # type: ignore[no-untyped-def]
+    """Note when beams (N, 2), in cells, last ended in each cell, and forget it where they pass, within a window.
+
+    `seen` (rows, columns) holds stamps, -inf for never; only cells that are `own` are noted. A beam passes all cells
+    up to the one before its end's; ends are noted after all beams have passed. `first` and `last` are the row and
+    column where the window begins, and those after it.
+    """
+    (first_row, first_column), (last_row, last_column) = first, last
+    for beam in range(ends.shape[0]):
+        x, y = origins[beam, 0], origins[beam, 1]
+        dx, dy = ends[beam, 0] - x, ends[beam, 1] - y
+        length = np.hypot(dx, dy)
+        if not length > 0.0:
+            continue
+        # Half a cell at a time: it may skip a corner, and the next scan meets it.
+        dx, dy = 0.5 * dx / length, 0.5 * dy / length
+        steps = int(2.0 * (length - 1.5)) if hit[beam] else int(2.0 * length)
+        for _ in range(steps):
+            row, column = int(np.floor(y)), int(np.floor(x))
+            if not (first_row <= row < last_row and first_column <= column < last_column):
+                break
+            seen[row, column] = -np.inf
+            x += dx
+            y += dy
+    for beam in range(ends.shape[0]):
+        row, column = int(np.floor(ends[beam, 1])), int(np.floor(ends[beam, 0]))
+        if hit[beam] and first_row <= row < last_row and first_column <= column < last_column and own[row, column]:
+            seen[row, column] = now

@@ -1,6 +1,7 @@
 """Layers of a costmap. Each charges every cell a factor on its length: 1 is nothing, `inf` closes it.
 
-A layer is any object with a `name` and a method `charge(grid, robot)` that returns factors ``(rows, columns)``.
+A layer is any object with a `name` and a method `charge(grid, robot)` that returns factors ``(rows, columns)``. If it
+also has a method `why(x, y)`, its sentence stands in every explanation.
 """
 
 from __future__ import annotations
@@ -10,14 +11,16 @@ from dataclasses import dataclass
 from typing import Literal, Protocol
 
 import numpy as np
-from numpy.typing import NDArray
+import shapely
+from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.grids import Grid, Zone, cells_inside
 from vinecompass.robot import Robot
 
-__all__ = ["ClearanceLayer", "Layer", "MapLayer", "ZoneLayer"]
+__all__ = ["Layer", "MapLayer", "ObstacleLayer", "ZoneLayer", "one_way_headings"]
 
 Factors = NDArray[np.float32]
+Unknown = Literal["closed", "dear", "free"]
 
 
 class Layer(Protocol):
@@ -33,55 +36,83 @@ class Layer(Protocol):
 
 @dataclass(frozen=True)
 class MapLayer:
-    """Occupied floor is closed; unknown floor is closed, or free if so chosen."""
+    """Occupied floor is closed; unknown floor is closed, dear or free, by choice."""
 
-    unknown: Literal["closed", "free"] = "closed"
+    grid: Grid
+    unknown: Unknown = "closed"
+    unknown_price: float = 3.0
     name: str = "map"
 
     def charge(self, grid: Grid, robot: Robot) -> Factors:
-        """Close what the map says is not free."""
-        closed = grid.occupied if self.unknown == "free" else ~grid.free
-        return np.where(closed, np.inf, 1.0).astype(np.float32)
+        """Close what the map says is occupied, and charge what it does not know."""
+        unknown = {"closed": np.inf, "dear": self.unknown_price, "free": 1.0}[self.unknown]
+        return np.where(grid.occupied, np.inf, np.where(grid.free, 1.0, unknown)).astype(np.float32)
+
+    def why(self, x: float, y: float) -> str:
+        """Say how the map reads there."""
+        if self.grid.values_at([[x, y]], self.grid.occupied, False)[0]:
+            return "occupied"
+        if self.grid.values_at([[x, y]], self.grid.free, False)[0]:
+            return "free"
+        return f'unknown, and costs.unknown = "{self.unknown}"'
 
 
 @dataclass(frozen=True)
 class ZoneLayer:
-    """Closed zones are closed, dear ones cost their factor."""
+    """Closed zones are closed, dear ones cost their factor, slow ones the time they take at full speed elsewhere."""
 
     zones: Sequence[Zone]
+    top_speed: float
     name: str = "zones"
 
     def charge(self, grid: Grid, robot: Robot) -> Factors:
         """Charge the cells whose centres lie in a zone."""
         factors = np.ones(grid.shape, np.float32)
         for zone in self.zones:
-            factors[cells_inside(grid, zone.polygon)] *= np.inf if zone.kind == "closed" else zone.factor
+            factors[cells_inside(grid, zone.polygon)] *= self._factor(zone)
         return factors
+
+    def why(self, x: float, y: float) -> str:
+        """Name the zones there."""
+        here = [zone for zone in self.zones if shapely.contains_xy(zone.area, x, y)]
+        return ", ".join(f"{zone.kind} zone {zone.name!r}" for zone in here) or "in no zone"
+
+    def _factor(self, zone: Zone) -> float:
+        if zone.kind == "slow" and zone.speed is not None:
+            return max(self.top_speed / zone.speed, 1.0)
+        return np.inf if zone.kind == "closed" else zone.factor
+
+
+def one_way_headings(grid: Grid, zones: Sequence[Zone]) -> Factors | None:
+    """Return the heading of the one-way zone over each cell ``(rows, columns)`` in the grid's frame, `nan` for none.
+
+    Where two overlap, the later one counts; None if there is no such zone.
+    """
+    headings = np.full(grid.shape, np.nan, np.float32)
+    for zone in zones:
+        if zone.kind == "one-way" and zone.heading_deg is not None:
+            headings[cells_inside(grid, zone.polygon)] = np.radians(zone.heading_deg) - grid.turn
+    return None if np.all(np.isnan(headings)) else headings
 
 
 @dataclass(frozen=True)
-class ClearanceLayer:
-    """Floor near what is closed: closed where the body cannot be at any heading, dear where it is near.
+class ObstacleLayer:
+    """Points in the site frame ``(N, 2)`` where something stands that is not in the map."""
 
-    Parameters
-    ----------
-    clearance : array, (rows, columns)
-        Distance of each cell's centre to the nearest closed one, m.
-    contact_price : float
-        The factor where the body, at its narrowest, would just touch.
-    comfort : float
-        Distance between body and obstacle from which floor costs nothing extra, m.
-    """
-
-    clearance: NDArray[np.float32]
-    contact_price: float
-    comfort: float
-    name: str = "clearance"
+    grid: Grid
+    points: ArrayLike
+    name: str = "obstacles"
 
     def charge(self, grid: Grid, robot: Robot) -> Factors:
-        """Fall as a parabola from `contact_price` at contact to 1 at `comfort`."""
-        gap = self.clearance - np.float32(robot.body.inner_radius + grid.cell_size / 2.0)
-        nearness = np.clip(1.0 - gap / np.float32(self.comfort), 0.0, 1.0)
-        factors = np.float32(1.0) + np.float32(self.contact_price - 1.0) * nearness**2
-        factors[gap < 0.0] = np.inf
+        """Close the cells that hold a point."""
+        factors = np.ones(grid.shape, np.float32)
+        cells = grid.cells_at(np.asarray(self.points, dtype=float).reshape(-1, 2))
+        cells = cells[grid.contains(cells)]
+        factors[cells[:, 0], cells[:, 1]] = np.inf
         return factors
+
+    def why(self, x: float, y: float) -> str:
+        """Tell whether something was seen there."""
+        cells = self.grid.cells_at(np.asarray(self.points, dtype=float).reshape(-1, 2))
+        seen = int(np.sum(np.all(cells == self.grid.cells_at([[x, y]]), axis=-1)))
+        return f"seen there by {seen} beams" if seen else "nothing seen"

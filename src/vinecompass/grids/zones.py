@@ -1,4 +1,4 @@
-"""Zones: named polygons on the floor that close it or make it dear."""
+"""Zones: named polygons on the floor that close it, make it dear or slow, or open it one way."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ import shapely
 from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
 
-from vinecompass.files import Model, Number, read_model
+from vinecompass.files import Model, Number, Positive, read_model
 from vinecompass.grids.grid import Grid
 
 __all__ = ["Corners", "Zone", "cells_inside", "read_zones"]
@@ -32,19 +32,33 @@ class Corners(Model):
 
 
 class Zone(Corners):
-    """One ``[[zone]]``: ``closed`` floor is never driven on; ``dear`` floor has its price multiplied."""
+    """One ``[[zone]]``, of one of four kinds.
+
+    ``closed`` floor is never driven on; ``dear`` floor has its price multiplied by `factor`; on ``slow`` floor the
+    robot keeps below `speed`, and pays for the time; through a ``one-way`` zone no step leads more than a quarter turn
+    off `heading_deg`.
+    """
 
     name: str = Field(description="a name")
-    kind: Literal["closed", "dear"] = Field(description='"closed" or "dear"')
+    kind: Literal["closed", "dear", "slow", "one-way"] = Field(description='"closed", "dear", "slow" or "one-way"')
     factor: Number = Field(1.0, ge=1.0, description="for a dear zone, what its price is multiplied by, 1 or more")
+    speed: Positive | None = Field(None, description="for a slow zone, the speed not to exceed, m/s")
+    heading_deg: Number | None = Field(None, description="for a one-way zone, where it leads, degrees")
 
     @model_validator(mode="after")
-    def _factor_is_for_dear(self) -> Zone:
-        if self.kind == "dear" and "factor" not in self.model_fields_set:
-            raise ValueError("a dear zone needs its factor")
-        if self.kind == "closed" and self.factor != 1.0:
-            raise ValueError("factor belongs to dear zones only")
+    def _has_what_its_kind_needs(self) -> Zone:
+        for kind, key in (("dear", "factor"), ("slow", "speed"), ("one-way", "heading_deg")):
+            given = getattr(self, key) != type(self).model_fields[key].default
+            if self.kind == kind and key not in self.model_fields_set:
+                raise ValueError(f"a {kind} zone needs its {key}")
+            if self.kind != kind and given:
+                raise ValueError(f"{key} belongs to {kind} zones only")
         return self
+
+    @property
+    def area(self) -> shapely.Polygon:
+        """The floor it covers, in the site frame."""
+        return shapely.Polygon(self.polygon)
 
 
 class ZoneFile(Model):

@@ -15,7 +15,7 @@ from vinecompass.mapping.settings import MappingSettings
 from vinecompass.mapping.site_map import SiteMap
 from vinecompass.mapping.submap import Keyframe, Submap
 from vinecompass.matching import Match, SearchWindow, WallGrid, match_scan
-from vinecompass.odometry import Motion, deskewed_ends
+from vinecompass.odometry import Motion, straightened_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan
 
@@ -140,7 +140,7 @@ class Mapper:
         last, self._last_motion = self._last_motion, odometry
         self.agreement = float("nan")
         if last is None or not self.keyframes:
-            self._keep(scan.t, self._straightened(scan, odometry.sweep)[0], None)
+            self._keep(scan.t, self._straightened(scan, odometry.sweep), None)
             return self.pose
         step = relative(odometry.pose, last.pose)
         if np.hypot(step[0], step[1]) > LEAP + TOO_FAST * self._top_speed * (scan.t - last.t):
@@ -152,7 +152,8 @@ class Mapper:
         if not (due or scan.t <= self._slips_until or scan.t - self._matched_at >= LONGEST_UNMATCHED):
             return self.pose
         before = self._travelled - self._matched_after
-        beams, delays = self._straightened(scan, odometry.sweep)
+        beams = self._straightened(scan, odometry.sweep)
+        delays = self._lidar.beam_delays[(scan.ranges >= self._lidar.nearest) & (scan.ranges <= self._lidar.farthest)]
         match = self._match(scan.t, beams, delays)
         self._unseen_way += before * (np.eye(2) if match is None else match.unseen)
         self._matched_after = self._travelled
@@ -161,7 +162,7 @@ class Mapper:
             if slips and match is not None:
                 # Keep it as straightened by what the match found to be wrong with the sweep.
                 error = np.array([match.speed_error, 0.0, match.turn_rate_error])
-                beams, _ = self._straightened(scan, compose(arc(error, self._lidar.beam_delays), odometry.sweep))
+                beams = self._straightened(scan, compose(arc(error, self._lidar.beam_delays), odometry.sweep))
             self._keep(scan.t, beams, match)
         return self.pose
 
@@ -203,15 +204,8 @@ class Mapper:
         turned = min(abs(turned), 2.0 * pi - abs(turned))
         return max(hypot(x, y) / s.keyframe_distance, degrees(turned) / s.keyframe_turn_deg) > patience
 
-    def _straightened(self, scan: Scan, sweep: FloatArray) -> tuple[Beams, FloatArray]:
-        """Return the beams that tell something, those that hit or went as far as they reach, and the hits' delays."""
-        lidar = self._lidar
-        hit = (scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)
-        reach = np.where(hit, scan.ranges, min(self._settings.clear_reach, lidar.farthest))
-        origins, ends = deskewed_ends(reach, lidar, sweep)
-        telling = hit | np.isposinf(scan.ranges)
-        beams = Beams(origins[telling].astype(np.float32), ends[telling].astype(np.float32), hit[telling])
-        return beams, lidar.beam_delays[hit]
+    def _straightened(self, scan: Scan, sweep: FloatArray) -> Beams:
+        return straightened_beams(scan.ranges, self._lidar, sweep, clear_reach=self._settings.clear_reach)
 
     def _keep(self, t: float, beams: Beams, match: Match | None) -> None:
         """Add a scan to the submaps being made, and begin a new one if it is time."""

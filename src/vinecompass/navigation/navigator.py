@@ -8,15 +8,14 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import CostMap, body_touches, price_floor
+from vinecompass.costs import CostMap, LiveCosts, body_touches
 from vinecompass.following import PathFollower
 from vinecompass.geometry import compose, inverse, relative, transform_points
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate, ParticleLocalizer
-from vinecompass.navigation.live_obstacles import LiveObstacles
 from vinecompass.navigation.safety import guard_outline, safe_command
 from vinecompass.navigation.settings import Settings
-from vinecompass.odometry import deskewed_hits, motion_at
+from vinecompass.odometry import deskewed_hits, motion_at, straightened_beams
 from vinecompass.planning import Plan, plan_path
 from vinecompass.robot import Command, Robot, limit_command
 from vinecompass.runs import Scan, Track
@@ -67,12 +66,10 @@ class Navigator:
     ) -> None:  # fmt: skip
         self._settings = settings or Settings()
         s = self._settings
-        self._grid, self._robot, self._zones = grid, robot, zones
+        self._grid, self._robot = grid, robot
         self._goal = np.asarray(goal, dtype=float)
         self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=s.localization, seed=seed)
-        self._obstacles = LiveObstacles(
-            grid, apart=s.navigation.obstacle_apart, memory=s.navigation.obstacle_memory
-        )  # fmt: skip
+        self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
         self._follower = PathFollower(robot, settings=s.following)
         self._outline = guard_outline(robot, s.safety.margin)
         self._command = Command()
@@ -97,7 +94,7 @@ class Navigator:
     @property
     def obstacles(self) -> NDArray[np.float64]:
         """Points ``(N, 2)`` seen of late that the map does not know, in the site frame, m."""
-        return self._obstacles.points
+        return self._costs.obstacles.points
 
     def step(self, t: float, scan: Scan, odometry: Track) -> Command:
         """Take in what was read since the last step and return the command for the next.
@@ -127,7 +124,10 @@ class Navigator:
         since_scan = relative(odometry.poses[-1], motion.pose)
         self.pose = compose(self.estimate.pose, since_scan)
         seen = deskewed_hits(scan.ranges, self._robot.scanner, motion.sweep)
-        self._obstacles.add(t, transform_points(self.estimate.pose, seen))
+        beams = straightened_beams(
+            scan.ranges, self._robot.scanner, motion.sweep, clear_reach=self._settings.costs.obstacle_reach
+        )  # fmt: skip
+        self._costs.see(t, self.estimate.pose, beams)
         if t - self._last_look >= self._settings.navigation.replan_period - 1e-9 and self._follower.phase != "aligning":
             self._last_look = t
             self._look(t)
@@ -139,9 +139,7 @@ class Navigator:
         s = self._settings.navigation
         if self.state == "arrived":
             return
-        costmap = price_floor(
-            self._grid, self._robot, zones=self._zones, obstacles=self._obstacles.points, settings=self._settings.costs
-        )  # fmt: skip
+        costmap = self._costs.costmap
         if self.plan is not None and self.plan.found and t - self._last_plan < s.plan_age:
             ahead = self._follower.remaining
             off_path = np.hypot(*(ahead[0, :2] - self.pose[:2])) > s.off_path

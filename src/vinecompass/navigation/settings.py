@@ -25,8 +25,6 @@ class NavigationSettings(Model):
     replan_period: Positive = Field(1.0, description="time between two looks at whether to plan anew, s")
     plan_age: Positive = Field(6.0, description="age at which a plan is made anew although nothing blocks it, s")
     off_path: Positive = Field(0.4, description="distance from the path at which it is planned anew, m")
-    obstacle_apart: Positive = Field(0.25, description="distance from mapped walls of an obstacle of its own, m")
-    obstacle_memory: Positive = Field(2.0, description="how long an obstacle seen is remembered, s")
     unsettled_speed: Positive = Field(0.3, description="highest speed until localization has settled, m/s")
 
 

@@ -1,12 +1,12 @@
 """Floor 2: motion from the wheels, an odometry stream or the scans alone, and scans straightened by it."""
 
 from vinecompass.odometry.dead_reckoning import dead_reckon, odometry_track, wheel_ways
-from vinecompass.odometry.deskew import deskewed_ends, deskewed_hits, returned_beams
+from vinecompass.odometry.deskew import deskewed_ends, deskewed_hits, returned_beams, straightened_beams
 from vinecompass.odometry.laser_odometry import LaserOdometry, ScanMotion, laser_track
 from vinecompass.odometry.motion import BodyVelocity, Motion, motion_at, motions
 
 __all__ = [
     "BodyVelocity",
     "LaserOdometry", "Motion", "ScanMotion", "dead_reckon", "deskewed_ends", "deskewed_hits", "laser_track",
-    "motion_at", "motions", "odometry_track", "returned_beams", "wheel_ways",
+    "motion_at", "motions", "odometry_track", "returned_beams", "straightened_beams", "wheel_ways",
 ]  # fmt: skip

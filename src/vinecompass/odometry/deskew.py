@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.grids import Beams
 from vinecompass.odometry.kernels import beam_ends, beams_within
 from vinecompass.robot import Lidar
 
-__all__ = ["deskewed_ends", "deskewed_hits", "returned_beams"]
+__all__ = ["deskewed_ends", "deskewed_hits", "returned_beams", "straightened_beams"]
 
 FloatArray = NDArray[np.float64]
 
@@ -32,6 +33,18 @@ def deskewed_ends(ranges: ArrayLike, lidar: Lidar, sweep: ArrayLike) -> tuple[Fl
     reach, poses = np.asarray(ranges, dtype=float), np.ascontiguousarray(sweep, dtype=float)
     origins, ends = beam_ends(reach, lidar.beam_angles, lidar.mount_pose, poses)
     return origins, ends
+
+
+def straightened_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike, *, clear_reach: float) -> Beams:
+    """Return the beams of a scan that tell something: those that hit, and those that found nothing within reach.
+
+    The latter are trusted to have passed up to `clear_reach` metres, or as far as the lidar reaches.
+    """
+    hit = (ranges >= lidar.nearest) & (ranges <= lidar.farthest)
+    reach = np.where(hit, ranges, min(clear_reach, lidar.farthest))
+    origins, ends = deskewed_ends(reach, lidar, sweep)
+    telling = hit | np.isposinf(ranges)
+    return Beams(origins[telling].astype(np.float32), ends[telling].astype(np.float32), hit[telling])
 
 
 def returned_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike) -> tuple[FloatArray, FloatArray]:

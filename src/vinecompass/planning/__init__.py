@@ -1,10 +1,18 @@
 """Floor 4: global plans over a priced floor."""
 
+from vinecompass.planning.any_angle import find_any_angle_path
 from vinecompass.planning.bottleneck import Bottleneck, find_bottleneck
+from vinecompass.planning.cost_to_go import CostToGo
 from vinecompass.planning.grid_search import GridPath, find_grid_path
-from vinecompass.planning.plan import Plan, PlanSettings, plan_path
+from vinecompass.planning.motions import DubinsMotion, Motion, ReedsSheppMotion, StraightMotion, usual_motion
+from vinecompass.planning.plan import METHODS, Plan, plan_path, plan_round, solve
 from vinecompass.planning.plan_files import write_plan
+from vinecompass.planning.problem import PlanSettings, Problem, Way
+from vinecompass.planning.roadmap import Roadmap
+from vinecompass.planning.why_not import WhyNot
 
 __all__ = [
-    "Bottleneck", "GridPath", "Plan", "PlanSettings", "find_bottleneck", "find_grid_path", "plan_path", "write_plan",
+    "METHODS", "Bottleneck", "CostToGo", "DubinsMotion", "GridPath", "Motion", "Plan", "PlanSettings", "Problem",
+    "ReedsSheppMotion", "Roadmap", "StraightMotion", "Way", "WhyNot", "find_any_angle_path", "find_bottleneck",
+    "find_grid_path", "plan_path", "plan_round", "solve", "usual_motion", "write_plan",
 ]  # fmt: skip

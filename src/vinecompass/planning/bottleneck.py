@@ -15,11 +15,12 @@ __all__ = ["Bottleneck", "find_bottleneck"]
 
 @dataclass(frozen=True)
 class Bottleneck:
-    """The narrowest place of the widest way: where it is in the site frame, and how wide, all in m."""
+    """The narrowest place of the widest way: where it is in the site frame, how wide, and its clearance, all in m."""
 
     x: float
     y: float
     width: float
+    clearance: float
 
 
 def find_bottleneck(costmap: CostMap, start: tuple[int, int], goal: tuple[int, int]) -> Bottleneck | None:
@@ -41,10 +42,10 @@ def find_bottleneck(costmap: CostMap, start: tuple[int, int], goal: tuple[int, i
     along = clearance[path.cells[:, 0], path.cells[:, 1]]
     narrowest = path.cells[int(np.argmin(along))]
     x, y = costmap.grid.points_of(narrowest[None])[0]
-    return Bottleneck(float(x), float(y), _free_width(costmap, narrowest))
+    return Bottleneck(float(x), float(y), free_width(costmap, narrowest), float(along.min()))
 
 
-def _free_width(costmap: CostMap, cell: np.ndarray) -> float:
+def free_width(costmap: CostMap, cell: np.ndarray) -> float:
     """Return the free width across a cell: from the nearest forbidden cell straight over to the one opposite, m."""
     reach = int(costmap.clearance[tuple(cell)] / costmap.grid.cell_size) + 2
     low = np.maximum(cell - reach, 0)

@@ -1,188 +1,259 @@
-"""Kernels of the planners: A* over priced cells, and the price of a straight line."""
+"""Kernels of the planners over cells: cheapest paths grown, taken back and grown anew; smoothing."""
 
 from __future__ import annotations
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
-DIAGONAL = np.float32(np.sqrt(2.0))
+from vinecompass.costs.kernels import against, line_price
+
+ROW_STEPS = np.array([0, 0, 1, -1, 1, 1, -1, -1])
+COLUMN_STEPS = np.array([1, -1, 0, 0, 1, -1, 1, -1])
+"""The eight steps to a neighbour, straight ones first."""
+
+
+def worthwhile_moves() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return which moves are worth trying after each move, in rows, and how many they are.
+
+    Rows 0 to 7: after that move, all but those to cells that the cell before reaches more cheaply by itself. Row 8:
+    all, for a path's origin. Rows 9 to 17: the same where all nine prices are equal, and one of several equally cheap
+    ways will do, namely that with its diagonal steps first (Harabor and Grastien, 2011).
+    """
+    moves, counts = np.zeros((18, 8), np.int64), np.zeros(18, np.int64)
+    steps = np.stack([ROW_STEPS, COLUMN_STEPS], axis=-1)
+    for row in range(18):
+        before, even = row % 9, row > 8
+        chosen = np.ones(8, bool)
+        if before < 8:
+            chosen = np.abs(steps + steps[before]).sum(axis=1) > 1
+            if even:
+                # Go on; after a diagonal step, also along either of its two components.
+                chosen = (steps @ steps[before] == 1) & (np.abs(steps).sum(1) == 1) & (before >= 4)
+                chosen[before] = True
+        counts[row] = chosen.sum()
+        moves[row, : counts[row]] = np.flatnonzero(chosen)
+    return moves, counts
+
+
+MOVES, MOVE_COUNTS = worthwhile_moves()
 
 
 @njit(cache=True, nogil=True)
-def enclosed(prices):  # type: ignore[no-untyped-def]
-    """Prices (rows, columns) with a closed border one cell wide, and the lowest and highest open price.
+def price_range(prices):  # type: ignore[no-untyped-def]
+    """Lowest and highest open price of flat prices; nan where any price is nan, and inf, 0 where all is closed."""
+    lowest, highest = np.float32(np.inf), np.float32(0.0)
+    total = np.float32(0.0)
+    for i in range(prices.size):
+        price = prices[i]
+        # nan and inf taken apart without a branch, so that the loop runs at the speed of memory.
+        total += price - price if price != np.inf else np.float32(0.0)
+        lowest = min(lowest, price)
+        highest = max(highest, price if price < np.inf else np.float32(0.0))
+    return (total, total) if np.isnan(total) else (lowest, highest)
 
-    The lowest comes out as nan where any price is nan, and as inf where all floor is closed.
+
+@njit(cache=True, nogil=True)
+def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, pool):  # type: ignore[no-untyped-def]
+    """Grow cheapest paths over priced cells from seeds until a target cell is settled.
+
+    Parameters
+    ----------
+    prices : (rows, columns), float32, inf is closed
+    one_way : (rows, columns), heading in the grid's frame against which no step may go, nan for none; or size 0
+    costs, came_by : flat, float64 and uint8
+        Worked on in place. `came_by` is 0 for a cell not reached, else 1 + the direction of the last step (9 at an
+        origin), and has 16 added once settled; only reached cells have a cost.
+    seeds : flat indices of reached cells, by rising cost plus bound
+    target : flat index, or -1 to settle everything
+    slope : what a metre of octile distance to the target costs at least, 0 for no bound
+    width : of a bucket; at most what cost plus bound grows in any step, so that order within a bucket is free
+    heads, pool : ring of buckets (a power of two of them, filled with -1), and room (N, 2) for entries
+
+    Returns the number of cells expanded, the flat indices of the cells reached but not settled, and whether it has
+    finished: if not, the pool is full, and it goes on from those cells with a larger one.
     """
     rows, columns = prices.shape
-    result = np.full((rows + 2, columns + 2), np.inf, np.float32)
-    lowest, highest = np.float32(np.inf), np.float32(0.0)
-    for row in range(rows):
-        for column in range(columns):
-            price = prices[row, column]
-            result[row + 1, column + 1] = price
-            if np.isnan(price):
-                return result, price, price
-            lowest = min(lowest, price)
-            if price != np.inf:
-                highest = max(highest, price)
-    return result, lowest, highest
-
-
-@njit(cache=True, nogil=True)
-def cheapest_path(prices, start, goal, lowest, bucket_width, bucket_count):  # type: ignore[no-untyped-def]
-    """A* from cell `start` to cell `goal` over flat indices of `prices` (rows, columns), closed cells being inf.
-
-    The outermost cells must be closed. A step costs its length in cells times the mean price of its two cells; a
-    diagonal step needs both cells beside it open. The open set is a ring of buckets by f = g + h, each a linked
-    stack: `bucket_count * bucket_width` must exceed the most that f can grow in one step. A bucket is worked off
-    whole before the next, and the search ends with the goal's bucket, so the path is a cheapest one.
-    Returns the path's flat indices from start to goal (empty if there is none) and the number of cells expanded.
-    """
-    columns = prices.shape[1]
-    price = prices.ravel()
-    best = np.full(price.size, np.inf, np.float32)
-    came_by = np.zeros(price.size, np.int8)
-    offsets = np.array([1, -1, columns, -columns, columns + 1, columns - 1, -columns + 1, -columns - 1], dtype=np.int64)
-    row_offsets = np.array([0, 0, 1, -1, 1, 1, -1, -1], dtype=np.int64)
-    column_offsets = np.array([1, -1, 0, 0, 1, -1, 1, -1], dtype=np.int64)
-    goal_row, goal_column = goal // columns, goal % columns
-    diagonal_surplus = np.float32(DIAGONAL - 1.0)
-    heads = np.full(bucket_count, -1, np.int32)
-    cells = np.empty(1 << 16, np.int32)
-    costs = np.empty(1 << 16, np.float32)
-    following = np.empty(1 << 16, np.int32)
-    used, unused, waiting = 0, -1, 0
-    inverse_width = np.float32(1.0 / bucket_width)
-
-    best[start] = 0.0
-    first_row, first_column = abs(start // columns - goal_row), abs(start % columns - goal_column)
-    low, high = min(first_row, first_column), max(first_row, first_column)
-    bucket = int(lowest * (high + diagonal_surplus * low) * inverse_width)
-    cells[0], costs[0], following[0] = start, 0.0, -1
-    heads[bucket % bucket_count] = 0
-    used, waiting = 1, 1
-    expanded = 0
-    while waiting > 0:
-        slot = bucket % bucket_count
-        if heads[slot] < 0:
-            if best[goal] < np.inf and int(best[goal] * inverse_width) < bucket:
+    price, way = prices.ravel(), one_way.ravel()
+    directed = way.size > 0
+    target_row, target_column = target // columns, target % columns
+    mask = heads.size - 1
+    inverse_width, inverse_columns = 1.0 / width, 1.0 / columns
+    diagonal = np.sqrt(2.0)
+    bucket, last = np.int64(0), np.int64(-1)
+    if target >= 0 and came_by[target] != 0:
+        last = np.int64(costs[target] * inverse_width)
+    finished = True
+    used, unused, waiting, next_seed, expanded = 0, -1, 0, 0, 0
+    while waiting > 0 or next_seed < seeds.size:
+        while next_seed < seeds.size:
+            cell = seeds[next_seed]
+            away_row, away_column = abs(cell // columns - target_row), abs(cell % columns - target_column)
+            bound = slope * (max(away_row, away_column) + (diagonal - 1.0) * min(away_row, away_column))
+            place = np.int64((costs[cell] + bound) * inverse_width)
+            if waiting > 0 and place > bucket:
+                break
+            bucket = place if waiting == 0 else bucket
+            if used + 9 > pool.shape[0]:
+                break
+            pool[used, 0], pool[used, 1] = cell, heads[bucket & mask]
+            heads[bucket & mask] = used
+            used, waiting, next_seed = used + 1, waiting + 1, next_seed + 1
+        if used + 9 > pool.shape[0]:
+            finished = False
+            break
+        entry = heads[bucket & mask]
+        if entry < 0:
+            if 0 <= last < bucket:
                 break
             bucket += 1
             continue
-        entry = heads[slot]
-        heads[slot] = following[entry]
-        cell, cost = cells[entry], costs[entry]
-        following[entry] = unused
-        unused = entry
-        waiting -= 1
-        if cost > best[cell]:
+        cell = np.uint32(pool[entry, 0])
+        heads[bucket & mask] = pool[entry, 1]
+        pool[entry, 1], unused, waiting = unused, entry, waiting - 1
+        direction = came_by[cell]
+        if direction >= 16 or direction == 0:
             continue
+        came_by[cell] = direction | 16
         expanded += 1
-        here = np.float32(0.5) * price[cell]
-        row = cell // columns
-        column = cell - row * columns
-        for direction in range(8):
-            neighbour = cell + offsets[direction]
-            there = price[neighbour]
-            step = here + np.float32(0.5) * there
-            if direction >= 4:
-                step *= DIAGONAL
-            reached = cost + step
-            if not reached < best[neighbour]:
+        cost, charge = costs[cell], price[cell]
+        row = np.int32((np.float64(cell) + 0.5) * inverse_columns)
+        column = np.int32(cell) - row * columns
+        inside = 0 < row < rows - 1 and 0 < column < columns - 1
+        # Where all nine prices are equal, one of the equally cheap ways to each cell will do: the diagonal steps first.
+        kind = direction - 1
+        if directed or not inside:
+            kind = 8
+        elif (
+            price[cell + np.uint32(1)] == charge and price[cell - np.uint32(1)] == charge
+            and price[np.uint32(cell + columns)] == charge and price[np.uint32(cell - columns)] == charge
+            and price[np.uint32(cell + columns + 1)] == charge and price[np.uint32(cell + columns - 1)] == charge
+            and price[np.uint32(cell - columns + 1)] == charge and price[np.uint32(cell - columns - 1)] == charge
+        ):  # fmt: skip
+            kind += 9
+        for k in range(MOVE_COUNTS[kind]):
+            move = MOVES[kind, k]
+            row_step, column_step = ROW_STEPS[move], COLUMN_STEPS[move]
+            if not inside and not (0 <= row + row_step < rows and 0 <= column + column_step < columns):
                 continue
-            if direction >= 4:
-                beside = column_offsets[direction]
-                if price[cell + beside] == np.inf or price[neighbour - beside] == np.inf:
-                    continue
-            best[neighbour] = reached
-            came_by[neighbour] = direction
-            away_row = abs(row + row_offsets[direction] - goal_row)
-            away_column = abs(column + column_offsets[direction] - goal_column)
-            low, high = min(away_row, away_column), max(away_row, away_column)
-            total = reached + lowest * (np.float32(high) + diagonal_surplus * np.float32(low))
+            neighbour = np.uint32(cell + row_step * columns + column_step)
+            step = 0.5 * (np.float64(charge) + np.float64(price[neighbour]))
+            if move >= 4:
+                step *= diagonal
+            reached = cost + step
+            if came_by[neighbour] != 0 and not reached < costs[neighbour]:
+                continue
+            if step == np.inf:
+                continue
+            if move >= 4 and (
+                price[np.uint32(cell + column_step)] == np.inf or price[np.uint32(neighbour - column_step)] == np.inf
+            ):
+                continue
+            if directed and (
+                against(way[cell], column_step, row_step) or against(way[neighbour], column_step, row_step)
+            ):
+                continue
+            costs[neighbour], came_by[neighbour] = reached, move + 1
+            away_row, away_column = abs(row + row_step - target_row), abs(column + column_step - target_column)
+            bound = slope * (max(away_row, away_column) + (diagonal - 1.0) * min(away_row, away_column))
             # Rounding must never file an entry behind the bucket being worked off.
-            place = max(int(total * inverse_width), bucket) % bucket_count
+            place = max(np.int64((reached + bound) * inverse_width), bucket)
+            if neighbour == target:
+                last = place
             if unused >= 0:
                 entry = unused
-                unused = following[entry]
+                unused = pool[entry, 1]
             else:
-                if used == cells.size:
-                    cells = np.concatenate((cells, np.empty_like(cells)))
-                    costs = np.concatenate((costs, np.empty_like(costs)))
-                    following = np.concatenate((following, np.empty_like(following)))
                 entry = used
                 used += 1
-            cells[entry], costs[entry], following[entry] = neighbour, reached, heads[place]
-            heads[place] = entry
+            pool[entry, 0], pool[entry, 1] = neighbour, heads[place & mask]
+            heads[place & mask] = entry
             waiting += 1
-    if best[goal] == np.inf:
-        return np.empty(0, np.int64), expanded
-    count, cell = 1, goal
-    while cell != start:
-        cell -= offsets[came_by[cell]]
+    frontier = np.empty(waiting + seeds.size - next_seed, np.int64)
+    count = 0
+    for slot in range(heads.size):
+        entry = heads[slot]
+        while entry >= 0:
+            cell = pool[entry, 0]
+            if 0 < came_by[cell] < 16:
+                frontier[count] = cell
+                count += 1
+            entry = pool[entry, 1]
+    for i in range(next_seed, seeds.size):
+        frontier[count] = seeds[i]
         count += 1
-    path = np.empty(count, np.int64)
-    cell = goal
-    for i in range(count - 1, -1, -1):
-        path[i] = cell
-        cell -= offsets[came_by[cell]]
-    return path, expanded
+    return expanded, frontier[:count], finished
 
 
 @njit(cache=True, nogil=True)
-def line_price(prices, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
-    """Integral of the price along a line between two points in cells (column, row); inf if it meets a closed cell.
+def take_back(shape, costs, came_by, roots, limit):  # type: ignore[no-untyped-def]
+    """Take back that some cells were reached, and all that was reached through them at a cost up to a limit.
 
-    Every cell that the line passes is visited (Amanatides and Woo, 1987); through a corner it passes both sides.
+    `roots` are flat indices of reached cells; an origin among them stays, to be grown from again. Returns the flat
+    indices of the cells beside what was taken back, from where it is reached anew, and of those just beyond the
+    limit that were reached through it.
     """
-    rows, columns = prices.shape
-    dx, dy = x1 - x0, y1 - y0
-    length = np.hypot(dx, dy)
-    column, row = int(np.floor(x0)), int(np.floor(y0))
-    step_column, step_row = (1 if dx > 0.0 else -1), (1 if dy > 0.0 else -1)
-    delta_column = abs(1.0 / dx) if dx != 0.0 else np.inf
-    delta_row = abs(1.0 / dy) if dy != 0.0 else np.inf
-    next_column = (column + 1 - x0 if dx > 0.0 else x0 - column) * delta_column if dx != 0.0 else np.inf
-    next_row = (row + 1 - y0 if dy > 0.0 else y0 - row) * delta_row if dy != 0.0 else np.inf
-    at, total = 0.0, 0.0
-    while True:
-        if not (0 <= row < rows and 0 <= column < columns) or prices[row, column] == np.inf:
-            return np.inf
-        leave = min(next_column, next_row, 1.0)
-        total += prices[row, column] * (leave - at) * length
-        at = leave
-        if leave >= 1.0:
-            return total
-        if abs(next_column - next_row) < 1e-9:
-            # Through a corner: the two cells beside it must be open too.
-            if not (0 <= row + step_row < rows and 0 <= column + step_column < columns):
-                return np.inf
-            if prices[row + step_row, column] == np.inf or prices[row, column + step_column] == np.inf:
-                return np.inf
-            column += step_column
-            row += step_row
-            next_column += delta_column
-            next_row += delta_row
-        elif next_column < next_row:
-            column += step_column
-            next_column += delta_column
+    rows, columns = shape
+    stack = np.empty(max(2 * roots.size, 1024), np.int64)
+    beside, beyond = np.empty(1024, np.int64), np.empty(1024, np.int64)
+    taken, beside_count, beyond_count = 0, 0, 0
+    for cell in roots:
+        if came_by[cell] & 15 == 9:
+            came_by[cell] = 9
+            beside[0], beside_count = cell, 1
         else:
-            row += step_row
-            next_row += delta_row
+            came_by[cell] = 0
+            stack[taken] = cell
+            taken += 1
+    done = 0
+    while done < taken:
+        row, column = stack[done] // columns, stack[done] % columns
+        done += 1
+        for move in range(8):
+            row_step, column_step = ROW_STEPS[move], COLUMN_STEPS[move]
+            if not (0 <= row + row_step < rows and 0 <= column + column_step < columns):
+                continue
+            neighbour = (row + row_step) * columns + column + column_step
+            if came_by[neighbour] & 15 != move + 1:
+                continue
+            if costs[neighbour] > limit:
+                if beyond_count == beyond.size:
+                    beyond = np.concatenate((beyond, np.empty_like(beyond)))
+                beyond[beyond_count] = neighbour
+                beyond_count += 1
+                continue
+            came_by[neighbour] = 0
+            if taken == stack.size:
+                stack = np.concatenate((stack, np.empty_like(stack)))
+            stack[taken] = neighbour
+            taken += 1
+    for i in range(taken):
+        row, column = stack[i] // columns, stack[i] % columns
+        for move in range(8):
+            row_step, column_step = ROW_STEPS[move], COLUMN_STEPS[move]
+            if not (0 <= row + row_step < rows and 0 <= column + column_step < columns):
+                continue
+            neighbour = (row + row_step) * columns + column + column_step
+            if came_by[neighbour] >= 16:
+                came_by[neighbour] -= 16
+                if beside_count == beside.size:
+                    beside = np.concatenate((beside, np.empty_like(beside)))
+                beside[beside_count] = neighbour
+                beside_count += 1
+    return beside[:beside_count], beyond[:beyond_count]
 
 
 @njit(cache=True, nogil=True)
-def smooth_points(prices, points, rounds):  # type: ignore[no-untyped-def]
+def smooth_points(prices, one_way, points, rounds):  # type: ignore[no-untyped-def]
     """Move each inner point (N, 2) halfway to the middle of its neighbours, in turn, where that is open and cheap."""
     for _ in range(rounds):
         for i in range(1, points.shape[0] - 1):
             x = 0.5 * points[i, 0] + 0.25 * (points[i - 1, 0] + points[i + 1, 0])
             y = 0.5 * points[i, 1] + 0.25 * (points[i - 1, 1] + points[i + 1, 1])
-            before = line_price(prices, points[i - 1, 0], points[i - 1, 1], points[i, 0], points[i, 1])
-            before += line_price(prices, points[i, 0], points[i, 1], points[i + 1, 0], points[i + 1, 1])
-            after = line_price(prices, points[i - 1, 0], points[i - 1, 1], x, y)
-            after += line_price(prices, x, y, points[i + 1, 0], points[i + 1, 1])
+            before = line_price(prices, one_way, points[i - 1, 0], points[i - 1, 1], points[i, 0], points[i, 1])
+            before += line_price(prices, one_way, points[i, 0], points[i, 1], points[i + 1, 0], points[i + 1, 1])
+            after = line_price(prices, one_way, points[i - 1, 0], points[i - 1, 1], x, y)
+            after += line_price(prices, one_way, x, y, points[i + 1, 0], points[i + 1, 1])
             if after <= before:
                 points[i, 0], points[i, 1] = x, y
     return points

@@ -1,39 +1,42 @@
-"""From a start pose to a goal pose: A*, shortened, smoothed, and checked with the whole body."""
+"""One call for every planner: from a start pose to a goal pose, or the reason why not."""
 
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from pydantic import Field
 
-from vinecompass.costs import CostMap, body_clearance, body_touches
+from vinecompass.costs import CostMap, body_clearance
 from vinecompass.errors import InputError
-from vinecompass.files import Model, Positive, Whole
-from vinecompass.geometry import distance_along, inverse, resample_polyline, transform_points, wrap_angle
-from vinecompass.grids import clearance
-from vinecompass.planning.bottleneck import find_bottleneck
-from vinecompass.planning.grid_search import find_grid_path
-from vinecompass.planning.kernels import line_price
-from vinecompass.planning.smoothing import shorten, smooth
+from vinecompass.geometry import distance_along, resample_polyline, wrap_angle
+from vinecompass.planning.grid_planners import a_star, any_angle, dijkstra
+from vinecompass.planning.lattice import lattice
+from vinecompass.planning.motions import Motion, StraightMotion
+from vinecompass.planning.problem import PlanSettings, Problem, Way
+from vinecompass.planning.roadmap import roadmap
+from vinecompass.planning.star_tree import informed_rrt_star, rrt_star
+from vinecompass.planning.trees import rrt, rrt_connect
+from vinecompass.planning.why_not import WhyNot, why_end_closed, why_no_way
 from vinecompass.robot import Robot
 
-__all__ = ["Plan", "PlanSettings", "plan_path"]
+__all__ = ["METHODS", "Plan", "plan_path", "plan_round", "solve"]
 
 FloatArray = NDArray[np.float64]
-Status = Literal["found", "start closed", "goal closed", "no way"]
+Status = Literal["found", "start closed", "goal closed", "no way", "gave up"]
+Planner = Callable[[Problem, PlanSettings, np.random.Generator], Way]
 
-
-class PlanSettings(Model):
-    """The ``[planning]`` table of the settings."""
-
-    spacing: Positive = Field(0.1, description="distance between the poses of a plan, m")
-    smoothing_rounds: Whole = Field(40, description="a whole number")
-    body_retries: Whole = Field(40, description="how often to plan again around a place the body touches")
+OF_LINES: dict[str, Planner] = {"dijkstra": dijkstra, "a-star": a_star, "any-angle": any_angle}
+OF_MOTIONS: dict[str, Planner] = {
+    "lattice": lattice, "rrt": rrt, "rrt-connect": rrt_connect, "rrt-star": rrt_star,
+    "informed-rrt-star": informed_rrt_star, "roadmap": roadmap,
+}  # fmt: skip
+METHODS: dict[str, Planner] = OF_LINES | OF_MOTIONS
+"""Every planner by its name; those of `OF_LINES` are for robots that turn on the spot."""
 
 
 @dataclass(frozen=True)
@@ -42,22 +45,34 @@ class Plan:
 
     Parameters
     ----------
-    status : {"found", "start closed", "goal closed", "no way"}
+    status : {"found", "start closed", "goal closed", "no way", "gave up"}
+        "gave up": there may be a way, but this planner did not find one in the time or the samples it had.
     reason : str
         Empty if found; else one sentence that says where and why.
     poses : array, (N, 3)
-        From start to goal in the site frame; each heading points along the path, but the first is the start's and the
-        last the goal's.
+        From start to goal in the site frame. On a way of straight lines each heading points along it, but the first
+        is the start's and the last the goal's.
     cost : float
         Metres-equivalent.
     length : float
         Metres.
     least_clearance : float
-        From the body's outline to the nearest forbidden cell, anywhere along the plan, m.
+        From the body's outline to the nearest forbidden cell, anywhere along the plan, m; 1.5 counts as the most.
+    reversals : int
+        How often it changes between forward and reverse.
     expanded : int
-        Cells whose neighbours the search looked at.
+        Cells or nodes whose neighbours the planner looked at.
+    iterations : int
+        Samples drawn, or searches made.
     duration : float
         Seconds of planning.
+    method : str
+    explored : array, (M, 2)
+        Where it looked, in the site frame, thinned out for drawing.
+    tree : array, (K, 2, 2)
+        Edges of its tree or roadmap, in the site frame.
+    why_not : WhyNot or None
+        What closes the way, where, and what would open it.
     """
 
     status: Status
@@ -66,24 +81,49 @@ class Plan:
     cost: float
     length: float
     least_clearance: float
+    reversals: int
     expanded: int
+    iterations: int
     duration: float
+    method: str
+    explored: FloatArray = field(default_factory=lambda: np.zeros((0, 2)))
+    tree: FloatArray = field(default_factory=lambda: np.zeros((0, 2, 2)))
+    why_not: WhyNot | None = None
 
     @property
     def found(self) -> bool:
         """Whether there is a path."""
         return self.status == "found"
 
+    def resampled(self, spacing: float) -> FloatArray:
+        """Return poses ``(M, 3)`` evenly spaced along the plan, at most `spacing` metres apart, both ends kept.
+
+        At a change between forward and reverse the spacing begins anew, so that the cusp stays.
+        """
+        cusps = np.flatnonzero(np.diff(_directions(self.poses)) != 0) + 1
+        ends = [0, *cusps.tolist(), len(self.poses) - 1]
+        legs = []
+        for a, b in pairwise(ends):
+            leg = self.poses[a : b + 1]
+            even = resample_polyline(leg, spacing)
+            along, wanted = distance_along(leg), distance_along(even)
+            headings = np.interp(wanted * (along[-1] / max(wanted[-1], 1e-12)), along, np.unwrap(leg[:, 2]))
+            legs.append(np.column_stack([even, wrap_angle(headings)]))
+        return np.vstack([legs[0], *(leg[1:] for leg in legs[1:])])
+
 
 def plan_path(
-    costmap: CostMap, robot: Robot, start: ArrayLike, goal: ArrayLike, *, settings: PlanSettings | None = None
-) -> Plan:
-    """Plan from a start to a goal for a robot that turns on the spot.
+    costmap: CostMap, robot: Robot, start: ArrayLike, goal: ArrayLike, *, method: str | None = None,
+    motion: Motion | None = None, goal_test: Callable[[FloatArray], bool] | None = None,
+    settings: PlanSettings | None = None, seed: int = 0,
+) -> Plan:  # fmt: skip
+    """Plan from a start to a goal.
 
-    The path is a cheapest one over the grid, shortened where a straight line is no dearer, and smoothed. Then the
-    body's outline is checked at every pose against every forbidden cell; where it would touch, the origin is kept
-    away from there and the search starts over, so that what is returned is clear for the whole body. Turning on
-    the spot to the first heading and to the goal's is the follower's business, and is checked where it drives.
+    With the methods "dijkstra", "a-star" and "any-angle" the path is a cheap one for the body's origin, shortened where
+    a straight line is no dearer, and smoothed. Then the body's outline is checked at every pose against every forbidden
+    cell; where it would touch, the origin is kept away from there and the search starts over. "lattice", "rrt",
+    "rrt-connect", "rrt-star", "informed-rrt-star" and "roadmap" check the body on every edge, and take any motion.
+    Turning on the spot at either end of a straight edge is the follower's business, and is checked where it drives.
 
     Parameters
     ----------
@@ -91,17 +131,25 @@ def plan_path(
     robot : Robot
     start, goal : array_like, (3,)
         In the site frame, m and radians.
+    method : str, optional
+        One of `METHODS`; "a-star" if not given, or for a car "lattice".
+    motion : Motion, optional
+        Straight lines, `DubinsMotion`, `ReedsSheppMotion` or your own; what the drive can do, if not given.
+    goal_test : callable, optional
+        Takes a pose and tells whether it will do as a goal: for "rrt", "rrt-star" and "informed-rrt-star".
     settings : PlanSettings, optional
+    seed : int
+        Of the methods that draw samples.
 
     Returns
     -------
     Plan
-        Whose `status` and `reason` say why, if there is no path.
+        Whose `status`, `reason` and `why_not` say why, if there is no path.
 
     Raises
     ------
     InputError
-        A pose is not finite or lies off the map.
+        A pose is not finite or lies off the map, there is no such method, or it cannot plan for such a motion.
 
     Examples
     --------
@@ -112,142 +160,80 @@ def plan_path(
     >>> plan.status, round(plan.length, 2), round(plan.cost, 2)
     ('found', 4.0, 4.0)
     """
+    return solve(Problem(costmap, robot, start, goal, motion, goal_test), method, settings=settings, seed=seed)
+
+
+def solve(
+    problem: Problem, method: str | None = None, *, settings: PlanSettings | None = None, seed: int = 0
+) -> Plan:  # fmt: skip
+    """Plan for a problem; see `plan_path`."""
     begun = time.perf_counter()
     s = settings or PlanSettings()
-    if robot.drive.kind == "car":
+    straight = isinstance(problem.steering, StraightMotion)
+    name = method or ("a-star" if straight else "lattice")
+    if name not in METHODS:
+        raise InputError("is no planner", key="method", value=name, expected=f"one of {', '.join(METHODS)}")
+    if name in OF_LINES and not straight:
         raise InputError(
-            "a car cannot turn on the spot", key="drive.kind", value="car", expected="differential or omni"
-        )
-    start_pose, goal_pose = _pose_on_map(costmap, "start", start), _pose_on_map(costmap, "goal", goal)
-    cells = costmap.grid.cells_at(np.stack([start_pose[:2], goal_pose[:2]]))
-    first, last = ((int(row), int(column)) for row, column in cells)
+            "makes a path of straight lines, which this motion cannot follow", key="method", value=name,
+            expected=f"one of {', '.join(OF_MOTIONS)}",
+        )  # fmt: skip
 
-    def without_path(status: Status, reason: str, expanded: int = 0) -> Plan:
-        nothing = float("nan")
-        seconds = time.perf_counter() - begun
-        return Plan(status, reason, np.zeros((0, 3)), nothing, nothing, nothing, expanded, seconds)
+    def without_path(status: Status, why_not: WhyNot, way: Way | None = None) -> Plan:
+        nothing, seconds = float("nan"), time.perf_counter() - begun
+        way = way or Way(np.zeros((0, 3)), 0, 0)
+        return Plan(
+            status, str(why_not), np.zeros((0, 3)), nothing, nothing, nothing, 0, way.expanded, way.iterations, seconds,
+            name, way.explored, way.tree, why_not,
+        )  # fmt: skip
 
-    ends: tuple[tuple[Status, FloatArray, tuple[int, int]], ...] = (
-        ("start closed", start_pose, first), ("goal closed", goal_pose, last),
+    for which, pose in (("start", problem.start_pose), ("goal", problem.goal_pose)):
+        closed = why_end_closed(problem, which, pose)
+        if closed is not None:
+            return without_path("start closed" if which == "start" else "goal closed", closed)
+    way = METHODS[name](problem, s, np.random.default_rng(seed))
+    if len(way.poses) == 0:
+        plain = replace(problem, motion=StraightMotion(), goal_test=None)
+        by_lines = way if name in OF_LINES else a_star(plain, s, np.random.default_rng(seed))
+        if len(by_lines.poses) == 0:
+            why = why_no_way(plain, s, exhausted=by_lines.exhausted)
+            return without_path("no way", why, way)
+        length = float(distance_along(by_lines.poses)[-1])
+        tried = "everything it can reach" if way.exhausted else f"{way.iterations} iterations, {way.expanded} nodes"
+        why = WhyNot(
+            "planner", f"{name} found no way after {tried}",
+            f"a-star finds one of {length:.1f} m for the origin" + ("" if straight else ", by turning on the spot"),
+        )  # fmt: skip
+        return without_path("gave up", why, way)
+    poses = way.poses
+    directions = _directions(poses)
+    return Plan(
+        "found", "", poses, problem.check.drive_price(poses), float(distance_along(poses)[-1]),
+        float(body_clearance(problem.costmap, problem.robot, poses).min()),
+        int(np.sum(np.diff(directions[directions != 0]) != 0)), way.expanded, way.iterations,
+        time.perf_counter() - begun, name, way.explored, way.tree,
     )  # fmt: skip
-    for status, pose, cell in ends:
-        if np.isinf(costmap.prices[cell]) or body_touches(costmap, robot, pose)[0, 0] >= 0:
-            return without_path(status, _why_closed(costmap, robot, status.split()[0], pose, cell))
-
-    prices = costmap.prices.copy()
-    expanded = 0
-    for _ in range(s.body_retries):
-        path = find_grid_path(prices, first, last)
-        expanded += path.expanded
-        if len(path.cells) == 0:
-            return without_path("no way", _why_no_way(costmap, robot, first, last), expanded)
-        points = _short_and_smooth(costmap, prices, path.cells, start_pose, goal_pose, s)
-        poses = _with_headings(costmap, points, start_pose, goal_pose)
-        touched = body_touches(costmap, robot, poses)
-        bad = touched[:, 0] >= 0
-        if not np.any(bad):
-            cost = _cost_of(costmap, points)
-            return Plan(
-                "found", "", poses, cost, float(distance_along(poses)[-1]),
-                float(body_clearance(costmap, robot, poses).min()), expanded, time.perf_counter() - begun,
-            )  # fmt: skip
-        _keep_away(prices, costmap, touched[bad], points[bad], (first, last))
-    return without_path(
-        "no way", f"{robot.name} touches something on every one of the {s.body_retries} ways tried", expanded
-    )
 
 
-def _pose_on_map(costmap: CostMap, key: str, pose: ArrayLike) -> FloatArray:
-    value = np.asarray(pose, dtype=float)
-    if value.shape != (3,) or not np.all(np.isfinite(value)):
-        raise InputError("is not a pose", key=key, value=pose, expected="x, y, heading, all finite")
-    if not costmap.grid.contains(costmap.grid.cells_at(value[None, :2]))[0]:
-        raise InputError(
-            "lies off the map", key=key, value=[round(float(v), 3) for v in value], expected="x, y on the map"
-        )
-    return value
+def plan_round(
+    costmap: CostMap, robot: Robot, poses: Sequence[ArrayLike], *, method: str | None = None,
+    motion: Motion | None = None, settings: PlanSettings | None = None, seed: int = 0,
+) -> list[Plan]:  # fmt: skip
+    """Plan from each pose to the next, up to the first leg without a path; see `plan_path`."""
+    legs: list[Plan] = []
+    for start, goal in pairwise(poses):
+        legs.append(plan_path(
+            costmap, robot, start, goal, method=method, motion=motion, settings=settings, seed=seed
+        ))  # fmt: skip
+        if not legs[-1].found:
+            break
+    return legs
 
 
-def _short_and_smooth(
-    costmap: CostMap, prices: NDArray[np.float32], cells: NDArray[np.int64], start: FloatArray, goal: FloatArray,
-    settings: PlanSettings,
-) -> FloatArray:  # fmt: skip
-    """Return points ``(N, 2)`` in cells, column before row, evenly spaced, exactly from start to goal."""
-    points = cells[:, ::-1].astype(float) + 0.5
-    ends = transform_points(inverse(costmap.grid.frame), np.stack([start[:2], goal[:2]])) / costmap.grid.cell_size
-    points = np.asarray(np.vstack([ends[:1], points[1:-1], ends[1:]]), dtype=float)
-    corners = shorten(prices, points)
-    # Leg by leg, so that the corners stay: a chord across one might meet a closed cell.
-    spacing = settings.spacing / costmap.grid.cell_size
-    legs = [resample_polyline(leg, spacing) for leg in pairwise(corners)]
-    even = np.vstack([corners[:1], *(leg[1:] for leg in legs)])
-    return smooth(prices, even, rounds=settings.smoothing_rounds)
-
-
-def _with_headings(costmap: CostMap, points: FloatArray, start: FloatArray, goal: FloatArray) -> FloatArray:
-    xy = transform_points(costmap.grid.frame, points * costmap.grid.cell_size)
-    ahead = np.diff(xy, axis=0)
-    headings = np.arctan2(ahead[:, 1], ahead[:, 0])
-    if len(xy) == 1 or not np.any(ahead):
-        headings = np.full(len(xy) - 1, start[2])
-    # The robot is at the start as it stands: a way out is any along which the next pose is clear.
-    headings[0] = start[2]
-    return np.column_stack([xy, wrap_angle(np.append(headings, goal[2]))])
-
-
-def _cost_of(costmap: CostMap, points: FloatArray) -> float:
-    lines = pairwise(points)
-    return costmap.grid.cell_size * float(sum(line_price(costmap.prices, *a, *b) for a, b in lines))
-
-
-def _keep_away(
-    prices: NDArray[np.float32], costmap: CostMap, touched: NDArray[np.int64], points: FloatArray,
-    ends: tuple[tuple[int, int], tuple[int, int]],
-) -> None:  # fmt: skip
-    """Close the cells about the places where the body touched, out to a cell more than the origin was from there."""
-    for cell, point in zip(touched, points, strict=True):
-        reach = np.hypot(*(cell[::-1] + 0.5 - point)) + 0.5
-        margin = int(np.ceil(reach))
-        low = np.maximum(cell - margin, 0)
-        block = tuple(slice(a, b + margin + 1) for a, b in zip(low, cell, strict=True))
-        rows, columns = np.ogrid[block]
-        prices[block][np.hypot(rows - cell[0], columns - cell[1]) <= reach] = np.inf
-    for end in ends:
-        prices[end] = costmap.prices[end]
-
-
-def _why_closed(costmap: CostMap, robot: Robot, which: str, pose: FloatArray, cell: tuple[int, int]) -> str:
-    charges = costmap.explain(*pose[:2])
-    closing = [name for name, factor in charges.items() if np.isinf(factor)]
-    if not closing:
-        obstacle = body_touches(costmap, robot, pose)[0]
-        x, y = costmap.grid.points_of(obstacle[None])[0]
-        cause = f"the body at that heading touches something at {x:.2f}, {y:.2f}"
-    elif closing == ["clearance"]:
-        needed = robot.body.inner_radius + costmap.grid.cell_size / 2.0
-        cause = f"the nearest closed floor is {costmap.clearance[cell]:.2f} m away and the body needs {needed:.2f} m"
-    else:
-        cause = f"closed by the layer {closing[0]!r}"
-    open_points = np.argwhere(costmap.clearance > robot.body.outer_radius + costmap.grid.cell_size)
-    nearest = ""
-    if len(open_points):
-        away = np.hypot(*(open_points - np.array(cell)).T)
-        x, y = costmap.grid.points_of(open_points[[int(np.argmin(away))]])[0]
-        nearest = f"; nearest place where it fits at any heading: {x:.2f}, {y:.2f}"
-    return f"{which} {pose[0]:.2f}, {pose[1]:.2f}: {cause}{nearest}"
-
-
-def _why_no_way(costmap: CostMap, robot: Robot, start: tuple[int, int], goal: tuple[int, int]) -> str:
-    needed = 2.0 * robot.body.inner_radius
-    narrowest = find_bottleneck(costmap, start, goal)
-    if narrowest is not None:
-        return (
-            f"the widest way from start to goal is {narrowest.width:.2f} m wide at {narrowest.x:.2f}, "
-            f"{narrowest.y:.2f}, and {robot.name} needs {needed:.2f} m and a cell to spare"
-        )
-    others = (factors for name, factors in costmap.layers.items() if name not in ("zones", "clearance"))
-    zones_opened = np.any([np.isinf(factors) for factors in others], axis=0)
-    opened = replace(costmap, clearance=clearance(zones_opened, costmap.grid.cell_size))
-    if find_bottleneck(opened, start, goal) is not None:
-        return "a closed zone lies across every way from start to goal"
-    return "no floor known to be free joins start and goal"
+def _directions(poses: FloatArray) -> NDArray[np.int64]:
+    """Return for each step between poses 1 forward, -1 in reverse, 0 on the spot."""
+    steps, headings = np.diff(poses[:, :2], axis=0), poses[:, 2]
+    # By the mean of the headings at both ends; a first or last pose may be turned on the spot.
+    middle = np.arctan2(np.sin(headings[1:]) + np.sin(headings[:-1]), np.cos(headings[1:]) + np.cos(headings[:-1]))
+    ahead = steps[:, 0] * np.cos(middle) + steps[:, 1] * np.sin(middle)
+    return np.where(np.hypot(*steps.T) < 1e-9, 0, np.where(ahead >= 0.0, 1, -1))

@@ -1,0 +1,136 @@
+"""The costmap in the loop: each scan re-prices the floor about what has changed, not the site."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from vinecompass.costs.costmap import CostSettings, price_floor
+from vinecompass.costs.fall import ClearanceLayer
+from vinecompass.costs.layers import Layer
+from vinecompass.costs.live_obstacles import LiveObstacles
+from vinecompass.costs.people import PeopleLayer, Walking
+from vinecompass.grids import Beams, Grid, Zone, clearance
+from vinecompass.robot import Robot
+
+__all__ = ["LiveCosts", "Window"]
+
+Window = tuple[slice, slice]
+NO_WINDOW = (slice(0, 0), slice(0, 0))
+
+
+class LiveCosts:
+    """A costmap kept up to date with what the scanners see and where people walk.
+
+    Map, zones and the user's own layers are charged once. A scan enters and erases obstacles in a window about the
+    robot; what changed, and the floor within the clearance layer's reach of it, is priced anew. Prices and forbidden
+    cells are always those that `price_floor` would give; so are clearances, up to that reach.
+
+    Parameters
+    ----------
+    grid : Grid
+    robot : Robot
+    zones : sequence of Zone
+    extra_layers : sequence of Layer
+        The user's own.
+    settings : CostSettings, optional
+
+    Attributes
+    ----------
+    costmap : CostMap
+        Whose arrays change in place with every call.
+    obstacles : LiveObstacles
+    """
+
+    def __init__(
+        self, grid: Grid, robot: Robot, *, zones: Sequence[Zone] = (), extra_layers: Sequence[Layer] = (),
+        settings: CostSettings | None = None,
+    ) -> None:  # fmt: skip
+        s = self._settings = settings or CostSettings()
+        self._grid, self._robot = grid, robot
+        self.obstacles = LiveObstacles(
+            grid, apart=s.obstacle_apart, memory=s.obstacle_memory, reach=s.obstacle_reach
+        )  # fmt: skip
+        costmap = price_floor(
+            grid, robot, zones=zones, obstacles=self.obstacles, extra_layers=extra_layers, settings=s
+        )  # fmt: skip
+        self._people_layer = self._people(())
+        *lower, near = costmap.stack
+        layers = costmap.layers | {"people": np.ones(grid.shape, np.float32)}
+        self.costmap = replace(costmap, stack=(*lower, self._people_layer, near), layers=layers)
+        unchanging = [factors for name, factors in costmap.layers.items() if name not in ("obstacles", "clearance")]
+        self._base = np.prod(unchanging, axis=0, dtype=np.float32)
+        self._closed = np.isinf(self._base)
+        body = robot.body
+        self._reach = max(body.inner_radius + s.comfort, body.outer_radius) + 2.0 * grid.cell_size
+
+    def see(self, t: float, pose: ArrayLike, beams: Beams, sensor: str = "scans") -> Window:
+        """Take in a scan's beams, from a body at a pose ``(3,)`` in the site frame.
+
+        Returns
+        -------
+        rows, columns : slice
+            The cells whose prices may have changed; empty slices if none has.
+        """
+        first, last = self.obstacles.see(t, pose, beams, sensor)
+        if np.any(first >= last):
+            return NO_WINDOW
+        changed = np.s_[first[0] : last[0], first[1] : last[1]]
+        seen = self.obstacles.mask[changed]
+        self.costmap.layers["obstacles"][changed] = np.where(seen, np.inf, 1.0)
+        self.costmap.forbidden[changed] = self._closed[changed] | seen
+        return self._price_anew(changed)
+
+    def meet(self, people: Sequence[Walking]) -> Window:
+        """Charge for people where they are now, and no longer where they were. Returns the cells priced anew."""
+        before = self.costmap.layers["people"]
+        self._people_layer = self._people(people)
+        factors = self._people_layer.charge(self._grid, self._robot)
+        rows, columns = np.nonzero(factors != before)
+        if len(rows) == 0:
+            return NO_WINDOW
+        window = np.s_[rows.min() : rows.max() + 1, columns.min() : columns.max() + 1]
+        before[window] = factors[window]
+        *lower, _, near = self.costmap.stack
+        self.costmap = replace(self.costmap, stack=(*lower, self._people_layer, near))
+        self._multiply(window)
+        return window
+
+    def _people(self, people: Sequence[Walking]) -> PeopleLayer:
+        s = self._settings
+        return PeopleLayer(people, s.people_price, s.people_spread, s.people_lookahead)
+
+    def _price_anew(self, changed: Window) -> Window:
+        """Measure clearance within reach of changed cells, and price them."""
+        window, source = self._widened(changed, 1), self._widened(changed, 2)
+        distance = clearance(self.costmap.forbidden[source], self._grid.cell_size)
+        inner = tuple(slice(w.start - s.start, w.stop - s.start) for w, s in zip(window, source, strict=True))
+        near = replace(self._near, clearance=distance[inner])
+        self.costmap.clearance[window] = near.clearance
+        self.costmap.layers["clearance"][window] = near.charge(self._grid, self._robot)
+        self._multiply(window)
+        return window
+
+    @property
+    def _near(self) -> ClearanceLayer:
+        layer = self.costmap.stack[-1]
+        assert isinstance(layer, ClearanceLayer)
+        return layer
+
+    def _multiply(self, window: Window) -> None:
+        layers = self.costmap.layers
+        product = self._base[window] * layers["obstacles"][window]
+        product *= layers["people"][window]
+        product *= layers["clearance"][window]
+        self.costmap.prices[window] = product
+
+    def _widened(self, window: Window, times: int) -> Window:
+        cells = times * int(np.ceil(self._reach / self._grid.cell_size))
+        rows, columns = (
+            slice(max(part.start - cells, 0), min(part.stop + cells, side))
+            for part, side in zip(window, self._grid.shape, strict=True)
+        )
+        return rows, columns

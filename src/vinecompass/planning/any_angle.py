@@ -1,0 +1,69 @@
+"""Any-angle A*: paths of straight lines that need not follow the grid."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.planning.any_angle_kernels import any_angle_path
+from vinecompass.planning.cost_to_go import CostToGo
+from vinecompass.planning.grid_search import NO_WAYS, Cells, GridPath, GridSearch, check_cell, check_prices
+
+__all__ = ["find_any_angle_path"]
+
+OCTILE_EXCESS = np.sqrt(4.0 - 2.0 * np.sqrt(2.0))
+"""How much longer than the straight line an eight-way path can be: at an angle of 22.5 degrees, 8 per cent."""
+
+
+def find_any_angle_path(
+    prices: ArrayLike, start: Cells, goal: Cells, *, one_way: NDArray[np.float32] | None = None
+) -> GridPath:
+    """Find a cheap path of straight lines between cells of a priced grid.
+
+    Parameters
+    ----------
+    prices : array_like, (rows, columns)
+        Price per unit of length, 1 or more; `inf` is closed.
+    start, goal : (row, column)
+    one_way : array, (rows, columns), float32, optional
+        Heading, in the grid's frame, against which no line may go; `nan` where any may.
+
+    Returns
+    -------
+    GridPath
+        Whose `cells` are the corners. A line costs the integral of the price along it, and touches no closed cell.
+
+    Raises
+    ------
+    InputError
+        As `find_grid_path`.
+
+    Notes
+    -----
+    Theta* (Daniel, Nash, Koenig and Felner, 2010): a cell may be reached in a straight line from its predecessor's
+    own. The lower bound is the cost of the eight-way path from there, which a Dijkstra search from the goal gives for
+    all cells, less the eight per cent by which such a path may be longer.
+
+    Examples
+    --------
+    >>> find_any_angle_path(np.ones((4, 8)), (0, 0), (3, 7)).cells.tolist()
+    [[0, 0], [3, 7]]
+    """
+    table = np.ascontiguousarray(prices, dtype=np.float32)
+    check_prices(table)
+    first = check_cell("start", start, table.shape)
+    field = CostToGo(table, goal, one_way)
+    nothing = GridPath(np.zeros((0, 2), np.int64), np.inf, 0, GridSearch(table, start))
+    if not (np.isfinite(table[start]) and np.isfinite(table[goal])):
+        return nothing
+    field.grow(start)
+    if not np.isfinite(field.cost_to(start)):
+        return nothing
+    # Farther from the goal than any cheap detour from the start can lead, nothing is known and nothing needed.
+    bounds = np.where(field.came_by > 0, field.costs / OCTILE_EXCESS, np.inf)
+    flat, cost, expanded, explored = any_angle_path(
+        table, NO_WAYS if one_way is None else one_way, first, check_cell("goal", goal, table.shape), bounds
+    )
+    search = GridSearch(table, start)
+    search.came_by = explored
+    return GridPath(np.stack(np.divmod(flat, table.shape[1]), axis=-1), cost, expanded, search)

@@ -1,0 +1,163 @@
+"""What every planner is asked, and what each of them finds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from pydantic import Field
+
+from vinecompass.costs import BodyCheck, CostMap
+from vinecompass.errors import InputError
+from vinecompass.files import Fraction, Model, Positive, Whole
+from vinecompass.geometry import compose, inverse, transform_points
+from vinecompass.planning.grid_search import NO_WAYS, Cells
+from vinecompass.planning.motions import Motion, usual_motion
+from vinecompass.robot import Robot
+
+__all__ = ["PlanSettings", "Problem", "Way"]
+
+FloatArray = NDArray[np.float64]
+
+
+class PlanSettings(Model):
+    """The ``[planning]`` table of the settings."""
+
+    spacing: Positive = Field(0.1, description="distance between the poses of a plan, m")
+    smoothing_rounds: Whole = Field(40, description="a whole number")
+    body_retries: Whole = Field(40, description="how often to plan again around a place the body touches")
+    edge_spacing: Positive = Field(0.1, description="distance between the poses at which an edge is checked, m")
+    longest_edge: Positive = Field(2.0, description="longest edge of a tree or roadmap, m")
+    goal_share: Fraction = Field(0.05, description="share of a tree's samples that are the goal")
+    iterations: Whole = Field(30_000, description="most samples that a tree draws")
+    time_limit: Positive = Field(60.0, description="time after which a tree stops growing, s")
+    roadmap_nodes: Whole = Field(1500, description="nodes of a roadmap")
+    roadmap_neighbours: Whole = Field(10, description="neighbours that each of them is joined to, at most")
+    lattice_cell: Positive = Field(0.1, description="side of a lattice's cells, m")
+    lattice_headings: Whole = Field(32, description="headings told apart by a lattice")
+    reverse_price: Positive = Field(1.5, description="what a metre in reverse costs a lattice, m")
+
+
+@dataclass(frozen=True)
+class Problem:
+    """From where to where, over which floor, with which robot.
+
+    Parameters
+    ----------
+    costmap : CostMap
+    robot : Robot
+    start, goal : array_like, (3,)
+        In the site frame, m and radians.
+    motion : Motion, optional
+        Straight lines or curves; what the robot's drive can do, if not given.
+    goal_test : callable, optional
+        Takes a pose ``(3,)`` and tells whether it will do as a goal: a tree that grows from the start stops there.
+
+    Raises
+    ------
+    InputError
+        A pose is not finite or lies off the map.
+    """
+
+    costmap: CostMap
+    robot: Robot
+    start: ArrayLike
+    goal: ArrayLike
+    motion: Motion | None = None
+    goal_test: Callable[[FloatArray], bool] | None = None
+    start_pose: FloatArray = field(init=False)
+    goal_pose: FloatArray = field(init=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "start_pose", _pose_on_map(self.costmap, "start", self.start))
+        object.__setattr__(self, "goal_pose", _pose_on_map(self.costmap, "goal", self.goal))
+
+    @cached_property
+    def check(self) -> BodyCheck:
+        """Checks the body on this floor."""
+        return BodyCheck(self.costmap, self.robot)
+
+    @cached_property
+    def steering(self) -> Motion:
+        """The motion given, or the robot's usual one."""
+        return self.motion or usual_motion(self.robot)
+
+    @cached_property
+    def ends(self) -> tuple[Cells, Cells]:
+        """The cells of start and goal."""
+        first, last = self.costmap.grid.cells_at(np.stack([self.start_pose[:2], self.goal_pose[:2]]))
+        return (int(first[0]), int(first[1])), (int(last[0]), int(last[1]))
+
+    @cached_property
+    def floor_arrays(self) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.bool_], NDArray[np.float32]]:
+        """What kernels want of the floor: prices, one-way headings, forbidden cells and clearance."""
+        one_way = NO_WAYS if self.costmap.one_way is None else self.costmap.one_way
+        return self.costmap.prices, one_way, self.costmap.forbidden, self.costmap.clearance
+
+    @cached_property
+    def body_arrays(self) -> tuple[FloatArray, float, float]:
+        """What kernels want of the body: its outline in cells, its outer radius and the cell size in m."""
+        side = self.costmap.grid.cell_size
+        return self.robot.body.polygon / side, self.robot.body.outer_radius, side
+
+    def to_cells(self, points: ArrayLike) -> FloatArray:
+        """Return site points ``(N, 2)`` in cells, column before row, as kernels want them."""
+        grid = self.costmap.grid
+        return transform_points(inverse(grid.frame), points) / grid.cell_size
+
+    def to_site(self, points: ArrayLike) -> FloatArray:
+        """Return points in cells ``(N, 2)``, column before row, in the site frame."""
+        grid = self.costmap.grid
+        return transform_points(grid.frame, np.asarray(points, dtype=float) * grid.cell_size)
+
+    def poses_to_cells(self, poses: ArrayLike) -> FloatArray:
+        """Return site poses ``(..., 3)`` in cells and the grid's frame."""
+        side = self.costmap.grid.cell_size
+        return compose(inverse(self.costmap.grid.frame), poses) / (side, side, 1.0)
+
+    def poses_to_site(self, poses: ArrayLike) -> FloatArray:
+        """Return poses in cells ``(..., 3)`` in the site frame."""
+        side = self.costmap.grid.cell_size
+        return compose(self.costmap.grid.frame, np.asarray(poses, dtype=float) * (side, side, 1.0))
+
+
+@dataclass(frozen=True)
+class Way:
+    """What a planner found.
+
+    Parameters
+    ----------
+    poses : array, (N, 3)
+        From start to goal in the site frame; empty if there is no way, or none was found.
+    expanded : int
+        Cells or nodes whose neighbours were looked at.
+    iterations : int
+        Samples drawn, or times a grid was searched.
+    explored : array, (M, 2)
+        Where it looked, in the site frame.
+    tree : array, (K, 2, 2)
+        The edges of its tree or roadmap, in the site frame.
+    exhausted : bool
+        Whether it looked everywhere that it can: without a way, then, there is none for it.
+    """
+
+    poses: FloatArray
+    expanded: int
+    iterations: int
+    explored: FloatArray = field(default_factory=lambda: np.zeros((0, 2)))
+    tree: FloatArray = field(default_factory=lambda: np.zeros((0, 2, 2)))
+    exhausted: bool = False
+
+
+def _pose_on_map(costmap: CostMap, key: str, pose: ArrayLike) -> FloatArray:
+    value = np.asarray(pose, dtype=float)
+    if value.shape != (3,) or not np.all(np.isfinite(value)):
+        raise InputError("is not a pose", key=key, value=pose, expected="x, y, heading, all finite")
+    if not costmap.grid.contains(costmap.grid.cells_at(value[None, :2]))[0]:
+        raise InputError(
+            "lies off the map", key=key, value=[round(float(v), 3) for v in value], expected="x, y on the map"
+        )
+    return value

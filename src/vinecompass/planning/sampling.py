@@ -1,0 +1,118 @@
+"""What the sampling planners share: samples of open floor, checked edges, and ways made short."""
+
+from __future__ import annotations
+
+import time
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.planning.grid_planners import finished, with_headings
+from vinecompass.planning.motions import StraightMotion
+from vinecompass.planning.problem import PlanSettings, Problem
+
+__all__ = ["Clock", "EdgeCheck", "OpenFloor", "made_short"]
+
+FloatArray = NDArray[np.float64]
+
+
+class Clock:
+    """Tells when a planner has drawn all its samples, or used up its time."""
+
+    def __init__(self, settings: PlanSettings) -> None:
+        self._settings, self._begun, self.iterations = settings, time.perf_counter(), 0
+
+    def draw(self, count: int) -> int:
+        """Return how many of `count` more samples may be drawn, and count them."""
+        limit = self._settings.time_limit
+        if time.perf_counter() - self._begun > limit:
+            return 0
+        count = min(count, self._settings.iterations - self.iterations)
+        self.iterations += count
+        return count
+
+
+class OpenFloor:
+    """Draws poses evenly from the open floor.
+
+    Since only open cells are drawn from, none is wasted on walls, and narrow rooms get their share.
+    """
+
+    def __init__(self, problem: Problem, rng: np.random.Generator) -> None:
+        self._grid, self._rng = problem.costmap.grid, rng
+        cells = np.argwhere(np.isfinite(problem.costmap.prices))
+        self._points = self._grid.points_of(cells)
+
+    def draw(self) -> FloatArray:
+        """Return a pose ``(3,)`` somewhere on the open floor, at any heading."""
+        u = self._rng.random(4)
+        point = self._points[int(u[0] * len(self._points))] if len(self._points) else np.zeros(2)
+        side = self._grid.cell_size
+        return np.array([point[0] + (u[1] - 0.5) * side, point[1] + (u[2] - 0.5) * side, np.pi * (2.0 * u[3] - 1.0)])
+
+    def keep_within(self, start: FloatArray, goal: FloatArray, cost: float) -> None:
+        """From now on draw only where a way from start to goal cheaper than `cost` can pass.
+
+        That is an ellipse with start and goal as its foci (Gammell, Srinivasa and Barfoot, 2014).
+        """
+        there = np.hypot(*(self._points - start[:2]).T) + np.hypot(*(self._points - goal[:2]).T)
+        self._points = self._points[there < cost]
+
+
+class EdgeCheck:
+    """Makes and prices edges for a problem's motion."""
+
+    def __init__(self, problem: Problem, settings: PlanSettings) -> None:
+        self._problem, self._motion, self._settings = problem, problem.steering, settings
+
+    def price(self, start: FloatArray, goal: FloatArray) -> float:
+        """Return what an edge costs, metres-equivalent; `inf` if the body cannot drive it."""
+        poses = self._motion.poses(start, goal, self._settings.edge_spacing)
+        return self._problem.check.price(poses) if len(poses) else float("inf")
+
+    def towards(self, start: FloatArray, goal: FloatArray, *, backwards: bool = False) -> tuple[FloatArray, float]:
+        """Return how far an edge of at most the longest length gets towards a pose, and what it costs.
+
+        Backwards, the edge is one that comes from `goal` and ends at `start`.
+        """
+        poses = self._motion.poses(*((goal, start) if backwards else (start, goal)), self._settings.edge_spacing)
+        if len(poses) < 2:
+            return start, float("inf")
+        if backwards:
+            poses = poses[::-1]
+        steps = np.hypot(*np.diff(poses[:, :2], axis=0).T)
+        poses = poses[: 1 + max(int(np.searchsorted(np.cumsum(steps), self._settings.longest_edge + 1e-9)), 1)]
+        return poses[-1], self._problem.check.price(poses[::-1] if backwards else poses)
+
+    def lengths(self, starts: FloatArray, goals: FloatArray) -> FloatArray:
+        """Return the lengths of edges, m, however long, whether or not the body can drive them."""
+        return self._motion.lengths(starts, goals)
+
+
+def made_short(problem: Problem, settings: PlanSettings, nodes: FloatArray) -> FloatArray:
+    """Return the poses of a way over nodes ``(N, 3)``, edges left out where a direct one is cheaper."""
+    edges, motion = EdgeCheck(problem, settings), problem.steering
+    along = [0.0]
+    for a, b in pairwise(nodes):
+        along.append(along[-1] + edges.price(a, b))
+    kept = [0]
+    while kept[-1] < len(nodes) - 1:
+        here, last = kept[-1], len(nodes) - 1
+        # The farthest node that a direct edge reaches no dearer than the way there.
+        while last > here + 1 and edges.price(nodes[here], nodes[last]) > along[last] - along[here]:
+            last -= 1
+        kept.append(last)
+    if isinstance(motion, StraightMotion):
+        points = problem.to_cells(nodes[kept, :2])
+        smooth = with_headings(problem, finished(problem, settings, points, problem.costmap.prices))
+        if np.isfinite(problem.check.price(smooth)):
+            return smooth
+    legs = [motion.poses(nodes[a], nodes[b], settings.spacing) for a, b in pairwise(kept)]
+    poses = np.vstack([legs[0], *(leg[1:] for leg in legs[1:])]) if legs else nodes
+    if isinstance(motion, StraightMotion):
+        # It turns on the spot at both ends.
+        poses = np.vstack([poses, problem.goal_pose])
+        poses[0] = problem.start_pose
+        poses = np.delete(poses, -2, axis=0)
+    return poses

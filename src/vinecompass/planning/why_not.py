@@ -1,0 +1,285 @@
+"""Why there is no plan: what closes the way, where, and what would open it, tried out before it is said."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from vinecompass.costs import (
+    CostMap,
+    Layer,
+    MapLayer,
+    ObstacleLayer,
+    PeopleLayer,
+    ZoneLayer,
+    body_touches,
+    one_way_headings,
+    price_stack,
+)  # fmt: skip
+from vinecompass.grids import Zone
+from vinecompass.planning.bottleneck import Bottleneck, find_bottleneck
+from vinecompass.planning.grid_planners import a_star
+from vinecompass.planning.problem import PlanSettings, Problem
+from vinecompass.robot import Robot
+
+__all__ = ["WhyNot", "why_end_closed", "why_no_way"]
+
+FloatArray = NDArray[np.float64]
+SHARES = (0.97, 0.9, 0.75)
+"""Shares of the width that would just fit through a narrow place, at which it is tried whether a body does."""
+MOST_OBSTACLES = 12
+"""Separate obstacles that are taken away one by one; more, and only all at once."""
+
+
+@dataclass(frozen=True)
+class WhyNot:
+    """What closes the way.
+
+    Parameters
+    ----------
+    cause : str
+        "occupied", "unknown", "zone", "one-way zone", "obstacle", "layer", "clearance" or "heading" for a closed end;
+        besides "narrow", "walls", "body", "several" and "planner" for a way.
+    text : str
+        What is wrong, and where.
+    remedy : str
+        What would open it; found by planning again with it changed. Empty if nothing was found.
+    place : (x, y) or None
+        Where, in the site frame, m.
+    width, needed : float or None
+        How wide a narrow place is, and how wide it would have to be, m.
+    nearest : array, (3,), or None
+        The pose nearest to a closed end at which the body fits.
+    """
+
+    cause: str
+    text: str
+    remedy: str = ""
+    place: tuple[float, float] | None = None
+    width: float | None = None
+    needed: float | None = None
+    nearest: FloatArray | None = None
+
+    def __str__(self) -> str:
+        return self.text + (f"; {self.remedy}" if self.remedy else "")
+
+
+def why_end_closed(problem: Problem, which: str, pose: FloatArray) -> WhyNot | None:
+    """Tell why the body cannot stand at the start or the goal, or None if it can."""
+    costmap, robot = problem.costmap, problem.robot
+    cell = problem.ends[0 if which == "start" else 1]
+    touched = body_touches(costmap, robot, pose)[0]
+    if np.isfinite(costmap.prices[cell]) and touched[0] < 0:
+        return None
+    name = costmap.closing_layer(cell)
+    if name:
+        cause, x, y = _kind(costmap, name, cell), *pose[:2]
+        text = f"closed by the layer {name!r} ({_why(costmap, name, float(x), float(y))})"
+    else:
+        near = costmap.nearest_forbidden(cell)
+        at = touched if near is None or np.isfinite(costmap.prices[cell]) else near
+        x, y = costmap.grid.points_of(at[None])[0]
+        name = costmap.closing_layer(at)
+        what = f"floor closed by the layer {name!r} ({_why(costmap, name, float(x), float(y))}) at {x:.2f}, {y:.2f}"
+        if np.isinf(costmap.prices[cell]):
+            needed = robot.body.inner_radius + costmap.grid.cell_size / 2.0
+            cause = "clearance"
+            text = f"{costmap.clearance[cell]:.2f} m from {what}, and the body needs {needed:.2f} m"
+        else:
+            cause, text = "heading", f"the body at that heading touches {what}"
+    nearest = _nearest_open(costmap, robot, pose)
+    remedy = "" if nearest is None else (
+        f"the nearest pose where it fits is {nearest[0]:.2f}, {nearest[1]:.2f}, {np.degrees(nearest[2]):.0f} degrees"
+    )  # fmt: skip
+    return WhyNot(cause, f"{which} {pose[0]:.2f}, {pose[1]:.2f}: {text}", remedy, (float(x), float(y)), nearest=nearest)
+
+
+def why_no_way(problem: Problem, settings: PlanSettings, *, exhausted: bool) -> WhyNot:
+    """Tell what closes every way between an open start and an open goal.
+
+    `exhausted` tells whether there is none even for the origin alone; otherwise it is the body that touches.
+    """
+    # The least change that opens the way is what closes it: one thing at a time, then all of a kind.
+    for change in _single_changes(problem.costmap):
+        if _opens(problem, settings, change.stack):
+            return _told(problem, settings, change)
+    if not exhausted:
+        return WhyNot(
+            "body", f"{problem.robot.name} touches something on each of the {settings.body_retries} ways tried",
+            "the method lattice, which turns the body as it goes, may still find one",
+        )  # fmt: skip
+    narrow = _narrow_place(problem)
+    if narrow is not None:
+        body = _opening_body(problem, settings, narrow)
+        if body is not None:
+            return body
+    together = _joint_change(problem.costmap)
+    if together is not None and _opens(problem, settings, together.stack):
+        return WhyNot("several", f"only together {together.what} close every way", f"without them {_opened()}")
+    return WhyNot("walls", "what the map shows as occupied stands between start and goal on all sides")
+
+
+@dataclass(frozen=True)
+class _Change:
+    """A stack of layers with something taken away: what kind of thing, what it is called, and where it is."""
+
+    cause: str
+    what: str
+    stack: tuple[Layer, ...]
+    place: tuple[float, float] | None = None
+
+
+def _single_changes(costmap: CostMap) -> Iterator[_Change]:
+    stack = tuple(costmap.stack)
+    for i, layer in enumerate(stack[:-1]):
+        if isinstance(layer, ZoneLayer):
+            for zone in layer.zones:
+                if zone.kind in ("closed", "one-way"):
+                    others = replace(layer, zones=[other for other in layer.zones if other is not zone])
+                    cause = "zone" if zone.kind == "closed" else "one-way zone"
+                    yield _Change(cause, f"the {zone.kind} zone {zone.name!r}", _with(stack, i, others), _middle(zone))
+        elif isinstance(layer, MapLayer):
+            continue
+        elif layer.name == "obstacles":
+            yield from _obstacles_apart(costmap, stack, i)
+        elif not isinstance(layer, PeopleLayer) and np.any(np.isinf(costmap.layers[layer.name])):
+            yield _Change("layer", f"the layer {layer.name!r}", stack[:i] + stack[i + 1 :])
+    for i, layer in enumerate(stack[:-1]):
+        if isinstance(layer, MapLayer) and layer.unknown == "closed":
+            yield _Change("unknown", "unknown floor", _with(stack, i, replace(layer, unknown="free")))
+
+
+def _obstacles_apart(costmap: CostMap, stack: tuple[Layer, ...], i: int) -> Iterator[_Change]:
+    mask = np.isinf(costmap.layers[stack[i].name])
+    # What is nearer together than a body is wide is one obstacle.
+    labels, count = ndimage.label(ndimage.binary_dilation(mask, iterations=3))
+    for label in range(1, count + 1) if count <= MOST_OBSTACLES else ():
+        one = mask & (labels == label)
+        x, y = costmap.grid.points_of(np.argwhere(one)).mean(axis=0)
+        rest = ObstacleLayer(costmap.grid, costmap.grid.points_of(np.argwhere(mask & ~one)))
+        seen = _why(costmap, stack[i].name, *costmap.grid.points_of(np.argwhere(one)[:1])[0])
+        yield _Change("obstacle", f"the obstacle at {x:.2f}, {y:.2f} ({seen})", _with(stack, i, rest), (x, y))
+    if count > 1:
+        yield _Change("obstacle", f"{count} obstacles", stack[:i] + stack[i + 1 :])
+
+
+def _joint_change(costmap: CostMap) -> _Change | None:
+    kept: list[Layer] = []
+    named: list[str] = []
+    for layer in costmap.stack[:-1]:
+        if isinstance(layer, MapLayer):
+            kept.append(replace(layer, unknown="free") if layer.unknown == "closed" else layer)
+            named += ["unknown floor"] if layer.unknown == "closed" else []
+        elif isinstance(layer, ZoneLayer):
+            dear = [zone for zone in layer.zones if zone.kind not in ("closed", "one-way")]
+            named += [f"zone {zone.name!r}" for zone in layer.zones if zone not in dear]
+            kept.append(replace(layer, zones=dear))
+        elif np.any(np.isinf(costmap.layers[layer.name])):
+            named.append(layer.name)
+        else:
+            kept.append(layer)
+    return _Change("several", " and ".join(named), (*kept, costmap.stack[-1])) if len(named) > 1 else None
+
+
+def _with(stack: tuple[Layer, ...], i: int, layer: Layer) -> tuple[Layer, ...]:
+    return (*stack[:i], layer, *stack[i + 1 :])
+
+
+def _opens(problem: Problem, settings: PlanSettings, stack: Sequence[Layer], robot: Robot | None = None) -> bool:
+    """Plan again over another stack of layers, or with another body."""
+    zones = [zone for layer in stack if isinstance(layer, ZoneLayer) for zone in layer.zones]
+    grid = problem.costmap.grid
+    body = robot or problem.robot
+    costmap = price_stack(grid, body, stack, one_way_headings(grid, zones))
+    changed = replace(problem, costmap=costmap, robot=body)
+    return len(a_star(changed, settings, np.random.default_rng(0)).poses) > 0
+
+
+def _told(problem: Problem, settings: PlanSettings, change: _Change) -> WhyNot:
+    costmap = problem.costmap
+    if change.cause == "unknown":
+        # Where the way that unknown floor closes would enter it.
+        free = price_stack(costmap.grid, problem.robot, change.stack, costmap.one_way)
+        way = a_star(replace(problem, costmap=free), settings, np.random.default_rng(0)).poses
+        unknown = costmap.grid.values_at(way[:, :2], costmap.grid.unknown, False)
+        place = way[int(np.argmax(unknown)), :2] if np.any(unknown) else way[len(way) // 2, :2]
+        return WhyNot(
+            "unknown", f"every way leads over or beside unknown floor, first at {place[0]:.2f}, {place[1]:.2f}",
+            f'drive there to map it; with costs.unknown = "free" {_opened()}', (float(place[0]), float(place[1])),
+        )  # fmt: skip
+    word = "lie" if change.what[0].isdigit() else "lies"
+    return WhyNot(
+        change.cause, f"{change.what} {word} across every way from start to goal", f"without it {_opened()}",
+        change.place,
+    )  # fmt: skip
+
+
+def _opened() -> str:
+    return "there is a way (planned again to see)"
+
+
+def _narrow_place(problem: Problem) -> Bottleneck | None:
+    return find_bottleneck(problem.costmap, *problem.ends)
+
+
+def _opening_body(problem: Problem, settings: PlanSettings, narrow: Bottleneck) -> WhyNot | None:
+    """Blame a narrow place, if a body that fits it finds a way."""
+    robot, cell = problem.robot, problem.costmap.grid.cell_size
+    fits = narrow.clearance - cell / 2.0
+    if fits <= 0.0:
+        return None
+    # What just fits must be met exactly; a way is found on a grid, and smoothed.
+    for share in SHARES:
+        scale = share * fits / robot.body.inner_radius
+        outline = [(float(x) * scale, float(y) * scale) for x, y in robot.body.polygon]
+        smaller = robot.model_copy(update={"body": type(robot.body)(outline=outline, radius=None)})
+        if _opens(problem, settings, problem.costmap.stack, smaller):
+            break
+    else:
+        return None
+    needed = 2.0 * robot.body.inner_radius
+    x, y, width = narrow.x, narrow.y, narrow.width
+    short = max(needed - width, 0.0)
+    what = f"{100.0 * short:.0f} cm too narrow" if short >= 0.005 else "wide enough only without a cell to spare"
+    return WhyNot(
+        "narrow",
+        f"the widest way from start to goal is {width:.2f} m wide at {x:.2f}, {y:.2f}, {what}: {robot.name} needs "
+        f"{needed:.2f} m and a cell of {cell:g} m to spare",
+        f"a body {2.0 * share * fits:.2f} m wide would fit (planned again to see)", (x, y), width, needed + cell,
+    )  # fmt: skip
+
+
+def _middle(zone: Zone) -> tuple[float, float]:
+    point = zone.area.representative_point()
+    return float(point.x), float(point.y)
+
+
+def _why(costmap: CostMap, name: str, x: float, y: float) -> str:
+    charges = costmap.explain(x, y)
+    return charges[name].why if name in charges else ""
+
+
+def _kind(costmap: CostMap, name: str, cell: tuple[int, int]) -> str:
+    if name == "map":
+        return "occupied" if costmap.grid.occupied[cell] else "unknown"
+    return {"zones": "zone", "obstacles": "obstacle"}.get(name, "layer")
+
+
+def _nearest_open(costmap: CostMap, robot: Robot, pose: FloatArray) -> FloatArray | None:
+    """Return the pose nearest to one, at its heading, at which the body fits; else at any heading."""
+    cells = np.argwhere(np.isfinite(costmap.prices))
+    if len(cells) == 0:
+        return None
+    points = costmap.grid.points_of(cells)
+    order = np.argsort(np.hypot(*(points - pose[:2]).T), kind="stable")
+    for begin in range(0, min(len(order), 40_000), 2000):
+        some = points[order[begin : begin + 2000]]
+        poses = np.column_stack([some, np.full(len(some), pose[2])])
+        clear = np.flatnonzero(body_touches(costmap, robot, poses)[:, 0] < 0)
+        if len(clear):
+            return np.asarray(poses[clear[0]])
+    return None
