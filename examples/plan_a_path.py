@@ -36,4 +36,4 @@ plan = plan_path(costmap, robot, start, goal)
 print(f"{plan.status}: {plan.length:.2f} m, costing {plan.cost:.2f} m" if plan.found else plan.reason)
 
 picture = sys.argv[1] if len(sys.argv) > 1 else "plan.png"
-save_figure(draw_plan(costmap, robot, plan, start, goal), picture)
+save_figure(draw_plan(costmap, robot, [plan], [start, goal]), picture)

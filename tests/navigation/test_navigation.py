@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 import shapely
 
-from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run
+from tests.support import assert_input_error, new_folder, robot, short_mapping, short_run
 from vinecompass import Command, Navigator, Track, read_settings
 from vinecompass.geometry import arc, compose, inverse, transform_points
 from vinecompass.navigation.safety import guard_outline, safe_command

@@ -25,8 +25,9 @@ if TYPE_CHECKING:
     from vinecompass.simulation import Site
 
 __all__ = [
-    "FILE", "Outcome", "chosen_odometry", "find_pose", "json_option", "load_map", "load_settings", "load_zones",
-    "odometry_option", "picture_option", "progress_bar", "robot_option", "seed_option", "settings_option", "tell",
+    "FILE", "Outcome", "chosen_odometry", "find_point", "find_pose", "json_option", "load_map", "load_settings",
+    "load_zones", "odometry_option", "picture_option", "progress_bar", "robot_option", "seed_option",
+    "settings_option", "tell",
 ]  # fmt: skip
 
 FILE = click.Path(path_type=Path)
@@ -178,3 +179,14 @@ def find_pose(text: str, *, option: str, site: Site | None = None) -> NDArray[np
     elif option in ("--from", "--to"):
         wish += " (names of stops need --site)"
     raise InputError("is not a pose", key=option, value=text, expected=wish)
+
+
+def find_point(text: str, *, option: str) -> tuple[float, float]:
+    """Return a point given as ``x,y``, m."""
+    try:
+        x, y = (float(part) for part in text.split(","))
+    except ValueError:
+        x = y = math.nan
+    if not (math.isfinite(x) and math.isfinite(y)):
+        raise InputError("is not a point", key=option, value=text, expected="x,y in metres")
+    return x, y

@@ -7,14 +7,16 @@ from vinecompass.figures.edit_figure import draw_edits
 from vinecompass.figures.fusion_figure import draw_fusion
 from vinecompass.figures.health_figure import draw_health
 from vinecompass.figures.judge_figure import draw_comparison, draw_quality
+from vinecompass.figures.layer_figure import draw_cost_change, draw_layers, draw_profile
 from vinecompass.figures.localization_figure import draw_localization
 from vinecompass.figures.localization_film import LocalizationFilm
 from vinecompass.figures.map_figure import draw_mapping
 from vinecompass.figures.map_film import MapFilm
-from vinecompass.figures.plan_figure import draw_plan
+from vinecompass.figures.plan_figure import draw_plan, draw_plan_comparison
 from vinecompass.figures.run_figure import draw_run
 
 __all__ = [
-    "LocalizationFilm", "MapFilm", "draw_comparison", "draw_costs", "draw_drive", "draw_edits", "draw_fusion",
-    "draw_health", "draw_localization", "draw_mapping", "draw_plan", "draw_quality", "draw_run", "save_figure",
+    "LocalizationFilm", "MapFilm", "draw_comparison", "draw_cost_change", "draw_costs", "draw_drive", "draw_edits",
+    "draw_fusion", "draw_health", "draw_layers", "draw_localization", "draw_mapping", "draw_plan",
+    "draw_plan_comparison", "draw_profile", "draw_quality", "draw_run", "save_figure",
 ]  # fmt: skip

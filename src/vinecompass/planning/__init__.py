@@ -2,6 +2,7 @@
 
 from vinecompass.planning.any_angle import find_any_angle_path
 from vinecompass.planning.bottleneck import Bottleneck, find_bottleneck
+from vinecompass.planning.comparison import Comparison, Entry, Row, compare_planners, entries_of
 from vinecompass.planning.cost_to_go import CostToGo
 from vinecompass.planning.grid_search import GridPath, find_grid_path
 from vinecompass.planning.motions import DubinsMotion, Motion, ReedsSheppMotion, StraightMotion, usual_motion
@@ -12,7 +13,8 @@ from vinecompass.planning.roadmap import Roadmap
 from vinecompass.planning.why_not import WhyNot
 
 __all__ = [
-    "METHODS", "Bottleneck", "CostToGo", "DubinsMotion", "GridPath", "Motion", "Plan", "PlanSettings", "Problem",
-    "ReedsSheppMotion", "Roadmap", "StraightMotion", "Way", "WhyNot", "find_any_angle_path", "find_bottleneck",
-    "find_grid_path", "plan_path", "plan_round", "solve", "usual_motion", "write_plan",
+    "METHODS", "Bottleneck", "Comparison", "CostToGo", "DubinsMotion", "Entry", "GridPath", "Motion", "Plan",
+    "PlanSettings", "Problem", "ReedsSheppMotion", "Roadmap", "Row", "StraightMotion", "Way", "WhyNot",
+    "compare_planners", "entries_of", "find_any_angle_path", "find_bottleneck", "find_grid_path", "plan_path",
+    "plan_round", "solve", "usual_motion", "write_plan",
 ]  # fmt: skip

@@ -15,7 +15,7 @@ from vinecompass.planning.kernels import COLUMN_STEPS, ROW_STEPS
 def any_angle_path(prices, one_way, start, goal, bounds):  # type: ignore[no-untyped-def]
     """Theta* from a cell to another over prices (rows, columns), `bounds` from below to the goal, inf to leave out.
 
-    Returns the corners' flat indices from start to goal, the cost, the number of cells expanded, and 16 for each such.
+    Returns the corners' flat indices from start to goal, the number of cells expanded, and 16 for each of them.
     """
     rows, columns = prices.shape
     costs = np.full(prices.size, np.inf)
@@ -64,4 +64,49 @@ def any_angle_path(prices, one_way, start, goal, bounds):  # type: ignore[no-unt
     for i in range(count - 1, -1, -1):
         path[i] = cell
         cell = parent[cell]
-    return path, costs[goal], expanded, expanded_cells
+    return path, expanded, expanded_cells
+
+
+@njit(cache=True, nogil=True)
+def pull_tight(prices, one_way, points, rounds):  # type: ignore[no-untyped-def]
+    """Pull a way over points (N, 2), column before row, tight about the corners of closed cells, where that is cheaper.
+
+    A shortest way among polygons bends at their corners only. Each inner point in turn is moved to the corner near it
+    that makes its two lines cheapest, a hair's breadth off the closed cell, or left out.
+    """
+    rows, columns = prices.shape
+    hair = 1e-4
+    points = points.copy()
+    count = points.shape[0]
+    for _ in range(rounds):
+        moved = False
+        i = 1
+        while i < count - 1:
+            ax, ay, bx, by = points[i - 1, 0], points[i - 1, 1], points[i + 1, 0], points[i + 1, 1]
+            x, y = points[i, 0], points[i, 1]
+            best = line_price(prices, one_way, ax, ay, x, y) + line_price(prices, one_way, x, y, bx, by)
+            if line_price(prices, one_way, ax, ay, bx, by) <= best:
+                points[i : count - 1] = points[i + 1 : count].copy()
+                count -= 1
+                moved = True
+                continue
+            best -= 1e-9
+            for corner_y in range(int(y) - 1, int(y) + 3):
+                for corner_x in range(int(x) - 1, int(x) + 3):
+                    for side in range(4):
+                        right, up = side & 1, side >> 1
+                        row, column = corner_y - 1 + up, corner_x - 1 + right
+                        if not (0 <= row < rows and 0 <= column < columns) or prices[row, column] != np.inf:
+                            continue
+                        px, py = corner_x + (hair if right == 0 else -hair), corner_y + (hair if up == 0 else -hair)
+                        price = line_price(prices, one_way, ax, ay, px, py)
+                        if price < best:
+                            price += line_price(prices, one_way, px, py, bx, by)
+                            if price < best:
+                                best = price
+                                points[i, 0], points[i, 1] = px, py
+                                moved = True
+            i += 1
+        if not moved:
+            break
+    return points[:count]

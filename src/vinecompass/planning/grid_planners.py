@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import resample_polyline, wrap_angle
-from vinecompass.planning.any_angle import find_any_angle_path
+from vinecompass.planning.any_angle import AnyAnglePath, find_any_angle_path
 from vinecompass.planning.grid_search import NO_WAYS, GridPath, find_grid_path
 from vinecompass.planning.problem import PlanSettings, Problem, Way
 from vinecompass.planning.smoothing import shorten, smooth
@@ -42,7 +42,7 @@ def any_angle(problem: Problem, settings: PlanSettings, rng: np.random.Generator
     ))  # fmt: skip
 
 
-def _around_touches(problem: Problem, settings: PlanSettings, search: Callable[..., GridPath]) -> Way:
+def _around_touches(problem: Problem, settings: PlanSettings, search: Callable[..., GridPath | AnyAnglePath]) -> Way:
     """Search, finish and check with the whole body; where it touches, keep away from there and search again."""
     costmap, (first, last) = problem.costmap, problem.ends
     prices = costmap.prices.copy()
@@ -52,9 +52,9 @@ def _around_touches(problem: Problem, settings: PlanSettings, search: Callable[.
         path = search(prices, first, last, costmap.one_way)
         expanded += path.expanded
         explored = costmap.grid.points_of(_thinned(np.argwhere(path.search.explored)))
-        if len(path.cells) == 0:
+        if len(path.points) == 0:
             return Way(np.zeros((0, 3)), expanded, attempt, explored, exhausted=attempt == 1)
-        points = finished(problem, settings, path.cells[:, ::-1].astype(float) + 0.5, prices)
+        points = finished(problem, settings, path.points, prices)
         poses = with_headings(problem, points)
         touched = problem.check.touched(poses)
         if np.all(touched < 0):

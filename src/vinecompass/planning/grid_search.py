@@ -41,6 +41,11 @@ class GridPath:
     expanded: int
     search: GridSearch
 
+    @property
+    def points(self) -> NDArray[np.float64]:
+        """The centres of its cells ``(N, 2)``, column before row."""
+        return self.cells[:, ::-1].astype(np.float64) + 0.5
+
 
 class GridSearch:
     """Cheapest paths from one cell over a priced grid, grown as far as they are asked for.

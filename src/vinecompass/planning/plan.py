@@ -169,7 +169,7 @@ def solve(
     """Plan for a problem; see `plan_path`."""
     begun = time.perf_counter()
     s = settings or PlanSettings()
-    straight = isinstance(problem.steering, StraightMotion)
+    straight = problem.turns_on_the_spot
     name = method or ("a-star" if straight else "lattice")
     if name not in METHODS:
         raise InputError("is no planner", key="method", value=name, expected=f"one of {', '.join(METHODS)}")

@@ -15,7 +15,7 @@ from vinecompass.errors import InputError
 from vinecompass.files import Fraction, Model, Positive, Whole
 from vinecompass.geometry import compose, inverse, transform_points
 from vinecompass.planning.grid_search import NO_WAYS, Cells
-from vinecompass.planning.motions import Motion, usual_motion
+from vinecompass.planning.motions import Motion, StraightMotion, usual_motion
 from vinecompass.robot import Robot
 
 __all__ = ["PlanSettings", "Problem", "Way"]
@@ -84,6 +84,11 @@ class Problem:
     def steering(self) -> Motion:
         """The motion given, or the robot's usual one."""
         return self.motion or usual_motion(self.robot)
+
+    @property
+    def turns_on_the_spot(self) -> bool:
+        """Whether it moves along straight lines, turning between them."""
+        return isinstance(self.steering, StraightMotion)
 
     @cached_property
     def ends(self) -> tuple[Cells, Cells]:

@@ -9,7 +9,6 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.sparse import csgraph, csr_array
 from scipy.spatial import KDTree
 
-from vinecompass.planning.motions import StraightMotion
 from vinecompass.planning.problem import PlanSettings, Problem, Way
 from vinecompass.planning.sampling import EdgeCheck, OpenFloor, made_short
 
@@ -39,7 +38,7 @@ class Roadmap:
         floor = OpenFloor(problem, rng)
         self.nodes = np.stack([floor.draw() for _ in range(settings.roadmap_nodes)])
         self._tree = KDTree(self.nodes[:, :2])
-        same_both_ways = isinstance(problem.steering, StraightMotion) and problem.costmap.one_way is None
+        same_both_ways = problem.turns_on_the_spot and problem.costmap.one_way is None
         starts, ends, prices = [], [], []
         for node, pose in enumerate(self.nodes):
             for other in self._neighbours(pose, node):

@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.planning.grid_planners import finished, with_headings
-from vinecompass.planning.motions import StraightMotion
 from vinecompass.planning.problem import PlanSettings, Problem
 
 __all__ = ["Clock", "EdgeCheck", "OpenFloor", "made_short"]
@@ -103,14 +102,14 @@ def made_short(problem: Problem, settings: PlanSettings, nodes: FloatArray) -> F
         while last > here + 1 and edges.price(nodes[here], nodes[last]) > along[last] - along[here]:
             last -= 1
         kept.append(last)
-    if isinstance(motion, StraightMotion):
+    if problem.turns_on_the_spot:
         points = problem.to_cells(nodes[kept, :2])
         smooth = with_headings(problem, finished(problem, settings, points, problem.costmap.prices))
         if np.isfinite(problem.check.price(smooth)):
             return smooth
     legs = [motion.poses(nodes[a], nodes[b], settings.spacing) for a, b in pairwise(kept)]
     poses = np.vstack([legs[0], *(leg[1:] for leg in legs[1:])]) if legs else nodes
-    if isinstance(motion, StraightMotion):
+    if problem.turns_on_the_spot:
         # It turns on the spot at both ends.
         poses = np.vstack([poses, problem.goal_pose])
         poses[0] = problem.start_pose

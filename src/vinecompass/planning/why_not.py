@@ -162,7 +162,9 @@ def _obstacles_apart(costmap: CostMap, stack: tuple[Layer, ...], i: int) -> Iter
         x, y = costmap.grid.points_of(np.argwhere(one)).mean(axis=0)
         rest = ObstacleLayer(costmap.grid, costmap.grid.points_of(np.argwhere(mask & ~one)))
         seen = _why(costmap, stack[i].name, *costmap.grid.points_of(np.argwhere(one)[:1])[0])
-        yield _Change("obstacle", f"the obstacle at {x:.2f}, {y:.2f} ({seen})", _with(stack, i, rest), (x, y))
+        yield _Change(
+            "obstacle", f"the obstacle at {x:.2f}, {y:.2f} ({seen})", _with(stack, i, rest), (float(x), float(y))
+        )
     if count > 1:
         yield _Change("obstacle", f"{count} obstacles", stack[:i] + stack[i + 1 :])
 
