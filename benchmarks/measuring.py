@@ -12,11 +12,12 @@ ROUNDS = 5
 
 
 def measured(
-    work: str, yardstick: str, ours: Callable[[], Any], theirs: Callable[[], Any], note: str
+    work: str, yardstick: str, ours: Callable[[], Any], theirs: Callable[[], Any], note: str,
+    rounds: int = ROUNDS,
 ) -> dict[str, Any]:  # fmt: skip
     """Time both in turn, after a warm-up of ours, and compare the medians: load on the machine meets both alike."""
     ours()
-    times = np.zeros((ROUNDS, 2))
+    times = np.zeros((rounds, 2))
     for row in times:
         for column, call in enumerate((ours, theirs)):
             begun = time.perf_counter()

@@ -8,19 +8,20 @@ from numpy.typing import NDArray
 
 from vinecompass.costs.kernels import against, line_price
 
-ROW_STEPS = np.array([0, 0, 1, -1, 1, 1, -1, -1])
-COLUMN_STEPS = np.array([1, -1, 0, 0, 1, -1, 1, -1])
+ROW_STEPS = np.array([0, 0, 1, -1, 1, 1, -1, -1], np.int32)
+COLUMN_STEPS = np.array([1, -1, 0, 0, 1, -1, 1, -1], np.int32)
+STEP_LENGTHS = np.hypot(ROW_STEPS, COLUMN_STEPS)
 """The eight steps to a neighbour, straight ones first."""
 
 
-def worthwhile_moves() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def worthwhile_moves() -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
     """Return which moves are worth trying after each move, in rows, and how many they are.
 
     Rows 0 to 7: after that move, all but those to cells that the cell before reaches more cheaply by itself. Row 8:
     all, for a path's origin. Rows 9 to 17: the same where all nine prices are equal, and one of several equally cheap
     ways will do, namely that with its diagonal steps first (Harabor and Grastien, 2011).
     """
-    moves, counts = np.zeros((18, 8), np.int64), np.zeros(18, np.int64)
+    moves, counts = np.zeros((18, 8), np.uint8), np.zeros(18, np.uint8)
     steps = np.stack([ROW_STEPS, COLUMN_STEPS], axis=-1)
     for row in range(18):
         before, even = row % 9, row > 8
@@ -76,98 +77,98 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
     rows, columns = prices.shape
     price, way = prices.ravel(), one_way.ravel()
     directed = way.size > 0
+    offsets = (ROW_STEPS * columns + COLUMN_STEPS).astype(np.int32)
+    up, up_right, up_left = np.uint32(offsets[2]), np.uint32(offsets[4]), np.uint32(offsets[5])
+    right = np.uint32(1)
     target_row, target_column = target // columns, target % columns
-    mask = heads.size - 1
+    # Indices without a sign: numba then need not look whether they count from the end.
+    mask = np.uint32(heads.size - 1)
     inverse_width, inverse_columns = 1.0 / width, 1.0 / columns
-    diagonal = np.sqrt(2.0)
-    bucket, last = np.int64(0), np.int64(-1)
+    surplus = np.sqrt(2.0) - 1.0
+    bucket, last, finished = np.uint32(0), np.uint32(0xFFFFFFFF), True
     if target >= 0 and came_by[target] != 0:
-        last = np.int64(costs[target] * inverse_width)
-    finished = True
-    used, unused, waiting, next_seed, expanded = 0, -1, 0, 0, 0
+        last = np.uint32(costs[target] * inverse_width)
+    used, unused, waiting, next_seed, expanded = np.uint32(0), np.int32(-1), 0, 0, 0
     while waiting > 0 or next_seed < seeds.size:
-        while next_seed < seeds.size:
-            cell = seeds[next_seed]
-            away_row, away_column = abs(cell // columns - target_row), abs(cell % columns - target_column)
-            bound = slope * (max(away_row, away_column) + (diagonal - 1.0) * min(away_row, away_column))
-            place = np.int64((costs[cell] + bound) * inverse_width)
-            if waiting > 0 and place > bucket:
-                break
-            bucket = place if waiting == 0 else bucket
-            if used + 9 > pool.shape[0]:
-                break
-            pool[used, 0], pool[used, 1] = cell, heads[bucket & mask]
-            heads[bucket & mask] = used
-            used, waiting, next_seed = used + 1, waiting + 1, next_seed + 1
         if used + 9 > pool.shape[0]:
             finished = False
             break
-        entry = heads[bucket & mask]
-        if entry < 0:
-            if 0 <= last < bucket:
+        while next_seed < seeds.size:
+            seed = seeds[next_seed]
+            away_row, away_column = abs(seed // columns - target_row), abs(seed % columns - target_column)
+            bound = slope * (max(away_row, away_column) + surplus * min(away_row, away_column))
+            place = np.uint32((costs[seed] + bound) * inverse_width)
+            if (waiting > 0 and place > bucket) or used + 9 > pool.shape[0]:
                 break
-            bucket += 1
+            bucket = place if waiting == 0 else bucket
+            pool[used, 0], pool[used, 1] = seed, heads[bucket & mask]
+            heads[bucket & mask] = used
+            used, waiting, next_seed = np.uint32(used + 1), waiting + 1, next_seed + 1
+        if heads[bucket & mask] < 0:
+            if last < bucket:
+                break
+            bucket = np.uint32(bucket + 1)
             continue
+        entry = np.uint32(heads[bucket & mask])
         cell = np.uint32(pool[entry, 0])
         heads[bucket & mask] = pool[entry, 1]
-        pool[entry, 1], unused, waiting = unused, entry, waiting - 1
+        pool[entry, 1], unused, waiting = unused, np.int32(entry), waiting - 1
         direction = came_by[cell]
         if direction >= 16 or direction == 0:
             continue
         came_by[cell] = direction | 16
         expanded += 1
         cost, charge = costs[cell], price[cell]
+        here = 0.5 * np.float64(charge)
         row = np.int32((np.float64(cell) + 0.5) * inverse_columns)
         column = np.int32(cell) - row * columns
+        rows_away, columns_away = np.float64(row - target_row), np.float64(column - target_column)
         inside = 0 < row < rows - 1 and 0 < column < columns - 1
-        # Where all nine prices are equal, one of the equally cheap ways to each cell will do: the diagonal steps first.
-        kind = direction - 1
+        # Where all nine prices are equal, one of the equally cheap ways to each cell will do.
+        kind = np.uint32(direction - 1)
         if directed or not inside:
-            kind = 8
+            kind = np.uint32(8)
         elif (
-            price[cell + np.uint32(1)] == charge and price[cell - np.uint32(1)] == charge
-            and price[np.uint32(cell + columns)] == charge and price[np.uint32(cell - columns)] == charge
-            and price[np.uint32(cell + columns + 1)] == charge and price[np.uint32(cell + columns - 1)] == charge
-            and price[np.uint32(cell - columns + 1)] == charge and price[np.uint32(cell - columns - 1)] == charge
+            price[cell + right] == charge and price[cell - right] == charge
+            and price[cell + up] == charge and price[cell - up] == charge
+            and price[cell + up_right] == charge and price[cell + up_left] == charge
+            and price[cell - up_right] == charge and price[cell - up_left] == charge
         ):  # fmt: skip
-            kind += 9
-        for k in range(MOVE_COUNTS[kind]):
-            move = MOVES[kind, k]
-            row_step, column_step = ROW_STEPS[move], COLUMN_STEPS[move]
-            if not inside and not (0 <= row + row_step < rows and 0 <= column + column_step < columns):
+            kind = np.uint32(kind + 9)
+        for k in range(np.uint32(MOVE_COUNTS[kind])):
+            move = np.uint32(MOVES[kind, np.uint32(k)])
+            if not inside and not (
+                0 <= row + ROW_STEPS[move] < rows and 0 <= column + COLUMN_STEPS[move] < columns
+            ):  # fmt: skip
                 continue
-            neighbour = np.uint32(cell + row_step * columns + column_step)
-            step = 0.5 * (np.float64(charge) + np.float64(price[neighbour]))
+            neighbour = np.uint32(cell + np.uint32(offsets[move]))
+            reached = cost + (here + 0.5 * price[neighbour]) * STEP_LENGTHS[move]
+            if (came_by[neighbour] != 0 and not reached < costs[neighbour]) or reached == np.inf:
+                continue
             if move >= 4:
-                step *= diagonal
-            reached = cost + step
-            if came_by[neighbour] != 0 and not reached < costs[neighbour]:
-                continue
-            if step == np.inf:
-                continue
-            if move >= 4 and (
-                price[np.uint32(cell + column_step)] == np.inf or price[np.uint32(neighbour - column_step)] == np.inf
-            ):
-                continue
+                beside = np.uint32(COLUMN_STEPS[move])
+                if price[np.uint32(cell + beside)] == np.inf or price[np.uint32(neighbour - beside)] == np.inf:
+                    continue
             if directed and (
-                against(way[cell], column_step, row_step) or against(way[neighbour], column_step, row_step)
+                against(way[cell], COLUMN_STEPS[move], ROW_STEPS[move])
+                or against(way[neighbour], COLUMN_STEPS[move], ROW_STEPS[move])
             ):
                 continue
-            costs[neighbour], came_by[neighbour] = reached, move + 1
-            away_row, away_column = abs(row + row_step - target_row), abs(column + column_step - target_column)
-            bound = slope * (max(away_row, away_column) + (diagonal - 1.0) * min(away_row, away_column))
+            costs[neighbour], came_by[neighbour] = reached, np.uint8(move + 1)
+            away_row, away_column = abs(rows_away + ROW_STEPS[move]), abs(columns_away + COLUMN_STEPS[move])
+            bound = slope * (max(away_row, away_column) + surplus * min(away_row, away_column))
             # Rounding must never file an entry behind the bucket being worked off.
-            place = max(np.int64((reached + bound) * inverse_width), bucket)
+            place = max(np.uint32((reached + bound) * inverse_width), bucket)
             if neighbour == target:
                 last = place
             if unused >= 0:
-                entry = unused
+                entry = np.uint32(unused)
                 unused = pool[entry, 1]
             else:
                 entry = used
-                used += 1
-            pool[entry, 0], pool[entry, 1] = neighbour, heads[place & mask]
-            heads[place & mask] = entry
+                used = np.uint32(used + 1)
+            pool[entry, 0], pool[entry, 1] = np.int32(neighbour), heads[place & mask]
+            heads[place & mask] = np.int32(entry)
             waiting += 1
     frontier = np.empty(waiting + seeds.size - next_seed, np.int64)
     count = 0
