@@ -2,84 +2,11 @@ import json
 import unittest
 
 import numpy as np
-from scipy import ndimage, sparse
-from scipy.sparse import csgraph
 
 from tests.support import assert_input_error, new_folder, robot, room
 from vinecompass import Grid, Zone, plan_path, price_floor
 from vinecompass.costs import body_touches
-from vinecompass.costs.kernels import line_price
 from vinecompass.planning import find_bottleneck, find_grid_path, write_plan
-from vinecompass.planning.grid_search import NO_WAYS
-
-
-def random_prices(rng, shape=(40, 60)):
-    prices = 1.0 + 6.0 * ndimage.gaussian_filter(rng.random(shape), 2.0)
-    prices[rng.random(shape) < 0.25] = np.inf
-    return prices.astype(np.float32)
-
-
-def dijkstra_cost(prices, start, goal):
-    """The optimum over the same steps, by SciPy."""
-    rows, columns = prices.shape
-    number = np.arange(prices.size).reshape(prices.shape)
-    ends, costs = [], []
-    for dr, dc in ((0, 1), (1, 0), (1, 1), (1, -1)):
-        here = np.s_[0 : rows - dr, max(0, -dc) : columns - max(0, dc)]
-        there = np.s_[dr:rows, max(0, dc) : columns - max(0, -dc)]
-        cost = 0.5 * np.hypot(dr, dc) * (prices[here].astype(float) + prices[there])
-        if dr and dc:
-            beside = np.s_[0 : rows - dr, max(0, dc) : columns - max(0, -dc)]
-            below = np.s_[dr:rows, max(0, -dc) : columns - max(0, dc)]
-            cost = np.where(np.isinf(prices[beside]) | np.isinf(prices[below]), np.inf, cost)
-        fine = np.isfinite(cost)
-        ends.append(np.stack([number[here][fine], number[there][fine]]))
-        costs.append(cost[fine])
-    a, b = np.hstack(ends)
-    graph = sparse.coo_array((np.concatenate(costs), (a, b)), shape=(prices.size,) * 2).tocsr()
-    return csgraph.dijkstra(graph, directed=False, indices=number[start])[number[goal]]
-
-
-class GridSearchAgainstScipy(unittest.TestCase):
-    def test_it_finds_the_optimum_and_no_way_where_there_is_none(self):
-        rng, found = np.random.default_rng(13), 0
-        for trial in range(40):
-            prices = random_prices(rng)
-            start, goal = (tuple(cell) for cell in rng.permutation(np.argwhere(np.isfinite(prices)))[:2])
-            path, wanted = find_grid_path(prices, start, goal), dijkstra_cost(prices, start, goal)
-            with self.subTest(trial=trial):
-                if np.isinf(wanted):
-                    self.assertEqual((len(path.cells), path.cost), (0, np.inf))
-                    continue
-                found += 1
-                self.assertAlmostEqual(path.cost / wanted, 1.0, places=5)
-                self.assertEqual((tuple(path.cells[0]), tuple(path.cells[-1])), (start, goal))
-                steps = np.abs(np.diff(path.cells, axis=0))
-                self.assertTrue(np.all(steps.max(axis=1) == 1))
-        self.assertGreater(found, 20)
-
-    def test_bad_prices_and_ends_are_named(self):
-        prices = np.ones((5, 5))
-        for change, words in ((0.5, ["0.5", "1 or more"]), (np.nan, ["nan"])):
-            spoilt = prices.copy()
-            spoilt[2, 2] = change
-            assert_input_error(self, lambda spoilt=spoilt: find_grid_path(spoilt, (0, 0), (4, 4)), "prices", *words)
-        assert_input_error(self, lambda: find_grid_path(prices, (0, 0), (5, 4)), "goal", "(5, 4)")
-        self.assertEqual(find_grid_path(np.full((3, 3), np.inf), (0, 0), (2, 2)).cost, np.inf)
-
-    def test_the_price_of_a_line_is_the_integral_along_it(self):
-        rng = np.random.default_rng(14)
-        prices = (1.0 + rng.random((30, 30))).astype(np.float32)
-        for _ in range(30):
-            a, b = rng.uniform(1.0, 29.0, (2, 2))
-            points = a + np.linspace(0.0, 1.0, 200_001)[:, None] * (b - a)
-            sampled = prices[tuple(np.floor(points).astype(int).T[::-1])].mean() * np.hypot(*(b - a))
-            self.assertAlmostEqual(line_price(prices, NO_WAYS, *a, *b), sampled, places=3)
-        prices[10, 10] = np.inf
-        self.assertEqual(line_price(prices, NO_WAYS, 9.5, 11.5, 11.5, 9.5), np.inf)
-        self.assertEqual(
-            line_price(prices, NO_WAYS, 9.5, 10.5, 10.5, 11.5), np.inf, "through the corner of a closed cell"
-        )
 
 
 def two_rooms(door=1.0):

@@ -54,8 +54,9 @@ def _around_touches(problem: Problem, settings: PlanSettings, search: Callable[.
         explored = costmap.grid.points_of(_thinned(np.argwhere(path.search.explored)))
         if len(path.points) == 0:
             return Way(np.zeros((0, 3)), expanded, attempt, explored, exhausted=attempt == 1)
-        points = finished(problem, settings, path.points, prices)
-        poses = with_headings(problem, points)
+        ends = problem.to_cells(np.stack([problem.start_pose[:2], problem.goal_pose[:2]]))
+        points = finished(problem, settings, np.vstack([ends[:1], path.points[1:-1], ends[1:]]), prices)
+        poses = with_headings(problem, points, problem.goal_pose[2])
         touched = problem.check.touched(poses)
         if np.all(touched < 0):
             return Way(poses, expanded, attempt, explored)
@@ -73,10 +74,8 @@ def _thinned(cells: NDArray[np.int64]) -> NDArray[np.int64]:
 def finished(
     problem: Problem, settings: PlanSettings, points: FloatArray, prices: NDArray[np.float32]
 ) -> FloatArray:  # fmt: skip
-    """Make a way over points ``(N, 2)`` in cells, column before row, short, even and smooth, from start to goal."""
+    """Make a way over points ``(N, 2)`` in cells, column before row, short, even and smooth."""
     one_way = NO_WAYS if problem.costmap.one_way is None else problem.costmap.one_way
-    ends = problem.to_cells(np.stack([problem.start_pose[:2], problem.goal_pose[:2]]))
-    points = np.asarray(np.vstack([ends[:1], points[1:-1], ends[1:]]), dtype=float)
     corners = shorten(prices, points, one_way)
     # Leg by leg, so that the corners stay: a chord across one might meet a closed cell.
     spacing = settings.spacing / problem.costmap.grid.cell_size
@@ -85,8 +84,8 @@ def finished(
     return smooth(prices, even, one_way, rounds=settings.smoothing_rounds)
 
 
-def with_headings(problem: Problem, points: FloatArray) -> FloatArray:
-    """Return poses ``(N, 3)`` in the site frame at points in cells: along the way, and at its ends as was asked."""
+def with_headings(problem: Problem, points: FloatArray, last: float) -> FloatArray:
+    """Return poses ``(N, 3)`` in the site frame at points in cells: along the way, but as at the start, and at last."""
     xy = problem.to_site(points)
     ahead = np.diff(xy, axis=0)
     headings = np.arctan2(ahead[:, 1], ahead[:, 0])
@@ -94,7 +93,7 @@ def with_headings(problem: Problem, points: FloatArray) -> FloatArray:
         headings = np.full(len(xy) - 1, problem.start_pose[2])
     # The robot is at the start as it stands: a way out is any along which the next pose is clear.
     headings[:1] = problem.start_pose[2]
-    return np.column_stack([xy, wrap_angle(np.append(headings, problem.goal_pose[2]))])
+    return np.column_stack([xy, wrap_angle(np.append(headings, last))])
 
 
 def _keep_away(prices: NDArray[np.float32], touched: NDArray[np.int64], points: FloatArray) -> None:

@@ -87,6 +87,7 @@ class _CurveMotion:
     def lengths(self, starts: ArrayLike, goals: ArrayLike) -> FloatArray:
         """Return the lengths of the shortest curves ``(N,)``, m; either argument may be a single pose."""
         a, b = np.broadcast_arrays(np.atleast_2d(np.asarray(starts, float)), np.atleast_2d(np.asarray(goals, float)))
+        a, b = np.ascontiguousarray(a), np.ascontiguousarray(b)
         return np.asarray(curve_lengths(a, b, self.radius, self.allowed))
 
     def poses(self, start: ArrayLike, goal: ArrayLike, spacing: float) -> FloatArray:

@@ -36,7 +36,7 @@ class Roadmap:
         self._problem, self._settings = problem, settings
         self._edges = EdgeCheck(problem, settings)
         floor = OpenFloor(problem, rng)
-        self.nodes = np.stack([floor.draw() for _ in range(settings.roadmap_nodes)])
+        self.nodes = floor.draw(settings.roadmap_nodes)
         self._tree = KDTree(self.nodes[:, :2])
         same_both_ways = problem.turns_on_the_spot and problem.costmap.one_way is None
         starts, ends, prices = [], [], []

@@ -33,22 +33,25 @@ class Clock:
 
 
 class OpenFloor:
-    """Draws poses evenly from the open floor.
+    """Draws poses from the open floor, every other time from where it is dearer.
 
-    Since only open cells are drawn from, none is wasted on walls, and narrow rooms get their share.
+    Since only open cells are drawn from, none is wasted on walls. Floor that is dear lies between walls: taking the
+    dearer of two draws finds the narrow places that a tree must get through.
     """
 
     def __init__(self, problem: Problem, rng: np.random.Generator) -> None:
         self._grid, self._rng = problem.costmap.grid, rng
         cells = np.argwhere(np.isfinite(problem.costmap.prices))
         self._points = self._grid.points_of(cells)
+        self._prices = problem.costmap.prices[cells[:, 0], cells[:, 1]]
 
-    def draw(self) -> FloatArray:
-        """Return a pose ``(3,)`` somewhere on the open floor, at any heading."""
-        u = self._rng.random(4)
-        point = self._points[int(u[0] * len(self._points))] if len(self._points) else np.zeros(2)
-        side = self._grid.cell_size
-        return np.array([point[0] + (u[1] - 0.5) * side, point[1] + (u[2] - 0.5) * side, np.pi * (2.0 * u[3] - 1.0)])
+    def draw(self, count: int) -> FloatArray:
+        """Return poses ``(count, 3)`` on the open floor, at any heading."""
+        one, other = self._rng.integers(0, len(self._points), (2, count))
+        dearer = (self._rng.random(count) < 0.5) & (self._prices[other] > self._prices[one])
+        within = self._grid.cell_size * (self._rng.random((count, 2)) - 0.5)
+        headings = self._rng.uniform(-np.pi, np.pi, count)
+        return np.column_stack([self._points[np.where(dearer, other, one)] + within, headings])
 
     def keep_within(self, start: FloatArray, goal: FloatArray, cost: float) -> None:
         """From now on draw only where a way from start to goal cheaper than `cost` can pass.
@@ -56,7 +59,7 @@ class OpenFloor:
         That is an ellipse with start and goal as its foci (Gammell, Srinivasa and Barfoot, 2014).
         """
         there = np.hypot(*(self._points - start[:2]).T) + np.hypot(*(self._points - goal[:2]).T)
-        self._points = self._points[there < cost]
+        self._points, self._prices = self._points[there < cost], self._prices[there < cost]
 
 
 class EdgeCheck:
@@ -102,16 +105,14 @@ def made_short(problem: Problem, settings: PlanSettings, nodes: FloatArray) -> F
         while last > here + 1 and edges.price(nodes[here], nodes[last]) > along[last] - along[here]:
             last -= 1
         kept.append(last)
-    if problem.turns_on_the_spot:
+    if problem.turns_on_the_spot and len(nodes) > 1:
         points = problem.to_cells(nodes[kept, :2])
-        smooth = with_headings(problem, finished(problem, settings, points, problem.costmap.prices))
+        smooth = with_headings(problem, finished(problem, settings, points, problem.costmap.prices), nodes[-1, 2])
         if np.isfinite(problem.check.price(smooth)):
             return smooth
     legs = [motion.poses(nodes[a], nodes[b], settings.spacing) for a, b in pairwise(kept)]
     poses = np.vstack([legs[0], *(leg[1:] for leg in legs[1:])]) if legs else nodes
     if problem.turns_on_the_spot:
         # It turns on the spot at both ends.
-        poses = np.vstack([poses, problem.goal_pose])
-        poses[0] = problem.start_pose
-        poses = np.delete(poses, -2, axis=0)
+        poses[0], poses[-1] = problem.start_pose, nodes[-1]
     return poses

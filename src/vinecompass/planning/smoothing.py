@@ -35,7 +35,7 @@ def shorten(prices: NDArray[np.float32], points: FloatArray, one_way: NDArray[np
         while stride:
             ahead = min(reach + stride, len(points) - 1)
             price = line_price(prices, one_way, *points[here], *points[ahead]) if ahead > reach else np.inf
-            if price <= (along[ahead] - along[here]) * (1.0 + 1e-6):
+            if price < np.inf and price <= (along[ahead] - along[here]) * (1.0 + 1e-6):
                 reach, stride = ahead, stride * 2
             else:
                 stride //= 2

@@ -58,7 +58,7 @@ class _StarTree:
         aimed_at = np.inf
         while count := clock.draw(BATCH):
             before = self._size
-            samples = self._to_cells(np.stack([self._floor.draw() for _ in range(count)]))
+            samples = self._to_cells(self._floor.draw(count))
             self._size = grow_star(
                 problem.floor_arrays, problem.body_arrays, self._motion, self._limits,
                 self._to_cells(problem.goal_pose), samples, self._tree, self._size,

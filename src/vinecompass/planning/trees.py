@@ -57,7 +57,7 @@ def rrt(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> W
     tree = Tree(problem.start_pose, settings.iterations)
     while clock.draw(1):
         aim_at_goal = rng.random() < settings.goal_share
-        sample = problem.goal_pose if aim_at_goal else floor.draw()
+        sample = problem.goal_pose if aim_at_goal else floor.draw(1)[0]
         near = _shortest(tree, edges, sample)
         pose, price = edges.towards(tree.poses[near], sample)
         if not np.isfinite(price):
@@ -79,7 +79,7 @@ def rrt_connect(problem: Problem, settings: PlanSettings, rng: np.random.Generat
     turn = 0
     while clock.draw(1):
         tree, other = trees[turn], trees[1 - turn]
-        node = _grow(tree, edges, floor.draw(), backwards=turn == 1)
+        node = _grow(tree, edges, floor.draw(1)[0], backwards=turn == 1)
         if node is not None:
             reached = _connect(other, edges, tree.poses[node], backwards=turn == 0)
             if reached is not None:

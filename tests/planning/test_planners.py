@@ -1,0 +1,224 @@
+import unittest
+
+import numpy as np
+
+from tests.planning.test_motions import LeftTurnsOnly, car
+from tests.planning.test_planning import two_rooms
+from tests.support import assert_input_error, robot
+from vinecompass import DubinsMotion, Problem, ReedsSheppMotion, Roadmap, Zone, compare_planners, plan_path, price_floor
+from vinecompass.costs import body_touches
+from vinecompass.geometry import wrap_angle
+from vinecompass.planning import METHODS, Entry, PlanSettings, entries_of, plan_round, solve
+
+START, GOAL = np.array([1.5, 1.5, 0.0]), np.array([8.5, 1.5, np.pi / 2])
+SAMPLED = {"rrt", "rrt-connect", "rrt-star", "informed-rrt-star", "roadmap"}
+FEW = PlanSettings(iterations=4000, roadmap_nodes=500)
+
+
+class EveryPlanner(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.costmap = price_floor(two_rooms(1.2), robot())
+        cls.problem = Problem(cls.costmap, robot(), START, GOAL)
+        cls.plans = {method: solve(cls.problem, method, settings=FEW, seed=1) for method in METHODS}
+
+    def test_they_all_give_one_kind_of_answer(self):
+        optimum = min(plan.cost for plan in self.plans.values())
+        for method, plan in self.plans.items():
+            with self.subTest(method=method):
+                self.assertEqual((plan.status, plan.reason, plan.method), ("found", "", method))
+                self.assertTrue(np.all(body_touches(self.costmap, robot(), plan.poses)[:, 0] < 0))
+                np.testing.assert_allclose(plan.poses[0], START, atol=1e-9)
+                np.testing.assert_allclose(plan.poses[-1, :2], GOAL[:2], atol=1e-9)
+                self.assertAlmostEqual(float(wrap_angle(plan.poses[-1, 2] - GOAL[2])), 0.0)
+                steps = np.hypot(*np.diff(plan.poses[:, :2], axis=0).T)
+                self.assertAlmostEqual(plan.length, steps.sum())
+                self.assertLessEqual(steps.max(), 0.36)
+                self.assertLessEqual(plan.length, plan.cost)
+                self.assertLess(
+                    plan.cost, (2.0 if method in SAMPLED - {"rrt-star", "informed-rrt-star"} else 1.05) * optimum
+                )
+                self.assertGreater(plan.least_clearance, 0.0)
+                self.assertGreater(plan.expanded, 0)
+                self.assertEqual(len(plan.tree) > 0, method in SAMPLED)
+                self.assertEqual(len(plan.explored) > 0, method not in SAMPLED)
+
+    def test_the_same_seed_gives_the_same_bytes_and_another_another_plan(self):
+        for method in sorted(SAMPLED):
+            with self.subTest(method=method):
+                again = solve(self.problem, method, settings=FEW, seed=1)
+                self.assertEqual(again.poses.tobytes(), self.plans[method].poses.tobytes())
+                other = solve(self.problem, method, settings=FEW, seed=2)
+                self.assertNotEqual(other.poses.tobytes(), self.plans[method].poses.tobytes())
+
+    def test_trees_get_cheaper_with_more_samples_and_need_some(self):
+        costs = [
+            solve(self.problem, "rrt-star", settings=PlanSettings(iterations=count), seed=4).cost
+            for count in (1000, 3000, 9000)
+        ]
+        # Smoothing blurs the last thousandth.
+        self.assertTrue(costs[0] * 1.001 >= costs[1] and costs[1] * 1.001 >= costs[2], costs)
+        few = solve(self.problem, "rrt", settings=PlanSettings(iterations=3))
+        self.assertEqual(few.status, "gave up")
+        self.assertIn("rrt found no way after 3 iterations", few.reason)
+        self.assertIn("a-star finds one", few.reason)
+        brief = solve(self.problem, "rrt-star", settings=PlanSettings(iterations=10**6, time_limit=0.2))
+        self.assertLess(brief.iterations, 10**6)
+
+    def test_a_goal_may_be_a_test(self):
+        def in_the_other_room(pose):
+            return pose[0] > 6.0
+
+        for method in ("rrt", "rrt-star", "informed-rrt-star"):
+            plan = plan_path(
+                self.costmap, robot(), START, GOAL, method=method, goal_test=in_the_other_room, settings=FEW
+            )
+            with self.subTest(method=method):
+                self.assertTrue(plan.found)
+                self.assertTrue(6.0 < plan.poses[-1, 0] < 8.6)
+
+    def test_a_roadmap_answers_many_queries(self):
+        roads = Roadmap(self.problem, FEW, np.random.default_rng(3))
+        rng, found = np.random.default_rng(4), 0
+        for _ in range(20):
+            a, b = (
+                np.array([*rng.uniform([0.8, 0.8], [4.0, 5.0]), 0.0]),
+                np.array([*rng.uniform([6, 1], [9, 5]), 0.0]),
+            )
+            way = roads.plan(a, b)
+            found += len(way.poses) > 0
+            self.assertTrue(
+                np.all(body_touches(self.costmap, robot(), way.poses)[:, 0] < 0) if len(way.poses) else True
+            )
+        self.assertGreaterEqual(found, 19)
+
+    def test_a_round_goes_by_way_of_its_stops(self):
+        legs = plan_round(self.costmap, robot(), [START, [2.0, 4.5, 0.0], GOAL])
+        self.assertEqual([leg.status for leg in legs], ["found", "found"])
+        np.testing.assert_allclose(legs[0].poses[-1], [2.0, 4.5, 0.0])
+        np.testing.assert_allclose(legs[1].poses[0], [2.0, 4.5, 0.0])
+        broken = plan_round(self.costmap, robot(), [START, [5.0, 0.2, 0.0], GOAL])
+        self.assertEqual([leg.status for leg in broken], ["goal closed"])
+
+    def test_one_way_floor_is_never_driven_against(self):
+        door = [(4.8, 0.0), (5.2, 0.0), (5.2, 6.0), (4.8, 6.0)]
+        for heading_deg, passes in ((0.0, True), (180.0, False)):
+            zone = Zone(name="gate", kind="one-way", heading_deg=heading_deg, polygon=door)
+            costmap = price_floor(two_rooms(1.2), robot(), zones=[zone])
+            for method in METHODS:
+                plan = plan_path(costmap, robot(), START, GOAL, method=method, settings=FEW)
+                with self.subTest(method=method, heading_deg=heading_deg):
+                    self.assertEqual(plan.found, passes, plan.reason)
+                    if not passes:
+                        self.assertEqual((plan.status, plan.why_not.cause), ("no way", "one-way zone"))
+
+    def test_resampled_poses_are_even_and_on_the_plan(self):
+        plan = self.plans["a-star"]
+        even = plan.resampled(0.25)
+        steps = np.hypot(*np.diff(even[:, :2], axis=0).T)
+        self.assertTrue(np.all(steps <= 0.25 + 1e-9) and np.ptp(steps) < 0.02)
+        np.testing.assert_allclose(even[[0, -1]], plan.poses[[0, -1]], atol=1e-9)
+        self.assertTrue(np.all(body_touches(self.costmap, robot(), even)[:, 0] < 0))
+
+
+class CurvedPlans(unittest.TestCase):
+    def test_a_car_gets_there_by_curves_it_can_drive(self):
+        costmap, cart = price_floor(two_rooms(1.6), car()), car()
+        for method in ("lattice", "rrt", "rrt-connect", "rrt-star", "roadmap"):
+            # Curves between poses at any heading are long.
+            settings = PlanSettings(iterations=4000, roadmap_nodes=800, roadmap_neighbours=15, longest_edge=4.0)
+            plan = plan_path(costmap, cart, START, GOAL, method=method, settings=settings, seed=2)
+            with self.subTest(method=method):
+                self.assertTrue(plan.found, plan.reason)
+                turn = np.abs(wrap_angle(np.diff(plan.poses[:, 2])))
+                way = np.hypot(*np.diff(plan.poses[:, :2], axis=0).T)
+                self.assertTrue(np.all(turn <= way / cart.drive.turning_radius * 1.01 + 1e-6))
+                self.assertTrue(np.all(body_touches(costmap, cart, plan.poses)[:, 0] < 0))
+        self.assertEqual(plan_path(costmap, cart, START, GOAL).method, "lattice")
+        assert_input_error(
+            self, lambda: plan_path(costmap, cart, START, GOAL, method="a-star"), "straight lines", "lattice"
+        )
+
+    def test_it_parks_backwards_only_where_that_is_allowed(self):
+        costmap, cart = price_floor(two_rooms(1.6), car()), car()
+        behind = np.array([1.0, 1.5, 0.0])
+        both = plan_path(costmap, cart, np.array([2.5, 1.5, 0.0]), behind)
+        self.assertAlmostEqual(both.length, 1.5, places=6)
+        forward = plan_path(costmap, cart, np.array([2.5, 3.0, 0.0]), [1.5, 3.0, 0.0], motion=DubinsMotion(0.8))
+        self.assertTrue(forward.found, forward.reason)
+        self.assertEqual(forward.reversals, 0)
+        self.assertGreater(forward.length, 5.0)
+
+    def test_left_turns_only(self):
+        costmap = price_floor(two_rooms(1.6), robot())
+        goal = np.array([2.5, 1.6, -np.pi / 2])
+        for method in ("lattice", "rrt-star", "rrt-connect"):
+            plan = plan_path(
+                costmap, robot(), START, goal, method=method, motion=LeftTurnsOnly(0.7), settings=FEW, seed=3
+            )
+            with self.subTest(method=method):
+                self.assertTrue(plan.found, plan.reason)
+                self.assertTrue(np.all(wrap_angle(np.diff(plan.poses[:, 2])) >= -1e-9))
+
+    def test_a_motion_of_ones_own_goes_with_the_planners_that_take_any(self):
+        class Crab:
+            """Slides in any direction without turning."""
+
+            def lengths(self, starts, goals):
+                a, b = np.atleast_2d(starts), np.atleast_2d(goals)
+                return np.hypot(*(b - a)[:, :2].T)
+
+            def poses(self, start, goal, spacing):
+                shares = np.linspace(0.0, 1.0, max(int(np.ceil(self.lengths(start, goal)[0] / spacing)), 1) + 1)
+                way = np.asarray(start) + shares[:, None] * (np.asarray(goal) - np.asarray(start))
+                return np.column_stack([way[:, :2], np.zeros(len(way))])
+
+        costmap = price_floor(two_rooms(1.6), robot())
+        plan = plan_path(costmap, robot(), START, [8.5, 1.5, 0.0], method="rrt-connect", motion=Crab(), settings=FEW)
+        self.assertTrue(plan.found, plan.reason)
+        self.assertTrue(np.all(plan.poses[:, 2] == 0.0))
+        for method in ("lattice", "rrt-star"):
+            call = lambda method=method: plan_path(costmap, robot(), START, GOAL, method=method, motion=Crab())  # noqa: E731
+            assert_input_error(self, call, "Crab", "rrt-connect")
+        assert_input_error(
+            self, lambda: plan_path(costmap, robot(), START, GOAL, method="a star"), "'a star'", "a-star"
+        )
+
+    def test_a_long_body_turns_where_lines_alone_will_not_do(self):
+        costmap = price_floor(two_rooms(0.8), robot())
+        tight = np.array([4.3, 3.0, 0.0])
+        plan = plan_path(costmap, robot(), tight, [5.8, 3.0, np.pi], method="lattice")
+        self.assertTrue(plan.found, plan.reason)
+        self.assertIsInstance(ReedsSheppMotion(1.0).lengths(tight, GOAL), np.ndarray)
+
+
+class Comparing(unittest.TestCase):
+    def test_rows_tell_success_time_and_cost(self):
+        problem = Problem(price_floor(two_rooms(1.2), robot()), robot(), START, GOAL)
+        entries = entries_of(problem, "a-star,rrt", FEW, longest_edges=(1.0, 3.0), seeds=(5, 6))
+        self.assertEqual(
+            [entry.label for entry in entries],
+            ["a-star", *(f"rrt, edges to {edge} m, seed {seed}" for edge in (1, 3) for seed in (5, 6))],
+        )
+        found = compare_planners(problem, [*entries, Entry("rrt", PlanSettings(iterations=2), name="hasty")], repeat=3)
+        a_star, hasty = found.rows[0], found.rows[-1]
+        self.assertEqual(len({plan.cost for plan in a_star.plans}), 1)
+        self.assertGreater(len({plan.cost for plan in found.rows[1].plans}), 1)
+        self.assertEqual((a_star.success, hasty.success), (1.0, 0.0))
+        self.assertTrue(np.isnan(hasty.median("cost")))
+        self.assertIs(found.cheapest, a_star)
+        self.assertTrue(a_star.time > 0.0 and a_star.time_spread >= 0.0)
+        self.assertTrue(any(a_star.best is plan for plan in a_star.plans))
+
+    def test_what_cannot_be_compared_is_named(self):
+        problem = Problem(price_floor(two_rooms(1.2), robot()), robot(), START, GOAL)
+        for call, words in (
+            (lambda: entries_of(problem, "a-star,best", FEW), ["'best'", "rrt-connect"]),
+            (lambda: entries_of(problem, "rrt", FEW, longest_edges=[0.0]), ["longest edge", "above 0"]),
+            (lambda: compare_planners(problem, ["rrt"], repeat=0), ["repeat", "1 or more"]),
+        ):
+            assert_input_error(self, call, *words)
+
+
+if __name__ == "__main__":
+    unittest.main()
