@@ -250,6 +250,75 @@ class Commands(unittest.TestCase):
         self.assertEqual(self.json_of("map", self.out / "mission", "-o", self.out / "again.png")["quality"]["scans"],
                          len(read_run(self.out / "mission").scans))  # fmt: skip
 
+    def test_price_explains_lists_and_draws(self):
+        base = ("price", self.map, "--robot", self.robot, "--zones", self.site)
+        soft = self.out / "soft.toml"
+        soft.write_text('format = "vinecompass settings"\nversion = 1\n[costs]\ncomfort = 1.0\nfall = "line"\n')
+        seen = self.json_of(*base, "--scan", f"{self.data / 'second-run'}@0", "--scan-at", "36,24,0", "--narrow",
+                            "--explain", "8.0,12.0")["quality"]  # fmt: skip
+        self.assertEqual(list(seen["charges"]), ["map", "zones", "obstacles", "clearance"])
+        self.assertEqual(seen["charges"]["map"], {"factor": 1.0, "closed": False, "why": "free"})
+        self.assertGreaterEqual(seen["obstacle_cells"], 0)
+        widths = [place["width_m"] for place in seen["narrow_places"]]
+        self.assertEqual(widths, sorted(widths))
+        # The aisle of 1.0 m between the racks, but not the cellar's doors of 1.6 m.
+        self.assertTrue(any(abs(place["x_m"] - 10.3) < 0.2 and place["passes"] for place in seen["narrow_places"]))
+        self.assertFalse(
+            any(abs(place["x_m"] - 4.0) < 0.5 and 16.5 < place["y_m"] < 17.5 for place in seen["narrow_places"])
+        )
+        for number, options in enumerate((("--layers",), ("--along", "34,24", "38,19"), ("--against", soft))):
+            picture = self.out / f"{number}.png"
+            self.assertEqual(self.json_of(*base, *options, "--picture", picture)["files"], {"picture": str(picture)})
+        for options, words in (
+            (("--layers",), ["--layers", "--picture"]),
+            (("--explain", "8"), ["--explain", "x,y"]),
+            (("--explain", "800,1"), ["--explain", "off the map"]),
+            (("--scan", "run"), ["--scan", "RUN@t"]),
+            (("--scan", f"{self.data / 'second-run'}@9999"), ["--scan", "is not in the run", "0 to"]),
+            (("--scan", f"{self.data / 'second-run'}@0", "--scan-at", "8,12,0"), ["--scan-at", "36.0", "degrees"]),
+            (("--along", "1,2", "x", "--picture", self.out / "a.png"), ["--along", "'x'"]),
+        ):
+            with self.subTest(options=options):
+                status, _, errors = run(*base, *options)
+                self.assertEqual((status, errors.count("\n")), (2, 1), errors)
+                for word in words:
+                    self.assertIn(word, errors)
+
+    def test_plan_by_any_method_by_way_of_stops_and_compared(self):
+        base = ("plan", self.map, "--robot", self.robot, "--site", self.site, "--from", "dock", "--to", "rack 4")
+        plain = self.json_of(*base)["quality"]
+        via = self.json_of(*base, "--via", "press", "-o", self.out / "round.csv")["quality"]
+        self.assertEqual((plain["method"], via["legs"]), ("a-star", 2))
+        self.assertGreater(via["length_m"], plain["length_m"] + 5.0)
+        curved = self.json_of(*base, "--motion", "reeds-shepp", "--radius", 0.6)["quality"]
+        self.assertEqual((curved["method"], curved["status"]), ("lattice", "found"))
+        picture = self.out / "compared.png"
+        compared = self.json_of(*base, "--compare", "a-star,rrt-connect", "--repeat", 2, "--longest-edge", 1,
+                                "--longest-edge", 3, "--seed", 8, "--picture", picture)  # fmt: skip
+        rows = {row["planner"]: row for row in compared["quality"]["planners"]}
+        self.assertEqual(list(rows), ["a-star", *(f"rrt-connect, edges to {edge} m, seed 8" for edge in (1, 3))])
+        self.assertAlmostEqual(rows["a-star"]["cost_m"], plain["cost_m"])
+        self.assertTrue(picture.exists())
+        status, printed, _ = run(*base, "--compare", "a-star")
+        self.assertEqual((status, len(printed.splitlines())), (0, 4))
+        closed = self.json_of(*base[:-1], "40.0,26.5,0", "--via", "30.5,4.2,0", status=1)
+        self.assertIn("leg 1 of 2: goal closed", closed["message"])
+        self.assertEqual(closed["quality"]["why_not"]["cause"], "unknown")
+        for options, words in (
+            (("--method", "best"), ["method", "'best'", "a-star"]),
+            (("--method", "a-star", "--motion", "dubins", "--radius", 1), ["straight lines", "lattice"]),
+            (("--motion", "dubins"), ["--radius", "missing"]),
+            (("--radius", 1), ["--radius", "curves"]),
+            (("--repeat", 3), ["--repeat", "--compare"]),
+            (("--compare", "all", "--via", "press"), ["--compare", "--via"]),
+            (("--compare", "a-star", "--repeat", 0), ["repeat", "1 or more"]),
+        ):
+            with self.subTest(options=options):
+                status, _, errors = run(*base, *options)
+                self.assertEqual((status, errors.count("\n")), (2, 1), errors)
+                for word in words:
+                    self.assertIn(word, errors)
+
     def test_an_answer_of_no_is_status_one_with_a_reason(self):
         plan = self.json_of(
             "plan", self.map, "--robot", self.robot, "--from", "36,24.6,0", "--to", "30.5,4.2,0", status=1

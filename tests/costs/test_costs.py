@@ -6,8 +6,16 @@ import shapely
 from scipy import ndimage
 
 from tests.support import assert_input_error, new_folder, robot, room
-from vinecompass import Grid, Zone, price_floor
-from vinecompass.costs import CostSettings, body_clearance, body_touches, write_costmap
+from vinecompass import Grid, Zone, find_narrow_places, price_floor
+from vinecompass.costs import (
+    FALLS,
+    CostSettings,
+    Walking,
+    body_clearance,
+    body_touches,
+    price_at_gap,
+    write_costmap,
+)
 from vinecompass.geometry import transform_points
 
 
@@ -59,12 +67,93 @@ class Prices(unittest.TestCase):
         sure = np.abs(gap) > 1e-5
         np.testing.assert_allclose(costmap.prices[sure], wanted[sure], rtol=1e-5)
 
-    def test_unknown_floor_is_closed_or_free_by_choice(self):
+    def test_every_fall_goes_down_from_contact_to_comfort_as_its_formula_says(self):
+        gap = np.linspace(-0.2, 1.2, 141).astype(np.float32)
+        formulas = {
+            "line": lambda share: 1.0 - share,
+            "parabola": lambda share: (1.0 - share) ** 2,
+            "exponential": lambda share: (0.01**share - 0.01) / 0.99,
+        }
+        self.assertEqual(set(formulas), set(FALLS))
+        for fall, formula in formulas.items():
+            with self.subTest(fall=fall):
+                prices = price_at_gap(gap, contact_price=9.0, comfort=0.8, fall=fall)
+                wanted = np.where(gap < 0.0, np.inf, 1.0 + 8.0 * formula(np.clip(gap / 0.8, 0.0, 1.0)))
+                np.testing.assert_allclose(prices, wanted, rtol=1e-4)
+                self.assertTrue(np.all(np.diff(prices[gap >= 0.0]) <= 1e-6))
+                costmap = price_floor(room(), robot(), settings=CostSettings(fall=fall, contact_price=9.0))
+                self.assertLess(costmap.prices.max(where=np.isfinite(costmap.prices), initial=1.0), 9.001)
+
+    def test_unknown_floor_is_closed_dear_or_free_by_choice(self):
         grid = room()
         grid.log_odds[30:50, 40:60] = 0.0
-        for unknown, closed in (("closed", True), ("free", False)):
-            costmap = price_floor(grid, robot(), settings=CostSettings(unknown=unknown))
-            self.assertEqual(bool(np.isinf(costmap.prices[40, 50])), closed)
+        for unknown, price in (("closed", np.inf), ("dear", 2.5), ("free", 1.0)):
+            costmap = price_floor(grid, robot(), settings=CostSettings(unknown=unknown, unknown_price=2.5))
+            self.assertEqual(float(costmap.prices[40, 50]), price)
+            self.assertIn(f'costs.unknown = "{unknown}"', costmap.explain(2.52, 2.02)["map"].why)
+
+    def test_slow_zones_cost_their_time_and_one_way_zones_have_a_heading(self):
+        corners = [(2, 2), (4, 2), (4, 4), (2, 4)]
+        slow = Zone(name="wet", kind="slow", speed=0.5, polygon=corners)
+        gate = Zone(name="gate", kind="one-way", heading_deg=90.0, polygon=[(5, 2), (6, 2), (6, 4), (5, 4)])
+        grid = Grid(room(10.0, 8.0).log_odds, 0.05, (0.0, 0.0), 0.0)
+        costmap = price_floor(grid, robot(), zones=[slow, gate])
+        self.assertAlmostEqual(costmap.explain(3.0, 3.0)["zones"].factor, robot().drive.top_speed / 0.5, places=5)
+        self.assertEqual(costmap.explain(3.0, 3.0)["zones"].why, "slow zone 'wet'")
+        self.assertAlmostEqual(float(grid.values_at([[5.5, 3.0]], costmap.one_way, np.nan)[0]), np.pi / 2, places=6)
+        self.assertTrue(np.isnan(grid.values_at([[3.0, 3.0]], costmap.one_way, 0.0)[0]))
+        self.assertIsNone(price_floor(grid, robot(), zones=[slow]).one_way)
+        brisk = Zone(name="dry", kind="slow", speed=9.0, polygon=corners)
+        self.assertEqual(price_floor(grid, robot(), zones=[brisk]).explain(3.0, 3.0)["zones"].factor, 1.0)
+
+    def test_people_cost_most_where_they_are_and_more_ahead_than_behind(self):
+        settings = CostSettings(people_price=6.0, people_spread=0.4, people_lookahead=1.0)
+        walking, standing = Walking(5.0, 4.0, 0.0, 1.0), Walking(8.5, 2.0)
+        costmap = price_floor(room(10.0, 8.0), robot(), people=[walking, standing], settings=settings)
+
+        def egg(x, y):
+            return costmap.explain(x, y)["people"].factor
+
+        def bell(away, spread):
+            return 1.0 + 5.0 * np.exp(-0.5 * (away / spread) ** 2)
+
+        for point, wanted in (
+            ((5.025, 5.025), bell(1.025, 1.4)),
+            ((5.025, 3.025), bell(0.975, 0.4)),
+            ((8.525, 2.525), bell(0.525, 0.4)),
+        ):
+            self.assertAlmostEqual(egg(*point), wanted, delta=0.02 * wanted)
+        self.assertAlmostEqual(egg(5.025, 4.025), 6.0, delta=0.1)
+        self.assertEqual(egg(1.0, 1.0), 1.0)
+        self.assertIn("walking at 1.0 m/s", costmap.explain(5.0, 5.0)["people"].why)
+        self.assertFalse(np.any(np.isinf(costmap.layers["people"])), "people are never walls")
+
+    def test_a_layer_that_charges_too_little_is_named(self):
+        @dataclasses.dataclass(frozen=True)
+        class Wrong:
+            factors: np.ndarray
+            name: str = "carpet"
+
+            def charge(self, grid, robot):
+                return self.factors
+
+        shape = room().shape
+        for factors, words in (
+            (np.full(shape, 0.5, np.float32), ["carpet", "0.5", "1 or more"]),
+            (np.full(shape, np.nan, np.float32), ["carpet", "nan"]),
+            (np.ones((3, 3), np.float32), ["carpet", "(3, 3)"]),
+        ):
+            call = lambda factors=factors: price_floor(room(), robot(), extra_layers=[Wrong(factors)])  # noqa: E731
+            assert_input_error(self, call, *words)
+
+    def test_explanations_name_the_floor_that_closes_and_how_far_it_is(self):
+        costmap = price_floor(room(), robot())
+        why = costmap.explain(0.2, 2.0)["clearance"]
+        self.assertEqual(why.factor, np.inf)
+        self.assertIn("layer 'map' at 0.03, 2.0", why.why)
+        self.assertIn("0.20 m from", why.why)
+        self.assertEqual(costmap.explain(3.0, 2.0)["map"].why, "free")
+        self.assertEqual(costmap.explain(0.01, 2.0)["map"].why, "occupied")
 
     def test_zones_obstacles_and_a_layer_of_ones_own_are_explained(self):
         @dataclasses.dataclass(frozen=True)
@@ -98,6 +187,61 @@ class Prices(unittest.TestCase):
             np.testing.assert_array_equal(archive["layer_clearance"], costmap.layers["clearance"])
             self.assertEqual(str(archive["format"]), "vinecompass costmap")
         assert_input_error(self, lambda: write_costmap(costmap, path.with_suffix(".tif")), ".npz")
+
+
+def halls(*doors, wall=0.3):
+    """Halls of 4 m x 6 m in a row, with a door of each width in the walls between them; and where the doors are."""
+    cell, places = 0.05, []
+    columns = round((4.0 * (len(doors) + 1) + wall * len(doors)) / cell)
+    log_odds = np.full((120, columns), -3.0, np.float32)
+    log_odds[[0, -1]] = log_odds[:, [0, -1]] = 3.0
+    for number, door in enumerate(doors):
+        first = round((4.0 * (number + 1) + wall * number) / cell)
+        gap, middle = round(door / cell), 40 + 12 * number
+        log_odds[:, first : first + round(wall / cell)] = 3.0
+        log_odds[middle - gap // 2 : middle - gap // 2 + gap, first : first + round(wall / cell)] = -3.0
+        places.append(((first + wall / cell / 2.0) * cell, middle * cell))
+    return Grid(log_odds, cell), places
+
+
+class NarrowPlaces(unittest.TestCase):
+    def test_doors_are_found_measured_and_told_apart(self):
+        doors = (0.5, 0.6, 0.75, 0.9, 1.6)
+        grid, where = halls(*doors)
+        found = find_narrow_places(price_floor(grid, robot()), robot())
+        self.assertEqual(len(found), 4, "the last one is wide enough")
+        for place, door, (x, y) in zip(found, doors, where, strict=False):
+            with self.subTest(door=door):
+                self.assertAlmostEqual(place.width, door, delta=0.026)
+                self.assertLess(np.hypot(place.x - x, place.y - y), 0.25)
+                self.assertEqual(place.passes, door > 2.0 * robot().body.inner_radius)
+                self.assertEqual(place.closed_by, ("map",))
+                self.assertIn("body.outline" if not place.passes else "comfort", place.decides)
+        self.assertIn("12 cm too wide", found[0].decides)
+
+    def test_aisles_have_a_length_and_what_closes_their_sides_is_named(self):
+        grid = room(10.0, 8.0)
+        grid.log_odds[40:120, 40:90] = 3.0
+        grid.log_odds[40:120, 108:160] = 3.0
+        aisle = [
+            place for place in find_narrow_places(price_floor(grid, robot()), robot()) if abs(place.x - 4.95) < 0.2
+        ]
+        self.assertEqual(len(aisle), 1)
+        self.assertAlmostEqual(aisle[0].width, 0.9, delta=0.026)
+        self.assertAlmostEqual(aisle[0].length, 4.0, delta=0.5)
+        grid.log_odds[40:120, 108:160] = -3.0
+        shut = Zone(name="rack", kind="closed", polygon=[(5.1, 2.0), (8.0, 2.0), (8.0, 6.0), (5.1, 6.0)])
+        zoned = find_narrow_places(price_floor(grid, robot(), zones=[shut]), robot())
+        self.assertEqual({name for place in zoned for name in place.closed_by}, {"map", "zones"})
+        grid.log_odds[40:120, 101:160] = 0.0
+        unknown = [place for place in find_narrow_places(price_floor(grid, robot()), robot()) if not place.passes]
+        self.assertIn("costs.unknown", unknown[0].decides)
+
+    def test_an_empty_room_has_none(self):
+        self.assertEqual(find_narrow_places(price_floor(room(), robot()), robot()), [])
+        self.assertEqual(
+            find_narrow_places(price_floor(Grid(np.full((80, 80), -3.0, np.float32), 0.05), robot()), robot()), []
+        )
 
 
 if __name__ == "__main__":

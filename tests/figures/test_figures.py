@@ -5,15 +5,31 @@ import numpy as np
 from PIL import Image
 
 from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run, site
-from vinecompass import check, fuse, localize, measure_map, plan_path, price_floor, rehearse
+from vinecompass import (
+    Problem,
+    check,
+    compare_planners,
+    find_narrow_places,
+    fuse,
+    localize,
+    measure_map,
+    plan_path,
+    price_floor,
+    rehearse,
+)
+from vinecompass.costs import CostSettings
 from vinecompass.figures import (
+    draw_cost_change,
     draw_costs,
     draw_drive,
     draw_fusion,
     draw_health,
+    draw_layers,
     draw_localization,
     draw_mapping,
     draw_plan,
+    draw_plan_comparison,
+    draw_profile,
     draw_run,
     save_figure,
 )
@@ -35,6 +51,8 @@ class Figures(unittest.TestCase):
         start, goal = site().start_pose, np.array([36.9, 21.5, 0.0])
         plan = plan_path(costmap, robot(), start, goal)
         nowhere = plan_path(costmap, robot(), start, np.array([32.0, 24.0, 0.0]))
+        softer = price_floor(GRID, robot(), zones=site().zone, settings=CostSettings(comfort=1.2))
+        compared = compare_planners(Problem(costmap, robot(), start, goal), ["a-star", "rrt-connect"])
         found = localize(GRID, short_run(), start + [0.3, 0.2, 0.2], seed=1)
         lost = localize(room(), short_run(), [3.0, 2.0, 0.0], seed=1)
         mission = rehearse(site(), robot(), GRID, goal, seed=1, time_limit=4.0)
@@ -50,8 +68,24 @@ class Figures(unittest.TestCase):
             ("locate", draw_localization(GRID, short_run(), found), "Tracking after", [aubergine, olive, slate]),
             ("lost", draw_localization(room(), short_run(), lost), "Not localized", [aubergine, rust]),
             ("price", draw_costs(costmap, robot()), "open to Tendril", [aubergine, burgundy, sand]),
-            ("plan", draw_plan(costmap, robot(), plan, start, goal), "m to the goal", [teal, burgundy]),
-            ("no plan", draw_plan(costmap, robot(), nowhere, start, goal), "No plan: goal closed", [burgundy]),
+            ("plan", draw_plan(costmap, robot(), [plan], [start, goal]), "m to the goal", [teal, burgundy]),
+            ("no plan", draw_plan(costmap, robot(), [nowhere], [start, goal]), "No plan: goal closed", [burgundy]),
+            (
+                "narrow",
+                draw_costs(costmap, robot(), find_narrow_places(costmap, robot())),
+                "narrow places are not",
+                [slate],
+            ),
+            ("layers", draw_layers(costmap), "3 layers charge", [aubergine, burgundy]),
+            ("profile", draw_profile(costmap, robot(), (34.0, 24.0), (38.0, 19.0)), "Along 6.4 m", [slate, burgundy]),
+            ("change", draw_cost_change(costmap, softer, "as set", "soft.toml"), "With soft.toml", [aubergine]),
+            ("compared", draw_plan_comparison(compared), "plans cheapest", [teal, slate]),
+            (
+                "tree",
+                draw_plan(costmap, robot(), [compared.rows[1].best], [start, goal]),
+                "m to the goal",
+                [teal, slate],
+            ),
             ("drive", draw_drive(GRID, mission, goal), "Not arrived", [aubergine, teal]),
         ):
             with self.subTest(name=name):

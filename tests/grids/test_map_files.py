@@ -156,6 +156,10 @@ class Zones(unittest.TestCase):
             ('kind = "closed"\npolygon = [[0, 0], [1, 1], [1, 0], [0, 1]]', ["zone[0].polygon", "crosses itself"]),
             ('kind = "closed"\nfactor = 2.0\npolygon = [[0, 0], [1, 0], [1, 1]]', ["factor belongs to dear zones"]),
             ('kind = "dear"\nfactor = 0.5\npolygon = [[0, 0], [1, 0], [1, 1]]', ["zone[0].factor", "0.5"]),
+            ('kind = "slow"\npolygon = [[0, 0], [1, 0], [1, 1]]', ["a slow zone needs its speed"]),
+            ('kind = "slow"\nspeed = 0.0\npolygon = [[0, 0], [1, 0], [1, 1]]', ["zone[0].speed", "0.0", "m/s"]),
+            ('kind = "one-way"\npolygon = [[0, 0], [1, 0], [1, 1]]', ["a one-way zone needs its heading_deg"]),
+            ('kind = "dear"\nfactor = 2.0\nspeed = 1.0\npolygon = [[0, 0], [1, 0], [1, 1]]', ["speed belongs to slow"]),
             ('kind = "haunted"\npolygon = [[0, 0], [1, 0], [1, 1]]', ["zone[0].kind", "'haunted'"]),
         ):
             with self.subTest(body=body):

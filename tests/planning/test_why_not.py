@@ -1,8 +1,8 @@
 import unittest
 
 import numpy as np
-
 from benchmarks.closed_ways import closed_ways, two_halls
+
 from tests.support import robot
 from vinecompass import Zone, plan_path, price_floor
 from vinecompass.costs import LiveObstacles, body_touches
@@ -26,8 +26,9 @@ class BuiltCases(unittest.TestCase):
     def test_what_is_blamed_opens_the_way_when_it_is_changed(self):
         wide = two_halls(1.2, 2.5)
         band = [(4.4, 0.0), (4.9, 0.0), (4.9, 5.0), (4.4, 5.0)]
-        wet, gate = Zone(name="wet", kind="closed", polygon=band), Zone(
-            name="gate", kind="one-way", heading_deg=180.0, polygon=band
+        wet, gate = (
+            Zone(name="wet", kind="closed", polygon=band),
+            Zone(name="gate", kind="one-way", heading_deg=180.0, polygon=band),
         )
         pallet = np.column_stack([np.full(40, 4.3), 2.5 + np.linspace(-0.6, 0.6, 40)])
         for options, cause, changed in (

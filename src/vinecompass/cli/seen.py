@@ -59,9 +59,12 @@ def seen_obstacles(
     one = Scan(float(scans.t[index]), scans.ranges[index])
     sweep = motion_at(usual_odometry(run), one.t, robot.scanner).sweep
     places = find_places(grid, robot, one, sweep=sweep)
-    if scan_at is not None:
+    if scan_at is not None and places:
         rough = find_pose(scan_at, option="--scan-at")
-        places = [place for place in places if np.hypot(*(place.pose[:2] - rough[:2])) < ROUGHLY]
+        near = [place for place in places if np.hypot(*(place.pose[:2] - rough[:2])) < ROUGHLY]
+        if not near:
+            raise InputError("is not where the scan fits", key="--scan-at", value=scan_at, expected=str(places[0]))
+        places = near
     if not places:
         raise InputError("fits nowhere on the map", key="--scan", value=scan, expected="a scan taken there")
     if len(places) > 1:

@@ -1,0 +1,107 @@
+import unittest
+
+import numpy as np
+
+from tests.support import robot, room, short_run, site
+from vinecompass import LiveCosts, grid_from_drawing, price_floor
+from vinecompass.costs import CostSettings, LiveObstacles, Walking
+from vinecompass.grids import Beams
+from vinecompass.odometry import motions, odometry_track, straightened_beams
+
+HERE = np.array([3.0, 2.0, 0.0])
+
+
+def beams(*ends, hit=True, origin=(0.0, 0.0)):
+    """Beams from one point in the body frame to some others."""
+    ends = np.array(ends, np.float32).reshape(-1, 2)
+    return Beams(np.broadcast_to(np.float32(origin), ends.shape).copy(), ends, np.full(len(ends), hit))
+
+
+def same_prices(test, one, other):
+    np.testing.assert_array_equal(one.forbidden, other.forbidden)
+    np.testing.assert_allclose(one.prices, other.prices, rtol=1e-5)
+
+
+class LiveObstaclesSeenAndForgotten(unittest.TestCase):
+    def obstacles(self, reach=5.0):
+        return LiveObstacles(room(12.0, 4.0), apart=0.25, memory=2.0, reach=reach)
+
+    def test_only_points_away_from_walls_are_entered_and_not_for_long(self):
+        seen = self.obstacles()
+        first, last = seen.see(0.0, HERE, beams((1.01, 0.01), (0.01, 1.95), (90.0, 0.0)), "front")
+        np.testing.assert_allclose(seen.points, [[4.025, 2.025]])
+        self.assertEqual((first.tolist(), last.tolist()), ([40, 80], [41, 81]))
+        seen.see(1.9, HERE, beams((-1.0, 0.01)), "front")
+        self.assertEqual(len(seen.points), 2)
+        first, last = seen.see(2.1, HERE, beams(), "front")
+        np.testing.assert_allclose(seen.points, [[2.025, 2.025]])
+        self.assertEqual((first.tolist(), last.tolist()), ([40, 80], [41, 81]), "where one was forgotten")
+        first, last = seen.see(2.2, HERE, beams(), "front")
+        self.assertEqual(first.tolist(), last.tolist(), "nothing changed")
+
+    def test_beams_that_pass_erase_what_the_same_scanner_saw(self):
+        seen = self.obstacles()
+        seen.see(0.0, HERE, beams((1.0, 0.01)), "front")
+        seen.see(0.1, HERE, beams((1.0, 0.01)), "rear")
+        seen.see(0.2, HERE, beams((2.0, 0.02), hit=False), "front")
+        self.assertEqual(len(seen.points), 1, "the other scanner still sees it")
+        self.assertIn("'rear' 0.1 s", seen.why(4.0, 2.01))
+        seen.see(0.3, HERE, beams((2.0, 0.02)), "rear")
+        np.testing.assert_allclose(seen.points, [[5.025, 2.025]])
+
+    def test_what_is_left_behind_is_dropped(self):
+        seen = self.obstacles(reach=1.5)
+        seen.see(0.0, HERE, beams((1.0, 0.01), (3.0, 0.01)), "front")
+        np.testing.assert_allclose(seen.points, [[4.025, 2.025]], err_msg="the other is out of reach")
+        seen.see(0.1, [7.0, 2.0, 0.0], beams((1.0, 0.01)), "front")
+        np.testing.assert_allclose(seen.points, [[8.025, 2.025]])
+        seen.see(0.2, [3.0, 2.0, 0.0], beams(), "front")
+        self.assertEqual(len(seen.points), 0)
+
+    def test_the_pose_and_the_grids_turn_are_heeded(self):
+        grid = grid_from_drawing("\n".join(["." * 40] * 40), 0.1)
+        for heading in (0.0, 2.0):
+            seen = LiveObstacles(grid, apart=0.1, memory=1.0, reach=5.0)
+            pose = np.array([*grid.points_of([[20, 20]])[0], heading])
+            seen.see(0.0, pose, beams((1.0, 0.0)), "front")
+            wanted = pose[:2] + [np.cos(heading), np.sin(heading)]
+            self.assertLess(np.hypot(*(seen.points[0] - wanted)), 0.08)
+
+
+class LiveCostsAgainstPricingAnew(unittest.TestCase):
+    def test_along_a_drive_prices_are_those_of_the_whole_floor_priced_anew(self):
+        run = short_run()
+        grid = room(45.0, 30.0, 0.1)
+        settings = CostSettings(obstacle_apart=0.2, obstacle_reach=4.0)
+        live = LiveCosts(grid, robot(), zones=site().zone, settings=settings)
+        scans, changed = run.need_scans(), 0
+        for number, (scan, motion) in enumerate(
+            zip(scans, motions(odometry_track(run), scans, robot().scanner), strict=True)
+        ):
+            sight = straightened_beams(scan.ranges, robot().scanner, motion.sweep, clear_reach=4.0)
+            before = live.costmap.prices.copy()
+            rows, columns = live.see(scan.t, run.truth.at([scan.t])[0], sight)
+            outside = np.ones(grid.shape, bool)
+            outside[rows, columns] = False
+            np.testing.assert_array_equal(before[outside], live.costmap.prices[outside])
+            changed += rows.stop > rows.start
+            if number % 25 == 0:
+                anew = price_floor(
+                    grid, robot(), zones=site().zone, obstacles=live.obstacles, settings=settings
+                )  # fmt: skip
+                same_prices(self, live.costmap, anew)
+                near = anew.clearance < robot().body.inner_radius + settings.comfort
+                np.testing.assert_allclose(live.costmap.clearance[near], anew.clearance[near], rtol=1e-5)
+        self.assertGreater(changed, 50)
+
+    def test_people_are_charged_where_they_are_now(self):
+        live = LiveCosts(room(12.0, 6.0), robot())
+        for people in ([Walking(4.0, 3.0, 1.0, 0.0)], [Walking(6.0, 3.0, 0.0, -1.0), Walking(9.0, 3.0)], []):
+            live.meet(people)
+            same_prices(self, live.costmap, price_floor(room(12.0, 6.0), robot(), people=people))
+        rows, _ = live.meet([])
+        self.assertEqual(rows.stop, rows.start, "nothing changed")
+
+
+if __name__ == "__main__":
+    unittest.main()
