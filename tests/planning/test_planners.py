@@ -125,9 +125,7 @@ class CurvedPlans(unittest.TestCase):
     def test_a_car_gets_there_by_curves_it_can_drive(self):
         costmap, cart = price_floor(two_rooms(1.6), car()), car()
         for method in ("lattice", "rrt", "rrt-connect", "rrt-star", "roadmap"):
-            # Curves between poses at any heading are long.
-            settings = PlanSettings(iterations=4000, roadmap_nodes=800, roadmap_neighbours=15, longest_edge=4.0)
-            plan = plan_path(costmap, cart, START, GOAL, method=method, settings=settings, seed=2)
+            plan = plan_path(costmap, cart, START, GOAL, method=method, settings=FEW, seed=2)
             with self.subTest(method=method):
                 self.assertTrue(plan.found, plan.reason)
                 turn = np.abs(wrap_angle(np.diff(plan.poses[:, 2])))

@@ -92,7 +92,9 @@ class RobotFile(unittest.TestCase):
         cart = Robot.model_validate(document | {"drive": car().model_dump(exclude_none=True)})
         assert_input_error(self, lambda: Simulator(site(), omni, seed=1), "drive.kind", "'omni'", "simulator")
         costmap = price_floor(room(), cart)
-        assert_input_error(self, lambda: plan_path(costmap, cart, [2, 2, 0], [4, 2, 0]), "drive.kind", "on the spot")
+        assert_input_error(
+            self, lambda: plan_path(costmap, cart, [2, 2, 0], [4, 2, 0], method="a-star"), "method", "straight lines"
+        )
         self.assertEqual(plan_path(price_floor(room(), omni), omni, [2, 2, 0], [4, 2, 0]).status, "found")
 
 

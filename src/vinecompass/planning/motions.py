@@ -18,7 +18,7 @@ from vinecompass.errors import InputError
 from vinecompass.planning.curve_kernels import curve_lengths, curve_poses, shortest_curve
 from vinecompass.robot import Robot
 
-__all__ = ["DubinsMotion", "Motion", "ReedsSheppMotion", "StraightMotion", "curve_of", "usual_motion"]
+__all__ = ["DubinsMotion", "Motion", "ReedsSheppMotion", "StraightMotion", "curve_of", "full_turn", "usual_motion"]
 
 FloatArray = NDArray[np.float64]
 DUBINS_WORDS = ("LSL", "LSR", "RSL", "RSR", "RLR", "LRL")
@@ -108,7 +108,7 @@ class DubinsMotion(_CurveMotion):
     [3.1416]
     """
 
-    words = DUBINS_WORDS
+    words: ClassVar[tuple[str, ...]] = DUBINS_WORDS
 
 
 class ReedsSheppMotion(_CurveMotion):
@@ -137,6 +137,11 @@ def curve_of(motion: Motion) -> tuple[float, NDArray[np.bool_]]:
         "is not one that this planner can use", key="motion", value=type(motion).__name__,
         expected="straight lines, Dubins or Reeds-Shepp curves; rrt, rrt-connect and roadmap take any motion",
     )  # fmt: skip
+
+
+def full_turn(motion: Motion) -> float:
+    """Return the length of a full turn at a curve's least radius, m, which an edge may take to turn about; else 0."""
+    return 2.0 * np.pi * motion.radius if isinstance(motion, _CurveMotion) else 0.0
 
 
 def usual_motion(robot: Robot) -> Motion:

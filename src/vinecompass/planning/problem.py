@@ -30,7 +30,9 @@ class PlanSettings(Model):
     smoothing_rounds: Whole = Field(40, description="a whole number")
     body_retries: Whole = Field(40, description="how often to plan again around a place the body touches")
     edge_spacing: Positive = Field(0.1, description="distance between the poses at which an edge is checked, m")
-    longest_edge: Positive = Field(2.0, description="longest edge of a tree or roadmap, m")
+    longest_edge: Positive = Field(
+        2.0, description="longest edge of a tree or roadmap, m; for curves besides a full turn"
+    )
     goal_share: Fraction = Field(0.05, description="share of a tree's samples that are the goal")
     iterations: Whole = Field(30_000, description="most samples that a tree draws")
     time_limit: Positive = Field(60.0, description="time after which a tree stops growing, s")

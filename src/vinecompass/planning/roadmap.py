@@ -92,7 +92,7 @@ class Roadmap:
         ]
 
     def _price(self, start: FloatArray, goal: FloatArray) -> float:
-        if self._edges.lengths(start[None], goal[None])[0] > self._settings.longest_edge:
+        if self._edges.lengths(start[None], goal[None])[0] > self._edges.longest:
             return float("inf")
         return self._edges.price(start, goal)
 

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.planning.grid_planners import finished, with_headings
+from vinecompass.planning.motions import full_turn
 from vinecompass.planning.problem import PlanSettings, Problem
 
 __all__ = ["Clock", "EdgeCheck", "OpenFloor", "made_short"]
@@ -67,6 +68,7 @@ class EdgeCheck:
 
     def __init__(self, problem: Problem, settings: PlanSettings) -> None:
         self._problem, self._motion, self._settings = problem, problem.steering, settings
+        self.longest = settings.longest_edge + full_turn(problem.steering)
 
     def price(self, start: FloatArray, goal: FloatArray) -> float:
         """Return what an edge costs, metres-equivalent; `inf` if the body cannot drive it."""
@@ -84,7 +86,7 @@ class EdgeCheck:
         if backwards:
             poses = poses[::-1]
         steps = np.hypot(*np.diff(poses[:, :2], axis=0).T)
-        poses = poses[: 1 + max(int(np.searchsorted(np.cumsum(steps), self._settings.longest_edge + 1e-9)), 1)]
+        poses = poses[: 1 + max(int(np.searchsorted(np.cumsum(steps), self.longest + 1e-9)), 1)]
         return poses[-1], self._problem.check.price(poses[::-1] if backwards else poses)
 
     def lengths(self, starts: FloatArray, goals: FloatArray) -> FloatArray:

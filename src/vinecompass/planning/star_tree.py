@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.planning.motions import curve_of
+from vinecompass.planning.motions import curve_of, full_turn
 from vinecompass.planning.problem import PlanSettings, Problem, Way
 from vinecompass.planning.sampling import Clock, OpenFloor, made_short
 from vinecompass.planning.tree_kernels import grow_star
@@ -39,7 +39,8 @@ class _StarTree:
         # The radius within which a random tree must be rewired to tend to the optimum, for this much open floor.
         area = float(np.sum(np.isfinite(problem.costmap.prices)))
         factor = 1.01 * np.sqrt(3.0 * area / np.pi)
-        self._limits = (settings.longest_edge * scale, settings.edge_spacing * scale, factor)
+        longest = (settings.longest_edge + full_turn(problem.steering)) * scale
+        self._limits = (longest, settings.edge_spacing * scale, factor)
         side = settings.longest_edge * scale / 4.0
         shape = tuple(int(np.ceil(cells / side)) for cells in grid.shape)
         self._poses, self._costs, self._parents = np.empty((most, 3)), np.zeros(most), np.full(most, -1)

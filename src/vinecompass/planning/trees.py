@@ -65,7 +65,7 @@ def rrt(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> W
         node = tree.add(pose, near, tree.costs[near] + price)
         if problem.goal_test is not None and problem.goal_test(pose):
             return _way(problem, settings, tree.branch(node), [tree], clock)
-        direct = edges.lengths(pose[None], problem.goal_pose[None])[0] <= settings.longest_edge
+        direct = edges.lengths(pose[None], problem.goal_pose[None])[0] <= edges.longest
         if direct and np.isfinite(edges.price(pose, problem.goal_pose)):
             return _way(problem, settings, np.vstack([tree.branch(node), problem.goal_pose]), [tree], clock)
     return _way(problem, settings, np.zeros((0, 3)), [tree], clock)
