@@ -12,57 +12,54 @@ INFINITE = np.float32(np.inf)
 def squared_distance(occupied):  # type: ignore[no-untyped-def]
     """Squared distance in cells of every cell to the nearest True one, float32; inf where there is none."""
     rows, columns = occupied.shape
-    far = np.int64(rows + columns)
+    far = np.int32(rows + columns)
     # First pass, down and up each column: distance to the nearest occupied cell of the same column.
     column_distance = np.empty((rows, columns), np.int32)
     for column in range(columns):
         column_distance[0, column] = 0 if occupied[0, column] else far
     for row in range(1, rows):
         for column in range(columns):
-            if occupied[row, column]:
-                column_distance[row, column] = 0
-            else:
-                column_distance[row, column] = column_distance[row - 1, column] + 1
+            one_more = np.int32(column_distance[row - 1, column] + 1)
+            column_distance[row, column] = np.int32(0) if occupied[row, column] else one_more
     for row in range(rows - 2, -1, -1):
         for column in range(columns):
-            below = column_distance[row + 1, column] + 1
-            if below < column_distance[row, column]:
-                column_distance[row, column] = below
-    # Second pass, along each row: lower envelope of the parabolas x -> (x - apex)^2 + height(apex).
+            below = np.int32(column_distance[row + 1, column] + 1)
+            column_distance[row, column] = min(below, column_distance[row, column])
+    # Second pass, along each row: lower envelope of the parabolas x -> (x - apex)^2 + height. Two of them cross where
+    # the difference of their values at x = 0 is twice x times that of their apexes; halves are looked up, not divided.
     result = np.empty((rows, columns), np.float32)
-    apex = np.empty(columns, np.int64)
-    height = np.empty(columns, np.int64)
-    begin = np.empty(columns + 1, np.float64)
+    apex, at_zero, begin = np.empty(columns, np.int32), np.empty(columns), np.empty(columns + 1)
+    halves = np.zeros(columns + 1)
+    for i in range(1, columns + 1):
+        halves[i] = 0.5 / i
     for row in range(rows):
         count = 0
         for column in range(columns):
-            distance = np.int64(column_distance[row, column])
+            distance = column_distance[row, column]
             if distance >= far:
                 continue
-            squared = distance * distance
+            value = np.float64(distance) * distance + np.float64(column) * column
             start = -1.0
             while count > 0:
-                last = apex[count - 1]
-                crossing = (squared - height[count - 1] + column * column - last * last) / (2.0 * (column - last))
+                crossing = (value - at_zero[count - 1]) * halves[column - apex[count - 1]]
                 if crossing > begin[count - 1]:
                     start = crossing
                     break
                 count -= 1
-            apex[count] = column
-            height[count] = squared
-            begin[count] = start
+            apex[count], at_zero[count], begin[count] = column, value, start
             count += 1
         if count == 0:
-            for column in range(columns):
-                result[row, column] = INFINITE
+            result[row] = INFINITE
             continue
         begin[count] = columns
-        piece = 0
-        for column in range(columns):
-            while begin[piece + 1] < column:
-                piece += 1
-            offset = column - apex[piece]
-            result[row, column] = offset * offset + height[piece]
+        column = 0
+        for piece in range(count):
+            height = at_zero[piece] - np.float64(apex[piece]) * apex[piece]
+            last = min(int(np.floor(begin[piece + 1])) + 1, columns)
+            while column < last:
+                offset = column - apex[piece]
+                result[row, column] = offset * offset + height
+                column += 1
     return result
 
 
