@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 from benchmarks.closed_ways import closed_ways, two_halls
 
-from tests.support import robot
+from tests.support import altered_robot, robot
 from vinecompass import Zone, plan_path, price_floor
 from vinecompass.costs import LiveObstacles, body_touches
 from vinecompass.grids import Beams
@@ -52,6 +52,15 @@ class BuiltCases(unittest.TestCase):
                 self.assertAlmostEqual(why.width, needed - short, delta=0.021)
                 self.assertIn(f"{100.0 * short:.0f} cm too narrow", why.text)
                 self.assertLess(np.hypot(why.place[0] - 4.05, why.place[1] - 2.5), 0.2)
+
+    def test_a_wide_body_whose_origin_would_pass(self):
+        outline = [[-0.36, -0.6], [0.56, -0.6], [0.56, 0.6], [-0.36, 0.6]]
+        wide = altered_robot(robot(), body={"outline": outline})
+        plan = plan_path(price_floor(two_halls(1.0, 2.5), wide), wide, START, GOAL)
+        self.assertEqual((plan.status, plan.why_not.cause), ("no way", "narrow"))
+        self.assertIn("20 cm too narrow", plan.reason)
+        self.assertLess(np.hypot(plan.why_not.place[0] - 4.05, plan.why_not.place[1] - 2.5), 0.2)
+        self.assertTrue(plan_path(price_floor(two_halls(1.4, 2.5), wide), wide, START, GOAL).found)
 
     def test_two_things_together_and_walls_all_round(self):
         zones = [

@@ -13,6 +13,10 @@ from vinecompass.planning.grid_search import find_grid_path
 __all__ = ["Bottleneck", "find_bottleneck"]
 
 
+DETOUR = 1000.0
+"""Cells of detour that the way makes rather than pass one cell as narrow as the bottleneck."""
+
+
 @dataclass(frozen=True)
 class Bottleneck:
     """The narrowest place of the widest way: where it is in the site frame, how wide, and its clearance, all in m."""
@@ -38,7 +42,9 @@ def find_bottleneck(costmap: CostMap, start: tuple[int, int], goal: tuple[int, i
             lowest = middle
         else:
             highest = middle
-    path = find_grid_path(np.where(clearance >= lowest, 1.0, np.inf), start, goal)
+    # Through the bottleneck the way must, and anywhere else it shall not hug a wall that closely.
+    prices = np.where(clearance >= lowest, np.where(clearance >= highest, 1.0, DETOUR), np.inf)
+    path = find_grid_path(prices, start, goal)
     along = clearance[path.cells[:, 0], path.cells[:, 1]]
     narrowest = path.cells[int(np.argmin(along))]
     x, y = costmap.grid.points_of(narrowest[None])[0]

@@ -107,16 +107,16 @@ def why_no_way(problem: Problem, settings: PlanSettings, *, exhausted: bool) -> 
     for change in _single_changes(problem.costmap):
         if _opens(problem, settings, change.stack):
             return _told(problem, settings, change)
+    narrow = find_bottleneck(problem.costmap, *problem.ends)
+    why = None if narrow is None else _too_narrow(problem, settings, narrow)
+    if why is not None:
+        return why
     if not exhausted:
         return WhyNot(
-            "body", f"{problem.robot.name} touches something on each of the {settings.body_retries} ways tried",
+            "body",
+            f"{problem.robot.name} touches something on each of the {settings.body_retries} ways tried",
             "the method lattice, which turns the body as it goes, may still find one",
-        )  # fmt: skip
-    narrow = _narrow_place(problem)
-    if narrow is not None:
-        body = _opening_body(problem, settings, narrow)
-        if body is not None:
-            return body
+        )
     together = _joint_change(problem.costmap)
     if together is not None and _opens(problem, settings, together.stack):
         return WhyNot("several", f"only together {together.what} close every way", f"without them {_opened()}")
@@ -224,26 +224,25 @@ def _opened() -> str:
     return "there is a way (planned again to see)"
 
 
-def _narrow_place(problem: Problem) -> Bottleneck | None:
-    return find_bottleneck(problem.costmap, *problem.ends)
-
-
-def _opening_body(problem: Problem, settings: PlanSettings, narrow: Bottleneck) -> WhyNot | None:
+def _too_narrow(problem: Problem, settings: PlanSettings, narrow: Bottleneck) -> WhyNot | None:
     """Blame a narrow place, if a body that fits it finds a way."""
     robot, cell = problem.robot, problem.costmap.grid.cell_size
     fits = narrow.clearance - cell / 2.0
     if fits <= 0.0:
         return None
+    # Straight through it, the body is as wide as it is across.
+    needed = float(np.ptp(robot.body.polygon[:, 1]))
     # What just fits must be met exactly; a way is found on a grid, and smoothed.
     for share in SHARES:
-        scale = share * fits / robot.body.inner_radius
+        scale = share * 2.0 * fits / needed
+        if scale >= 1.0:
+            return None
         outline = [(float(x) * scale, float(y) * scale) for x, y in robot.body.polygon]
         smaller = robot.model_copy(update={"body": type(robot.body)(outline=outline, radius=None)})
         if _opens(problem, settings, problem.costmap.stack, smaller):
             break
     else:
         return None
-    needed = 2.0 * robot.body.inner_radius
     x, y, width = narrow.x, narrow.y, narrow.width
     short = max(needed - width, 0.0)
     what = f"{100.0 * short:.0f} cm too narrow" if short >= 0.005 else "wide enough only without a cell to spare"
