@@ -48,7 +48,7 @@ def draw_layers(costmap: CostMap) -> Figure:
         finite = factors[np.isfinite(factors)]
         told = f"{name}: up to {finite.max(initial=1.0):.1f}"
         shut = float(np.sum(np.isinf(factors) & ~costmap.grid.unknown)) * costmap.grid.cell_size**2
-        axes.set_title(told + (f", closes {shut:.0f} m2" if shut else ", closes nothing"), fontsize=10, loc="left")
+        axes.set_title(told + (f", closes {shut:.1f} m2" if shut else ", closes nothing"), fontsize=10, loc="left")
     last = all_axes[len(names)]
     colours = np.zeros((*costmap.grid.shape, 4), np.float32)
     colours[np.isfinite(costmap.prices)] = to_rgba(PAPER)
@@ -96,7 +96,7 @@ def draw_profile(
     below.fill_between(along, 0.0, 1.0, where=np.isinf(prices), transform=below.get_xaxis_transform(), color=BURGUNDY,
                        alpha=0.35, label="closed", linewidth=0.0)  # fmt: skip
     below.set_xlim(0.0, length)
-    below.set_ylim(0.0, None)
+    below.set_ylim(0.0, max(1.1 * dearest, 2.0))
     below.set_xlabel("along the line, m")
     below.set_ylabel("price, m/m")
     below.legend(fontsize=9, loc="center left", bbox_to_anchor=(1.02, 0.5), frameon=False)

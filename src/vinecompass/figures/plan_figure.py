@@ -53,7 +53,7 @@ def draw_plan(
     if last.found:
         title = f"{length:.1f} m to the goal, costing {cost:.1f} m; {least:.2f} m to spare"
     else:
-        title = f"No plan: {last.status}"
+        title = f"No plan: {last.status}" + _finding(last)
     figure, axes = new_sheet(title)
     legend: list = list(draw_prices(axes, costmap))
     legend += _draw_search(axes, last)
@@ -86,6 +86,16 @@ def draw_plan(
             SIDE + 0.005, 0.36, textwrap.fill(last.reason, 40), fontsize=10, color=BURGUNDY, va="top", linespacing=1.35
         )  # fmt: skip
     return figure
+
+
+def _finding(plan: Plan) -> str:
+    """Return the finding, with its number where it has one, for the title."""
+    why = plan.why_not
+    if why is None or plan.status == "gave up":
+        return f" after {plan.iterations} iterations"
+    if why.width is not None and why.needed is not None:
+        return f", {why.width:.2f} m wide where {why.needed:.2f} m are needed"
+    return f" ({why.cause})"
 
 
 def _draw_search(axes: Axes, plan: Plan) -> list[Line2D]:

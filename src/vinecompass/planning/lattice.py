@@ -9,7 +9,7 @@ from vinecompass.geometry import compose
 from vinecompass.planning.cost_to_go import CostToGo
 from vinecompass.planning.curve_kernels import curve_poses
 from vinecompass.planning.lattice_kernels import lattice_search, turning
-from vinecompass.planning.motions import DUBINS_WORDS, curve_of
+from vinecompass.planning.motions import DUBINS_WORDS, need_curve
 from vinecompass.planning.problem import PlanSettings, Problem, Way
 
 __all__ = ["lattice"]
@@ -30,7 +30,7 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     """
     costmap, grid = problem.costmap, problem.costmap.grid
     scale = 1.0 / grid.cell_size
-    radius, words = curve_of(problem.steering)
+    radius, words = need_curve(problem.steering)
     reverse = problem.robot.drive.reverse_speed > 0.0 and len(words) == 0
     turn_step = 2.0 * np.pi / settings.lattice_headings
     # Long enough to leave its square, and to turn by a heading.

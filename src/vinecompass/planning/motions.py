@@ -18,7 +18,16 @@ from vinecompass.errors import InputError
 from vinecompass.planning.curve_kernels import curve_lengths, curve_poses, shortest_curve
 from vinecompass.robot import Robot
 
-__all__ = ["DubinsMotion", "Motion", "ReedsSheppMotion", "StraightMotion", "curve_of", "full_turn", "usual_motion"]
+__all__ = [
+    "DubinsMotion",
+    "Motion",
+    "ReedsSheppMotion",
+    "StraightMotion",
+    "curve_of",
+    "full_turn",
+    "need_curve",
+    "usual_motion",
+]
 
 FloatArray = NDArray[np.float64]
 DUBINS_WORDS = ("LSL", "LSR", "RSL", "RSR", "RLR", "LRL")
@@ -121,22 +130,25 @@ class ReedsSheppMotion(_CurveMotion):
     """
 
 
-def curve_of(motion: Motion) -> tuple[float, NDArray[np.bool_]]:
+def curve_of(motion: Motion) -> tuple[float, NDArray[np.bool_]] | None:
     """Return what kernels want of a motion: its radius, m, 0 for straight lines, and its words, none if in reverse too.
 
-    Raises
-    ------
-    InputError
-        It is neither straight nor a curve of these.
+    None for a motion of another kind, which only Python can ask.
     """
     if isinstance(motion, StraightMotion):
         return 0.0, np.zeros(0, bool)
-    if isinstance(motion, _CurveMotion):
-        return motion.radius, motion.allowed
-    raise InputError(
-        "is not one that this planner can use", key="motion", value=type(motion).__name__,
-        expected="straight lines, Dubins or Reeds-Shepp curves; rrt, rrt-connect and roadmap take any motion",
-    )  # fmt: skip
+    return (motion.radius, motion.allowed) if isinstance(motion, _CurveMotion) else None
+
+
+def need_curve(motion: Motion) -> tuple[float, NDArray[np.bool_]]:
+    """Return what kernels want of a motion, or raise `InputError` if it is neither straight nor such a curve."""
+    curve = curve_of(motion)
+    if curve is None:
+        raise InputError(
+            "is not one that this planner can use", key="motion", value=type(motion).__name__,
+            expected="straight lines, Dubins or Reeds-Shepp curves; rrt, rrt-connect and roadmap take any motion",
+        )  # fmt: skip
+    return curve
 
 
 def full_turn(motion: Motion) -> float:

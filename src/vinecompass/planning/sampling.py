@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.planning.grid_planners import finished, with_headings
-from vinecompass.planning.motions import full_turn
+from vinecompass.planning.motions import curve_of, full_turn
 from vinecompass.planning.problem import PlanSettings, Problem
+from vinecompass.planning.tree_kernels import edge_prices
 
 __all__ = ["Clock", "EdgeCheck", "OpenFloor", "made_short"]
 
@@ -74,6 +75,19 @@ class EdgeCheck:
         """Return what an edge costs, metres-equivalent; `inf` if the body cannot drive it."""
         poses = self._motion.poses(start, goal, self._settings.edge_spacing)
         return self._problem.check.price(poses) if len(poses) else float("inf")
+
+    def prices(self, starts: FloatArray, goals: FloatArray) -> FloatArray:
+        """Return what edges between poses ``(N, 3)`` cost; `inf` where too long, or the body cannot drive them."""
+        problem, curve = self._problem, curve_of(self._motion)
+        if curve is None:
+            lengths = self._motion.lengths(starts, goals)
+            edges = zip(starts, goals, lengths, strict=True)
+            return np.array([self.price(a, b) if length <= self.longest else np.inf for a, b, length in edges])
+        side = problem.costmap.grid.cell_size
+        return side * edge_prices(
+            problem.floor_arrays, problem.body_arrays, (curve[0] / side, curve[1]), self.longest / side,
+            self._settings.edge_spacing / side, problem.poses_to_cells(starts), problem.poses_to_cells(goals),
+        )  # fmt: skip
 
     def towards(self, start: FloatArray, goal: FloatArray, *, backwards: bool = False) -> tuple[FloatArray, float]:
         """Return how far an edge of at most the longest length gets towards a pose, and what it costs.

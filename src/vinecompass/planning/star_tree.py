@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.planning.motions import curve_of, full_turn
+from vinecompass.planning.motions import full_turn, need_curve
 from vinecompass.planning.problem import PlanSettings, Problem, Way
 from vinecompass.planning.sampling import Clock, OpenFloor, made_short
 from vinecompass.planning.tree_kernels import grow_star
@@ -34,7 +34,7 @@ class _StarTree:
         grid, most = problem.costmap.grid, settings.iterations + 1
         scale = 1.0 / grid.cell_size
         self._to_cells = problem.poses_to_cells
-        radius, words = curve_of(problem.steering)
+        radius, words = need_curve(problem.steering)
         self._motion = (radius * scale, words)
         # The radius within which a random tree must be rewired to tend to the optimum, for this much open floor.
         area = float(np.sum(np.isfinite(problem.costmap.prices)))

@@ -50,6 +50,17 @@ def edge_length(start, goal, radius, words):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def edge_prices(floor, body, motion, longest, spacing, starts, goals):  # type: ignore[no-untyped-def]
+    """What edges (N,) between poses (N, 3) cost the whole body; inf for those longer than the longest."""
+    radius, words = motion
+    result = np.full(starts.shape[0], np.inf)
+    for i in range(starts.shape[0]):
+        if edge_length(starts[i], goals[i], radius, words) <= longest:
+            result[i] = poses_price(floor, body, edge_poses(starts[i], goals[i], radius, words, spacing))
+    return result
+
+
+@njit(cache=True, nogil=True)
 def near_nodes(poses, squares, following, side, pose, reach):  # type: ignore[no-untyped-def]
     """Nodes within a reach of a pose, as the crow flies, by squares (rows, columns) that hold linked lists of them."""
     rows, columns = squares.shape
