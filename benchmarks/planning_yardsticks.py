@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from itertools import pairwise
-
 import networkx
 import numpy as np
 import shapely
@@ -62,8 +60,3 @@ def _turning_points(ring: FloatArray) -> list[tuple[float, float]]:
     before, after = ring - np.roll(ring, 1, axis=0), np.roll(ring, -1, axis=0) - ring
     turns = np.abs(before[:, 0] * after[:, 1] - before[:, 1] * after[:, 0]) > 1e-9
     return [(float(x), float(y)) for x, y in ring[turns]]
-
-
-def polyline_length(cells: NDArray[np.int64]) -> float:
-    """Return the length of a way over cells, in cells."""
-    return float(sum(np.hypot(*(b - a)) for a, b in pairwise(cells)))

@@ -5,15 +5,35 @@ from vinecompass.costs.costmap import Charge, CostMap, CostSettings, price_floor
 from vinecompass.costs.costmap_files import write_costmap
 from vinecompass.costs.fall import FALLS, ClearanceLayer, price_at_gap
 from vinecompass.costs.free_width import free_width
-from vinecompass.costs.layers import Layer, MapLayer, ObstacleLayer, ZoneLayer, one_way_headings
+from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, one_way_headings
 from vinecompass.costs.live_costs import LiveCosts
 from vinecompass.costs.live_obstacles import LiveObstacles
 from vinecompass.costs.narrow_places import NarrowPlace, find_narrow_places
 from vinecompass.costs.people import PeopleLayer, Walking
 
 __all__ = [
-    "FALLS", "BodyCheck", "Charge", "ClearanceLayer", "CostMap", "CostSettings", "Layer", "LiveCosts", "LiveObstacles",
-    "MapLayer", "NarrowPlace", "ObstacleLayer", "PeopleLayer", "Walking", "ZoneLayer", "body_clearance",
-    "body_touches", "find_narrow_places", "free_width", "one_way_headings", "price_at_gap", "price_floor",
-    "price_stack", "write_costmap",
+    "FALLS",
+    "BodyCheck",
+    "Charge",
+    "ClearanceLayer",
+    "CostMap",
+    "CostSettings",
+    "Layer",
+    "LiveCosts",
+    "LiveObstacles",
+    "MapLayer",
+    "NarrowPlace",
+    "PeopleLayer",
+    "PointsLayer",
+    "Walking",
+    "ZoneLayer",
+    "body_clearance",
+    "body_touches",
+    "find_narrow_places",
+    "free_width",
+    "one_way_headings",
+    "price_at_gap",
+    "price_floor",
+    "price_stack",
+    "write_costmap",
 ]  # fmt: skip

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import Field
 
 from vinecompass.costs.fall import ClearanceLayer, Fall
-from vinecompass.costs.layers import Layer, MapLayer, ObstacleLayer, ZoneLayer, one_way_headings
+from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, one_way_headings
 from vinecompass.costs.people import PeopleLayer, Walking
 from vinecompass.errors import InputError
 from vinecompass.files import Model, NotNegative, Number, Positive
@@ -162,7 +162,7 @@ def price_floor(
     stack: list[Layer] = [MapLayer(grid, s.unknown, s.unknown_price), ZoneLayer(zones, robot.drive.top_speed)]
     stack += extra_layers
     if obstacles is not None:
-        stack.append(cast(Layer, obstacles) if hasattr(obstacles, "charge") else ObstacleLayer(grid, obstacles))
+        stack.append(cast(Layer, obstacles) if hasattr(obstacles, "charge") else PointsLayer(grid, obstacles))
     if people:
         stack.append(PeopleLayer(people, s.people_price, s.people_spread, s.people_lookahead))
     near = ClearanceLayer(np.zeros((0, 0), np.float32), s.contact_price, s.comfort, s.fall)

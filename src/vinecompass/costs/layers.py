@@ -17,7 +17,7 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.grids import Grid, Zone, cells_inside
 from vinecompass.robot import Robot
 
-__all__ = ["Layer", "MapLayer", "ObstacleLayer", "ZoneLayer", "one_way_headings"]
+__all__ = ["Layer", "MapLayer", "PointsLayer", "ZoneLayer", "one_way_headings"]
 
 Factors = NDArray[np.float32]
 Unknown = Literal["closed", "dear", "free"]
@@ -96,7 +96,7 @@ def one_way_headings(grid: Grid, zones: Sequence[Zone]) -> Factors | None:
 
 
 @dataclass(frozen=True)
-class ObstacleLayer:
+class PointsLayer:
     """Points in the site frame ``(N, 2)`` where something stands that is not in the map."""
 
     grid: Grid

@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
-from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.planning.plan import METHODS, OF_LINES, Plan, solve
@@ -79,10 +78,6 @@ class Comparison:
 
     problem: Problem
     rows: tuple[Row, ...]
-
-    def costs(self) -> NDArray[np.float64]:
-        """The median cost of each row ``(N,)``, m."""
-        return np.array([row.median("cost") for row in self.rows])
 
     @property
     def cheapest(self) -> Row | None:

@@ -74,7 +74,7 @@ def rrt(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> W
 def rrt_connect(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> Way:
     """Grow trees from start and goal towards each other (Kuffner and LaValle, 2000)."""
     floor, edges, clock = OpenFloor(problem, rng), EdgeCheck(problem, settings), Clock(settings)
-    most = 64 * settings.iterations
+    most = 16 * settings.iterations
     trees = [Tree(problem.start_pose, most), Tree(problem.goal_pose, most)]
     turn = 0
     while clock.draw(1):

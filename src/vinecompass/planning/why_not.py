@@ -13,8 +13,8 @@ from vinecompass.costs import (
     CostMap,
     Layer,
     MapLayer,
-    ObstacleLayer,
     PeopleLayer,
+    PointsLayer,
     ZoneLayer,
     body_touches,
     one_way_headings,
@@ -42,7 +42,7 @@ class WhyNot:
     Parameters
     ----------
     cause : str
-        "occupied", "unknown", "zone", "one-way zone", "obstacle", "layer", "clearance" or "heading" for a closed end;
+        "occupied", "unknown", "zone", "one-way zone", "layer", "obstacle", "clearance" or "heading" for a closed end;
         besides "narrow", "walls", "body", "several" and "planner" for a way.
     text : str
         What is wrong, and where.
@@ -160,7 +160,7 @@ def _obstacles_apart(costmap: CostMap, stack: tuple[Layer, ...], i: int) -> Iter
     for label in range(1, count + 1) if count <= MOST_OBSTACLES else ():
         one = mask & (labels == label)
         x, y = costmap.grid.points_of(np.argwhere(one)).mean(axis=0)
-        rest = ObstacleLayer(costmap.grid, costmap.grid.points_of(np.argwhere(mask & ~one)))
+        rest = PointsLayer(costmap.grid, costmap.grid.points_of(np.argwhere(mask & ~one)))
         seen = _why(costmap, stack[i].name, *costmap.grid.points_of(np.argwhere(one)[:1])[0])
         yield _Change(
             "obstacle", f"the obstacle at {x:.2f}, {y:.2f} ({seen})", _with(stack, i, rest), (float(x), float(y))
