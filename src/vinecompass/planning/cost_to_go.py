@@ -60,7 +60,7 @@ class CostToGo(GridSearch):
     def _take_back(self, roots: NDArray[np.int64], limit: float) -> None:
         beside, beyond = take_back(self.prices.shape, self.costs, self.came_by, roots, limit)
         left = self._frontier[(self.came_by[self._frontier] > 0) & (self.came_by[self._frontier] < 16)]
-        self._frontier = np.unique(np.concatenate([left, beside]))
+        self._frontier = np.concatenate([beside, left])
         self._pending = np.concatenate([self._pending, beyond])
         self._pending_costs = np.concatenate([self._pending_costs, self.costs[beyond]])
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.planning.kernels import COLUMN_STEPS, ROW_STEPS, grow, price_range
+from vinecompass.planning.kernels import grow, price_range, trace_back
 
 __all__ = ["Cells", "GridPath", "GridSearch", "find_grid_path"]
 
@@ -72,7 +72,7 @@ class GridSearch:
         bound_share: float = 0.0,
     ) -> None:  # fmt: skip
         self.prices = prices
-        self._one_way = NO_WAYS if one_way is None else one_way
+        self._one_way = one_way
         self._lowest, self._highest = check_prices(prices)
         self._bound_share = bound_share
         self._origin = check_cell("start", origin, prices.shape)
@@ -108,14 +108,8 @@ class GridSearch:
         """Return the cells ``(N, 2)`` from the origin to a cell; empty unless it was reached."""
         columns = self.prices.shape[1]
         cell = check_cell("goal", target, self.prices.shape)
-        if self.came_by[cell] == 0:
-            return np.zeros((0, 2), np.int64)
-        steps = ROW_STEPS * columns + COLUMN_STEPS
-        path = [cell]
-        while cell != self._origin:
-            cell -= int(steps[(self.came_by[cell] & 15) - 1])
-            path.append(cell)
-        return np.stack(np.divmod(np.array(path[::-1]), columns), axis=-1)
+        flat = trace_back(self.came_by, cell, columns) if self.came_by[cell] else np.zeros(0, np.int64)
+        return np.stack(np.divmod(flat, columns), axis=-1)
 
     def cost_to(self, target: Cells) -> float:
         """Return what it costs to get to a cell, in cells; `inf` unless it was reached."""

@@ -61,7 +61,7 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
     Parameters
     ----------
     prices : (rows, columns), float32, inf is closed
-    one_way : (rows, columns), heading in the grid's frame against which no step may go, nan for none; or size 0
+    one_way : (rows, columns), heading in the grid's frame against which no step may go, nan for none; or None
     costs, came_by : flat, float64 and uint8
         Worked on in place. `came_by` is 0 for a cell not reached, else 1 + the direction of the last step (9 at an
         origin), and has 16 added once settled; only reached cells have a cost.
@@ -75,8 +75,7 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
     finished: if not, the pool is full, and it goes on from those cells with a larger one.
     """
     rows, columns = prices.shape
-    price, way = prices.ravel(), one_way.ravel()
-    directed = way.size > 0
+    price = prices.ravel()
     offsets = (ROW_STEPS * columns + COLUMN_STEPS).astype(np.int32)
     up, up_right, up_left = np.uint32(offsets[2]), np.uint32(offsets[4]), np.uint32(offsets[5])
     right = np.uint32(1)
@@ -126,7 +125,7 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
         inside = 0 < row < rows - 1 and 0 < column < columns - 1
         # Where all nine prices are equal, one of the equally cheap ways to each cell will do.
         kind = np.uint32(direction - 1)
-        if directed or not inside:
+        if one_way is not None or not inside:
             kind = np.uint32(8)
         elif (
             price[cell + right] == charge and price[cell - right] == charge
@@ -149,11 +148,13 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
                 beside = np.uint32(COLUMN_STEPS[move])
                 if price[np.uint32(cell + beside)] == np.inf or price[np.uint32(neighbour - beside)] == np.inf:
                     continue
-            if directed and (
-                against(way[cell], COLUMN_STEPS[move], ROW_STEPS[move])
-                or against(way[neighbour], COLUMN_STEPS[move], ROW_STEPS[move])
-            ):
-                continue
+            # Compiled only for floor with one-way zones: None has a type of its own.
+            if one_way is not None:
+                here_way, there_way = one_way.flat[cell], one_way.flat[neighbour]
+                if against(here_way, COLUMN_STEPS[move], ROW_STEPS[move]) or against(
+                    there_way, COLUMN_STEPS[move], ROW_STEPS[move]
+                ):
+                    continue
             costs[neighbour], came_by[neighbour] = reached, np.uint8(move + 1)
             away_row, away_column = abs(rows_away + ROW_STEPS[move]), abs(columns_away + COLUMN_STEPS[move])
             bound = slope * (max(away_row, away_column) + surplus * min(away_row, away_column))
@@ -184,6 +185,21 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
         frontier[count] = seeds[i]
         count += 1
     return expanded, frontier[:count], finished
+
+
+@njit(cache=True, nogil=True)
+def trace_back(came_by, cell, columns):  # type: ignore[no-untyped-def]
+    """Flat indices of the cells from the origin to a cell reached."""
+    path = np.empty(1024, np.int64)
+    path[0], count = cell, 1
+    while came_by[cell] & 15 != 9:
+        move = (came_by[cell] & 15) - 1
+        cell -= ROW_STEPS[move] * columns + COLUMN_STEPS[move]
+        if count == path.size:
+            path = np.concatenate((path, np.empty_like(path)))
+        path[count] = cell
+        count += 1
+    return path[:count][::-1].copy()
 
 
 @njit(cache=True, nogil=True)
