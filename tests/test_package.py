@@ -85,6 +85,12 @@ class WhatTheDocumentsSay(unittest.TestCase):
             exec(compile(code.replace('"demo-map.png"', f'"{folder}/demo-map.png"'), "README.md", "exec"), {})
         self.assertTrue(told.called)
 
+    def test_the_guides_python_runs_too(self):
+        for path in sorted((ROOT / "docs").glob("*.md")):
+            for number, block in enumerate(path.read_text().split("```python")[1:]):
+                with self.subTest(guide=path.name, block=number), mock.patch("builtins.print"):
+                    exec(compile(block.split("```")[0], path.name, "exec"), {})
+
     def test_the_settings_page_lists_every_key_with_its_default(self):
         text = (ROOT / "docs" / "settings.md").read_text().split("```toml")[1].split("```")[0]
         path = new_folder() / "settings.toml"

@@ -112,6 +112,18 @@ class EveryPlanner(unittest.TestCase):
                     if not passes:
                         self.assertEqual((plan.status, plan.why_not.cause), ("no way", "one-way zone"))
 
+    def test_smoothing_never_closes_in_on_what_is_closed(self):
+        for door in (0.8, 1.6):
+            problem = Problem(price_floor(two_rooms(door), robot()), robot(), START, GOAL)
+            for method in ("a-star", "any-angle"):
+                least = []
+                for rounds in (1, 60):
+                    poses = solve(problem, method, settings=PlanSettings(smoothing_rounds=rounds)).poses
+                    grid = problem.costmap.grid
+                    least.append(float(grid.values_at(poses[:, :2], problem.costmap.clearance, 0.0).min()))
+                with self.subTest(door=door, method=method):
+                    self.assertGreaterEqual(least[1], least[0] - 1e-6)
+
     def test_resampled_poses_are_even_and_on_the_plan(self):
         plan = self.plans["a-star"]
         even = plan.resampled(0.25)

@@ -81,7 +81,7 @@ def finished(
     spacing = settings.spacing / problem.costmap.grid.cell_size
     legs = [resample_polyline(leg, spacing) for leg in pairwise(corners)]
     even = np.vstack([corners[:1], *(leg[1:] for leg in legs)])
-    return smooth(prices, even, one_way, rounds=settings.smoothing_rounds)
+    return smooth(prices, even, one_way, problem.costmap.clearance, rounds=settings.smoothing_rounds)
 
 
 def with_headings(problem: Problem, points: FloatArray, last: float) -> FloatArray:

@@ -261,12 +261,21 @@ def take_back(shape, costs, came_by, roots, limit):  # type: ignore[no-untyped-d
 
 
 @njit(cache=True, nogil=True)
-def smooth_points(prices, one_way, points, rounds):  # type: ignore[no-untyped-def]
-    """Move each inner point (N, 2) halfway to the middle of its neighbours, in turn, where that is open and cheap."""
+def smooth_points(prices, one_way, clearance, points, rounds):  # type: ignore[no-untyped-def]
+    """Move each inner point (N, 2) halfway to the middle of its neighbours, in turn, where that is open and cheap.
+
+    None moves to where there is less clearance (rows, columns) than at it and both its neighbours: the way never
+    closes in on what is closed.
+    """
     for _ in range(rounds):
         for i in range(1, points.shape[0] - 1):
             x = 0.5 * points[i, 0] + 0.25 * (points[i - 1, 0] + points[i + 1, 0])
             y = 0.5 * points[i, 1] + 0.25 * (points[i - 1, 1] + points[i + 1, 1])
+            least = np.inf
+            for j in range(i - 1, i + 2):
+                least = min(least, clearance[int(points[j, 1]), int(points[j, 0])])
+            if clearance[int(y), int(x)] < least:
+                continue
             before = line_price(prices, one_way, points[i - 1, 0], points[i - 1, 1], points[i, 0], points[i, 1])
             before += line_price(prices, one_way, points[i, 0], points[i, 1], points[i + 1, 0], points[i + 1, 1])
             after = line_price(prices, one_way, points[i - 1, 0], points[i - 1, 1], x, y)

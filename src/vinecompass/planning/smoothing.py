@@ -43,9 +43,13 @@ def shorten(prices: NDArray[np.float32], points: FloatArray, one_way: NDArray[np
     return points[kept]
 
 
-def smooth(prices: NDArray[np.float32], points: FloatArray, one_way: NDArray[np.float32], *, rounds: int) -> FloatArray:
+def smooth(
+    prices: NDArray[np.float32], points: FloatArray, one_way: NDArray[np.float32], clearance: NDArray[np.float32], *,
+    rounds: int,
+) -> FloatArray:  # fmt: skip
     """Round off a path of evenly spaced points ``(N, 2)`` in cells: each moves towards the middle of its neighbours.
 
-    A point stays where it is if a line to a neighbour would meet a closed cell or the two lines would get dearer.
+    A point stays where it is if a line to a neighbour would meet a closed cell, the two lines would get dearer, or
+    the clearance there ``(rows, columns)`` would be less than at it and both its neighbours.
     """
-    return np.asarray(smooth_points(prices, one_way, points.copy(), rounds))
+    return np.asarray(smooth_points(prices, one_way, clearance, points.copy(), rounds))
