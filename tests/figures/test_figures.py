@@ -84,7 +84,7 @@ class Figures(unittest.TestCase):
                 "tree",
                 draw_plan(costmap, robot(), [compared.rows[1].best], [start, goal]),
                 "m to the goal",
-                [teal, slate],
+                [teal],
             ),
             ("drive", draw_drive(GRID, mission, goal), "Not arrived", [aubergine, teal]),
         ):
