@@ -58,6 +58,17 @@ class LiveObstaclesSeenAndForgotten(unittest.TestCase):
         seen.see(0.2, [3.0, 2.0, 0.0], beams(), "front")
         self.assertEqual(len(seen.points), 0)
 
+    def test_stamps_may_be_large_and_the_robot_off_the_map(self):
+        seen, now = self.obstacles(), 1.8e9
+        seen.see(now, HERE, beams((1.0, 0.01)), "front")
+        seen.see(now + 1.9, HERE, beams(), "front")
+        self.assertEqual(len(seen.points), 1)
+        seen.see(now + 2.1, HERE, beams(), "front")
+        self.assertEqual(len(seen.points), 0)
+        for pose in ([-90.0, 2.0, 0.0], [3.0, 400.0, 1.0]):
+            seen.see(now + 3.0, pose, beams((1.0, 0.01)), "front")
+            self.assertEqual(len(seen.points), 0)
+
     def test_the_pose_and_the_grids_turn_are_heeded(self):
         grid = grid_from_drawing("\n".join(["." * 40] * 40), 0.1)
         for heading in (0.0, 2.0):

@@ -114,5 +114,6 @@ class PointsLayer:
     def why(self, x: float, y: float) -> str:
         """Tell whether something was seen there."""
         cells = self.grid.cells_at(np.asarray(self.points, dtype=float).reshape(-1, 2))
-        seen = int(np.sum(np.all(cells == self.grid.cells_at([[x, y]]), axis=-1)))
-        return f"seen there by {seen} beams" if seen else "nothing seen"
+        return (
+            "something seen there" if np.any(np.all(cells == self.grid.cells_at([[x, y]]), axis=-1)) else "nothing seen"
+        )

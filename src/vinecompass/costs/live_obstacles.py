@@ -6,14 +6,13 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs.kernels import pass_beams
-from vinecompass.costs.people import grid_window
 from vinecompass.geometry import relative, transform_points
 from vinecompass.grids import Beams, Grid, clearance
 from vinecompass.robot import Robot
 
 __all__ = ["LiveObstacles"]
 
-NEVER = np.float32(-np.inf)
+NEVER = -np.inf
 Window = tuple[NDArray[np.int64], NDArray[np.int64]]
 
 
@@ -22,7 +21,7 @@ class LiveObstacles:
 
     A cell is entered where a beam ends, erased where a later beam of the same scanner passes, forgotten once it has not
     been seen for a while, and dropped where the robot has left it behind. Each scanner has its own record, so that
-    one that looks over a pallet does not erase what another sees of it.
+    one that looks over a pallet does not erase what another sees of it. It is a layer of a costmap.
 
     Parameters
     ----------
@@ -35,10 +34,12 @@ class LiveObstacles:
         How far from the robot it is entered and kept, m.
     """
 
+    name = "obstacles"
+
     def __init__(self, grid: Grid, *, apart: float, memory: float, reach: float) -> None:
         self._grid, self._memory, self._reach = grid, memory, reach
         self._own = (clearance(grid.occupied, grid.cell_size) > apart) & ~grid.occupied
-        self._seen: dict[str, NDArray[np.float32]] = {}
+        self._seen: dict[str, NDArray[np.float64]] = {}
         self._window: Window = (np.zeros(2, np.int64), np.zeros(2, np.int64))
         self._now = 0.0
         self.mask = np.zeros(grid.shape, bool)
@@ -55,13 +56,13 @@ class LiveObstacles:
         grid, self._now = self._grid, t
         if sensor not in self._seen:
             self._seen[sensor] = np.full(grid.shape, NEVER)
-        here = grid_window(grid, np.asarray(pose, dtype=float)[None, :2], self._reach)
+        here = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
         first, last = self._joined(here)
         origins, ends = (
             transform_points(relative(pose, grid.frame), points) / grid.cell_size
             for points in (beams.origins, beams.ends)
         )
-        pass_beams(self._seen[sensor], self._own, origins, ends, beams.hit, here[0], here[1], np.float32(t))
+        pass_beams(self._seen[sensor], self._own, origins, ends, beams.hit, here[0], here[1], t)
         window = np.s_[first[0] : last[0], first[1] : last[1]]
         now = np.zeros(tuple(last - first), bool)
         kept = tuple(slice(a, b) for a, b in zip(here[0] - first, here[1] - first, strict=True))
@@ -77,7 +78,7 @@ class LiveObstacles:
         self.mask[window] = now
         return first + (rows[0], columns[0]), first + (rows[-1] + 1, columns[-1] + 1)
 
-    def _drop(self, seen: NDArray[np.float32], here: Window) -> None:
+    def _drop(self, seen: NDArray[np.float64], here: Window) -> None:
         """Forget what lies in the window as it was, but not as it is now."""
         first, last = self._window
         window = np.s_[first[0] : last[0], first[1] : last[1]]
@@ -99,9 +100,6 @@ class LiveObstacles:
         cells = np.argwhere(self.mask[first[0] : last[0], first[1] : last[1]]) + first
         return self._grid.points_of(cells)
 
-    # A layer of the costmap.
-    name = "obstacles"
-
     def charge(self, grid: Grid, robot: Robot) -> NDArray[np.float32]:
         """Close the cells where something stands."""
         return np.where(self.mask, np.inf, 1.0).astype(np.float32)
@@ -111,6 +109,6 @@ class LiveObstacles:
         said = [
             f"seen by {sensor!r} {self._now - float(stamp):.1f} s before"
             for sensor, seen in self._seen.items()
-            if (stamp := self._grid.values_at([[x, y]], seen, -np.inf)[0]) >= self._now - self._memory
+            if (stamp := self._grid.values_at([[x, y]], seen, NEVER)[0]) >= self._now - self._memory
         ]
         return ", ".join(said) or "nothing seen"

@@ -60,7 +60,7 @@ class PeopleLayer:
         factors = np.ones(grid.shape, np.float32)
         for person in self.people:
             reach = FARTHEST * (self.spread + self._drawn_out(person))
-            low, high = grid_window(grid, [[person.x, person.y]], reach)
+            low, high = grid.window_about([person.x, person.y], reach)
             if np.any(low >= high):
                 continue
             rows, columns = np.mgrid[low[0] : high[0], low[1] : high[1]]
@@ -86,10 +86,3 @@ class PeopleLayer:
         exponent = 0.5 * ((along / spread_along) ** 2 + (across / self.spread) ** 2)
         egg = np.where(exponent < 0.5 * FARTHEST**2, (self.price - 1.0) * np.exp(-exponent), 0.0)
         return (1.0 + egg).astype(np.float32)
-
-
-def grid_window(grid: Grid, points: object, reach: float) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Return the first row and column, and those after the last, of the cells within a reach of site points, m."""
-    cells = grid.cells_at(np.asarray(points, dtype=float))
-    margin = int(np.ceil(reach / grid.cell_size)) + 1
-    return np.maximum(cells.min(0) - margin, 0), np.minimum(cells.max(0) + margin + 1, grid.shape)

@@ -95,6 +95,12 @@ class Grid:
         cells = np.array([[0.0, 0.0], [columns, 0.0], [columns, rows], [0.0, rows]])
         return transform_points(self.frame, cells * self.cell_size)
 
+    def window_about(self, point: ArrayLike, reach: float) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Return the first row and column, and those after the last, of the cells within a reach of a site point, m."""
+        cell = self.cells_at(np.asarray(point, dtype=float)[None])[0]
+        margin = int(np.ceil(reach / self.cell_size)) + 1
+        return np.clip(cell - margin, 0, self.shape), np.clip(cell + margin + 1, 0, self.shape)
+
     def values_at(self, points: ArrayLike, values: NDArray[Any], outside: float | bool) -> NDArray[Any]:
         """Return what an array ``(rows, columns)`` over the grid holds at site points ``(N, 2)``."""
         cells = self.cells_at(points)
