@@ -88,6 +88,11 @@ class CostMap:
             for layer in self.stack
         }
 
+    def why(self, layer: str, x: float, y: float) -> str:
+        """Return why a layer charges what it does at a site point; empty off the map."""
+        charges = self.explain(x, y)
+        return charges[layer].why if layer in charges else ""
+
     def closing_layer(self, cell: ArrayLike) -> str:
         """Return the name of the layer that forbids a cell, or an empty text."""
         at = tuple(np.asarray(cell))

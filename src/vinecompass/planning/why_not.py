@@ -2,26 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage
 
-from vinecompass.costs import (
-    CostMap,
-    Layer,
-    MapLayer,
-    PeopleLayer,
-    PointsLayer,
-    ZoneLayer,
-    body_touches,
-    one_way_headings,
-    price_stack,
-)  # fmt: skip
-from vinecompass.grids import Zone
+from vinecompass.costs import CostMap, Layer, ZoneLayer, body_touches, one_way_headings, price_stack
 from vinecompass.planning.bottleneck import Bottleneck, find_bottleneck
+from vinecompass.planning.changes import Change, all_suspects, suspects
 from vinecompass.planning.grid_planners import a_star
 from vinecompass.planning.problem import PlanSettings, Problem
 from vinecompass.robot import Robot
@@ -31,8 +20,6 @@ __all__ = ["WhyNot", "why_end_closed", "why_no_way"]
 FloatArray = NDArray[np.float64]
 SHARES = (0.97, 0.9, 0.75)
 """Shares of the width that would just fit through a narrow place, at which it is tried whether a body does."""
-MOST_OBSTACLES = 12
-"""Separate obstacles that are taken away one by one; more, and only all at once."""
 
 
 @dataclass(frozen=True)
@@ -78,13 +65,13 @@ def why_end_closed(problem: Problem, which: str, pose: FloatArray) -> WhyNot | N
     name = costmap.closing_layer(cell)
     if name:
         cause, x, y = _kind(costmap, name, cell), *pose[:2]
-        text = f"closed by the layer {name!r} ({_why(costmap, name, float(x), float(y))})"
+        text = f"closed by the layer {name!r} ({costmap.why(name, float(x), float(y))})"
     else:
         near = costmap.nearest_forbidden(cell)
         at = touched if near is None or np.isfinite(costmap.prices[cell]) else near
         x, y = costmap.grid.points_of(at[None])[0]
         name = costmap.closing_layer(at)
-        what = f"floor closed by the layer {name!r} ({_why(costmap, name, float(x), float(y))}) at {x:.2f}, {y:.2f}"
+        what = f"floor closed by the layer {name!r} ({costmap.why(name, float(x), float(y))}) at {x:.2f}, {y:.2f}"
         if np.isinf(costmap.prices[cell]):
             needed = robot.body.inner_radius + costmap.grid.cell_size / 2.0
             cause = "clearance"
@@ -103,10 +90,10 @@ def why_no_way(problem: Problem, settings: PlanSettings, *, exhausted: bool) -> 
 
     `exhausted` tells whether there is none even for the origin alone; otherwise it is the body that touches.
     """
-    # The least change that opens the way is what closes it: one thing at a time, then all of a kind.
-    for change in _single_changes(problem.costmap):
-        if _opens(problem, settings, change.stack):
-            return _told(problem, settings, change)
+    # What is taken away and opens the way is what closes it: all of a kind at once, then one by one.
+    for kind, apart in suspects(problem.costmap):
+        if _opens(problem, settings, kind.stack):
+            return _told(problem, settings, next((one for one in apart if _opens(problem, settings, one.stack)), kind))
     narrow = find_bottleneck(problem.costmap, *problem.ends)
     why = None if narrow is None else _too_narrow(problem, settings, narrow)
     if why is not None:
@@ -117,78 +104,10 @@ def why_no_way(problem: Problem, settings: PlanSettings, *, exhausted: bool) -> 
             f"{problem.robot.name} touches something on each of the {settings.body_retries} ways tried",
             "the method lattice, which turns the body as it goes, may still find one",
         )
-    together = _joint_change(problem.costmap)
-    if together is not None and _opens(problem, settings, together.stack):
-        return WhyNot("several", f"only together {together.what} close every way", f"without them {_opened()}")
+    everything = all_suspects(problem.costmap)
+    if _opens(problem, settings, everything.stack):
+        return WhyNot("several", f"only together {everything.what} close every way", f"without them {_opened()}")
     return WhyNot("walls", "what the map shows as occupied stands between start and goal on all sides")
-
-
-@dataclass(frozen=True)
-class _Change:
-    """A stack of layers with something taken away: what kind of thing, what it is called, and where it is."""
-
-    cause: str
-    what: str
-    stack: tuple[Layer, ...]
-    place: tuple[float, float] | None = None
-
-
-def _single_changes(costmap: CostMap) -> Iterator[_Change]:
-    stack = tuple(costmap.stack)
-    for i, layer in enumerate(stack[:-1]):
-        if isinstance(layer, ZoneLayer):
-            for zone in layer.zones:
-                if zone.kind in ("closed", "one-way"):
-                    others = replace(layer, zones=[other for other in layer.zones if other is not zone])
-                    cause = "zone" if zone.kind == "closed" else "one-way zone"
-                    yield _Change(cause, f"the {zone.kind} zone {zone.name!r}", _with(stack, i, others), _middle(zone))
-        elif isinstance(layer, MapLayer):
-            continue
-        elif layer.name == "obstacles":
-            yield from _obstacles_apart(costmap, stack, i)
-        elif not isinstance(layer, PeopleLayer) and np.any(np.isinf(costmap.layers[layer.name])):
-            yield _Change("layer", f"the layer {layer.name!r}", stack[:i] + stack[i + 1 :])
-    for i, layer in enumerate(stack[:-1]):
-        if isinstance(layer, MapLayer) and layer.unknown == "closed":
-            yield _Change("unknown", "unknown floor", _with(stack, i, replace(layer, unknown="free")))
-
-
-def _obstacles_apart(costmap: CostMap, stack: tuple[Layer, ...], i: int) -> Iterator[_Change]:
-    mask = np.isinf(costmap.layers[stack[i].name])
-    # What is nearer together than a body is wide is one obstacle.
-    labels, count = ndimage.label(ndimage.binary_dilation(mask, iterations=3))
-    for label in range(1, count + 1) if count <= MOST_OBSTACLES else ():
-        one = mask & (labels == label)
-        x, y = costmap.grid.points_of(np.argwhere(one)).mean(axis=0)
-        rest = PointsLayer(costmap.grid, costmap.grid.points_of(np.argwhere(mask & ~one)))
-        seen = _why(costmap, stack[i].name, *costmap.grid.points_of(np.argwhere(one)[:1])[0])
-        yield _Change(
-            "obstacle", f"the obstacle at {x:.2f}, {y:.2f} ({seen})", _with(stack, i, rest), (float(x), float(y))
-        )
-    if count > 1:
-        yield _Change("obstacle", f"{count} obstacles", stack[:i] + stack[i + 1 :])
-
-
-def _joint_change(costmap: CostMap) -> _Change | None:
-    kept: list[Layer] = []
-    named: list[str] = []
-    for layer in costmap.stack[:-1]:
-        if isinstance(layer, MapLayer):
-            kept.append(replace(layer, unknown="free") if layer.unknown == "closed" else layer)
-            named += ["unknown floor"] if layer.unknown == "closed" else []
-        elif isinstance(layer, ZoneLayer):
-            dear = [zone for zone in layer.zones if zone.kind not in ("closed", "one-way")]
-            named += [f"zone {zone.name!r}" for zone in layer.zones if zone not in dear]
-            kept.append(replace(layer, zones=dear))
-        elif np.any(np.isinf(costmap.layers[layer.name])):
-            named.append(layer.name)
-        else:
-            kept.append(layer)
-    return _Change("several", " and ".join(named), (*kept, costmap.stack[-1])) if len(named) > 1 else None
-
-
-def _with(stack: tuple[Layer, ...], i: int, layer: Layer) -> tuple[Layer, ...]:
-    return (*stack[:i], layer, *stack[i + 1 :])
 
 
 def _opens(problem: Problem, settings: PlanSettings, stack: Sequence[Layer], robot: Robot | None = None) -> bool:
@@ -201,7 +120,7 @@ def _opens(problem: Problem, settings: PlanSettings, stack: Sequence[Layer], rob
     return len(a_star(changed, settings, np.random.default_rng(0)).poses) > 0
 
 
-def _told(problem: Problem, settings: PlanSettings, change: _Change) -> WhyNot:
+def _told(problem: Problem, settings: PlanSettings, change: Change) -> WhyNot:
     costmap = problem.costmap
     if change.cause == "unknown":
         # Where the way that unknown floor closes would enter it.
@@ -213,10 +132,9 @@ def _told(problem: Problem, settings: PlanSettings, change: _Change) -> WhyNot:
             "unknown", f"every way leads over or beside unknown floor, first at {place[0]:.2f}, {place[1]:.2f}",
             f'drive there to map it; with costs.unknown = "free" {_opened()}', (float(place[0]), float(place[1])),
         )  # fmt: skip
-    word = "lie" if change.what[0].isdigit() else "lies"
     return WhyNot(
-        change.cause, f"{change.what} {word} across every way from start to goal", f"without it {_opened()}",
-        change.place,
+        change.cause, f"{change.what} across every way from start to goal",
+        f"without {'them' if change.many else 'it'} {_opened()}", change.place,
     )  # fmt: skip
 
 
@@ -252,16 +170,6 @@ def _too_narrow(problem: Problem, settings: PlanSettings, narrow: Bottleneck) ->
         f"{needed:.2f} m and a cell of {cell:g} m to spare",
         f"a body {2.0 * share * fits:.2f} m wide would fit (planned again to see)", (x, y), width, needed + cell,
     )  # fmt: skip
-
-
-def _middle(zone: Zone) -> tuple[float, float]:
-    point = zone.area.representative_point()
-    return float(point.x), float(point.y)
-
-
-def _why(costmap: CostMap, name: str, x: float, y: float) -> str:
-    charges = costmap.explain(x, y)
-    return charges[name].why if name in charges else ""
 
 
 def _kind(costmap: CostMap, name: str, cell: tuple[int, int]) -> str:
