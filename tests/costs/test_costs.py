@@ -10,6 +10,7 @@ from vinecompass import Grid, Zone, find_narrow_places, price_floor
 from vinecompass.costs import (
     FALLS,
     CostSettings,
+    LiveCosts,
     Walking,
     body_clearance,
     body_touches,
@@ -144,6 +145,14 @@ class Prices(unittest.TestCase):
             (np.ones((3, 3), np.float32), ["carpet", "(3, 3)"]),
         ):
             call = lambda factors=factors: price_floor(room(), robot(), extra_layers=[Wrong(factors)])  # noqa: E731
+            assert_input_error(self, call, *words)
+
+    def test_what_is_nowhere_is_refused(self):
+        for call, words in (
+            (lambda: price_floor(room(), robot(), obstacles=[[np.nan, 1.0]]), ["obstacles", "metres"]),
+            (lambda: Walking(np.inf, 0.0), ["person", "finite"]),
+            (lambda: LiveCosts(room(), robot()).see(0.0, [np.nan, 1.0, 0.0], None), ["pose of 'scans'", "finite"]),
+        ):
             assert_input_error(self, call, *words)
 
     def test_explanations_name_the_floor_that_closes_and_how_far_it_is(self):

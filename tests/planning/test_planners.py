@@ -5,7 +5,17 @@ import numpy as np
 from tests.planning.test_motions import LeftTurnsOnly, car
 from tests.planning.test_planning import two_rooms
 from tests.support import assert_input_error, robot
-from vinecompass import DubinsMotion, Problem, ReedsSheppMotion, Roadmap, Zone, compare_planners, plan_path, price_floor
+from vinecompass import (
+    DubinsMotion,
+    Grid,
+    Problem,
+    ReedsSheppMotion,
+    Roadmap,
+    Zone,
+    compare_planners,
+    plan_path,
+    price_floor,
+)
 from vinecompass.costs import body_touches
 from vinecompass.geometry import wrap_angle
 from vinecompass.planning import METHODS, Entry, PlanSettings, entries_of, plan_round, solve
@@ -76,6 +86,23 @@ class EveryPlanner(unittest.TestCase):
             with self.subTest(method=method):
                 self.assertTrue(plan.found)
                 self.assertTrue(6.0 < plan.poses[-1, 0] < 8.6)
+
+            never = plan_path(
+                self.costmap, robot(), START, GOAL, method=method, goal_test=lambda pose: False,
+                settings=PlanSettings(iterations=500),
+            )  # fmt: skip
+            self.assertEqual(never.status, "gave up")
+
+    def test_from_a_place_to_itself_and_from_the_edge_of_an_open_map(self):
+        costmap = price_floor(Grid(np.full((100, 140), -3.0, np.float32), 0.05), robot())
+        for method in METHODS:
+            with self.subTest(method=method):
+                for goal, length in (([3.0, 2.5, 2.0], 0.0), ([0.02, 2.5, 0.0], 2.98)):
+                    plan = plan_path(costmap, robot(), [3.0, 2.5, 0.0], goal, method=method, settings=FEW)
+                    self.assertTrue(plan.found, plan.reason)
+                    # Behind it, the lattice turns by an arc.
+                    self.assertTrue(length - 1e-9 <= plan.length <= 1.2 * length + 0.02, plan.length)
+                    self.assertEqual(plan.resampled(0.2).shape[1], 3)
 
     def test_a_roadmap_answers_many_queries(self):
         roads = Roadmap(self.problem, FEW, np.random.default_rng(3))

@@ -14,6 +14,7 @@ import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.errors import InputError
 from vinecompass.grids import Grid, Zone, cells_inside
 from vinecompass.robot import Robot
 
@@ -102,6 +103,10 @@ class PointsLayer:
     grid: Grid
     points: ArrayLike
     name: str = "obstacles"
+
+    def __post_init__(self) -> None:
+        if not np.all(np.isfinite(np.asarray(self.points, dtype=float))):
+            raise InputError("are no points", key="obstacles", value="nan or inf", expected="x, y in metres")
 
     def charge(self, grid: Grid, robot: Robot) -> Factors:
         """Close the cells that hold a point."""

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs.kernels import pass_beams
+from vinecompass.errors import InputError
 from vinecompass.geometry import relative, transform_points
 from vinecompass.grids import Beams, Grid, clearance
 from vinecompass.robot import Robot
@@ -52,7 +53,16 @@ class LiveObstacles:
         first, last : array, (2,)
             Row and column where the cells begin that are an obstacle now and were none before, or the other way
             round, and those after which they end; equal if there are none.
+
+        Raises
+        ------
+        InputError
+            The stamp or the pose is not finite.
         """
+        if not (np.isfinite(t) and np.all(np.isfinite(np.asarray(pose, dtype=float)))):
+            raise InputError(
+                "is not a pose", key=f"pose of {sensor!r}", value=pose, expected="x, y, heading, all finite"
+            )
         grid, self._now = self._grid, t
         if sensor not in self._seen:
             self._seen[sensor] = np.full(grid.shape, NEVER)

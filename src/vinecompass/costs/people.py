@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.errors import InputError
 from vinecompass.grids import Grid
 from vinecompass.robot import Robot
 
@@ -25,6 +26,10 @@ class Walking:
     y: float
     velocity_x: float = 0.0
     velocity_y: float = 0.0
+
+    def __post_init__(self) -> None:
+        if not np.all(np.isfinite([self.x, self.y, self.velocity_x, self.velocity_y])):
+            raise InputError("is nowhere", key="person", value=(self.x, self.y), expected="metres and m/s, all finite")
 
     def __str__(self) -> str:
         return f"person at {self.x:.2f}, {self.y:.2f} walking at {np.hypot(self.velocity_x, self.velocity_y):.1f} m/s"

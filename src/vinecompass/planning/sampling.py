@@ -61,7 +61,8 @@ class OpenFloor:
         That is an ellipse with start and goal as its foci (Gammell, Srinivasa and Barfoot, 2014).
         """
         there = np.hypot(*(self._points - start[:2]).T) + np.hypot(*(self._points - goal[:2]).T)
-        self._points, self._prices = self._points[there < cost], self._prices[there < cost]
+        if np.any(there < cost):
+            self._points, self._prices = self._points[there < cost], self._prices[there < cost]
 
 
 class EdgeCheck:

@@ -86,9 +86,8 @@ class _StarTree:
         return Way(poses, size, clock.iterations, tree=tree)
 
     def _test_goals(self, first: int) -> None:
-        """Ask the problem's own test about the nodes added since."""
+        """Ask the problem's own test about the nodes added since; it counts in place of the goal pose."""
         test = self._problem.goal_test
         if test is not None:
             for node, pose in enumerate(self._problem.poses_to_site(self._poses[first : self._size]), start=first):
-                if test(pose):
-                    self._goal_prices[node] = 0.0
+                self._goal_prices[node] = 0.0 if test(pose) else np.inf
