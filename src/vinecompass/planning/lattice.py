@@ -51,7 +51,8 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     turn_price = problem.robot.body.outer_radius * scale
     nodes, used, curve, cost, expanded, looked = lattice_search(
         problem.floor_arrays, problem.body_arrays,
-        moves, move_prices, bounds, start, goal, shape, side, settings.lattice_headings,
+        moves, move_prices, bounds, start, goal, np.zeros(shape[0] * shape[1] * settings.lattice_headings, np.int32),
+        shape, side, settings.lattice_headings,
         (radius * scale, words, settings.reverse_price, turn_price),
         (MOST_NODES, settings.edge_spacing * scale, SHOT_REACH * scale),
     )  # fmt: skip

@@ -12,7 +12,7 @@ from vinecompass.planning.curve_kernels import curve_poses, dubins, half, reeds_
 
 
 @njit(cache=True, nogil=True)
-def lattice_search(floor, body, moves, move_prices, bounds, start, goal, shape, side, headings, shot, limits):  # type: ignore[no-untyped-def]
+def lattice_search(floor, body, moves, move_prices, bounds, start, goal, index_of, shape, side, headings, shot, limits):  # type: ignore[no-untyped-def]
     """Search from a pose to a pose, both in cells.
 
     Parameters
@@ -22,6 +22,7 @@ def lattice_search(floor, body, moves, move_prices, bounds, start, goal, shape, 
     moves : (M, K, 3) poses of each move seen from its start, lengths in cells, the first being the start itself
     move_prices : (M,) what a cell's length of each costs; negative for a turn on the spot: then what all of it costs
     bounds : (rows, columns) what it costs at least from a cell to the goal, in cells; inf where nothing leads there
+    index_of : (states,) zeros, int32; most pages of it are never touched
     shape, side, headings : rows and columns of the lattice, cells a side of its squares, headings told apart
     shot : radius in cells, 0 for a straight line between turns on the spot; the words allowed, none if in reverse, too;
         the price of reverse, and of a turn by a radian
@@ -30,13 +31,12 @@ def lattice_search(floor, body, moves, move_prices, bounds, start, goal, shape, 
     Returns
     -------
     nodes (N, 3) poses from start to the last one before the shot (or to the goal), the moves (N - 1,) between them, the
-    shot's curve (5, 2), whether a way was found, the number of nodes expanded, and all nodes' positions (E, 2).
+    shot's curve (5, 2), what it all costs (inf if there is no way), the number of nodes expanded, and all nodes' positions (E, 2).
     """
     prices, one_way, forbidden, clearance = floor
     outline, outer_radius, cell_size = body
     radius, words, reverse_price, turn_price = shot
     most, spacing, near = limits
-    index_of = np.zeros(shape[0] * shape[1] * headings, np.int32)
     poses = np.empty((most + 1, 3))
     costs = np.empty(most + 1)
     parents = np.empty(most + 1, np.int32)
