@@ -9,6 +9,7 @@ from PIL import Image
 from tests.support import demo, dry_run, edited, new_folder, run, short_mapping, short_run
 from vinecompass import demo_file, read_map, read_robot, read_run, read_track, write_map, write_run
 from vinecompass.grids import clearance, in_frame
+from vinecompass.planning import METHODS
 from vinecompass.rehearsal import inject_fault
 
 
@@ -318,6 +319,11 @@ class Commands(unittest.TestCase):
                 self.assertEqual((status, errors.count("\n")), (2, 1), errors)
                 for word in words:
                     self.assertIn(word, errors)
+
+    def test_the_help_names_every_planner(self):
+        # Lines may end within a name.
+        text = " ".join(run("plan", "--help")[1].split()).replace("- ", "-").replace(",", " ")
+        self.assertLessEqual(set(METHODS), set(text.split()))
 
     def test_an_answer_of_no_is_status_one_with_a_reason(self):
         plan = self.json_of(

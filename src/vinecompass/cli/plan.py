@@ -47,8 +47,12 @@ MOTIONS = ("straight", "dubins", "reeds-shepp")
 @click.option("--zones", type=FILE, help="A zones file; the zones of the site, or else of the map, if not given.")
 @scan_option
 @scan_at_option
-@click.option("--method", help="The planner; a-star if not given, for a car lattice.")
-@click.option("--motion", type=click.Choice(MOTIONS), help="What the drive can do, if not given.")
+@click.option(
+    "--method", metavar="NAME",
+    help="dijkstra, a-star (used if not given), any-angle, lattice (for a car), rrt, rrt-connect, rrt-star, "
+    "informed-rrt-star or roadmap.",
+)  # fmt: skip
+@click.option("--motion", type=click.Choice(MOTIONS), help="Lines or curves; what the drive can do, if not given.")
 @click.option("--radius", type=float, help="Least turning radius of curves, m; the car's own if not given.")
 @click.option("--compare", help="Planners to compare, with commas between them, or all.")
 @click.option("--repeat", type=int, default=1, show_default=True, help="How often each of them plans.")

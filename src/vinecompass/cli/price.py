@@ -42,7 +42,7 @@ __all__ = ["price", "run_price"]
 @click.option("--narrow", is_flag=True, help="List the doorways and aisles that the robot passes only just, or not.")
 @click.option("--explain", metavar="X,Y", help="Tell what each layer charges there, and why.")
 @click.option("--layers", is_flag=True, help="Draw each layer apart, and what closes each cell.")
-@click.option("--along", metavar="X,Y", nargs=2, help="Draw the prices along a line between two points.")
+@click.option("--along", metavar="X,Y X,Y", nargs=2, help="Draw the prices along a line between two points.")
 @click.option("--against", type=FILE, help="Draw the prices with this other settings file beside them.")
 @settings_option
 @picture_option

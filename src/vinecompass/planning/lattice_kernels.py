@@ -31,7 +31,8 @@ def lattice_search(floor, body, moves, move_prices, bounds, start, goal, index_o
     Returns
     -------
     nodes (N, 3) poses from start to the last one before the shot (or to the goal), the moves (N - 1,) between them, the
-    shot's curve (5, 2), what it all costs (inf if there is no way), the number of nodes expanded, and all nodes' positions (E, 2).
+    shot's curve (5, 2), what it all costs (inf if there is no way), the number of nodes expanded, and all nodes'
+    positions (E, 2).
     """
     prices, one_way, forbidden, clearance = floor
     outline, outer_radius, cell_size = body
