@@ -55,6 +55,20 @@ def advance(bend, length, x, y, heading):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
+def along(factors, p):  # type: ignore[no-untyped-def]
+    """A length from the three unknowns."""
+    return factors[0] * p[0] + factors[1] * p[1] + factors[2] * p[2]
+
+
+@njit(cache=True)
+def determinant(a):  # type: ignore[no-untyped-def]
+    """Determinant of a matrix (3, 3)."""
+    first = a[0, 0] * (a[1, 1] * a[2, 2] - a[1, 2] * a[2, 1])
+    second = a[0, 1] * (a[1, 0] * a[2, 2] - a[1, 2] * a[2, 0])
+    return first - second + a[0, 2] * (a[1, 0] * a[2, 1] - a[1, 1] * a[2, 0])
+
+
+@njit(cache=True)
 def word_length(goal, bends, factors, constants, guesses, forward):  # type: ignore[no-untyped-def]
     """Least length of a word that ends at the goal; inf if Newton's method finds none."""
     best = np.inf
@@ -65,7 +79,7 @@ def word_length(goal, bends, factors, constants, guesses, forward):  # type: ign
             x, y, heading = 0.0, 0.0, 0.0
             slopes[:] = 0.0
             for i in range(bends.size):
-                ahead = advance(bends[i], factors[i] @ p + constants[i], x, y, heading)
+                ahead = advance(bends[i], along(factors[i], p) + constants[i], x, y, heading)
                 for q in range(3):
                     slopes[0, q] += np.cos(ahead[2]) * factors[i, q] - (ahead[1] - y) * slopes[2, q]
                     slopes[1, q] += np.sin(ahead[2]) * factors[i, q] + (ahead[0] - x) * slopes[2, q]
@@ -74,14 +88,21 @@ def word_length(goal, bends, factors, constants, guesses, forward):  # type: ign
             turn = goal[2] - heading
             turn -= 2.0 * np.pi * np.floor((turn + np.pi) / (2.0 * np.pi))
             missed = np.array([goal[0] - x, goal[1] - y, turn])
-            if np.abs(missed).sum() < 1e-11 or abs(np.linalg.det(slopes)) < 1e-12:
+            # Cramer's rule: numba takes ten seconds to compile a call of LAPACK.
+            whole = determinant(slopes)
+            if np.abs(missed).sum() < 1e-11 or abs(whole) < 1e-12:
                 break
-            step = np.linalg.solve(slopes, missed)
+            step = np.empty(3)
+            for q in range(3):
+                column = slopes[:, q].copy()
+                slopes[:, q] = missed
+                step[q] = determinant(slopes) / whole
+                slopes[:, q] = column
             p += step * min(1.0, 1.0 / np.abs(step).max())
         # Arcs need go round no further than once; the curve must still end there.
         total, x, y, heading = 0.0, 0.0, 0.0, 0.0
         for i in range(bends.size):
-            length = factors[i] @ p + constants[i]
+            length = along(factors[i], p) + constants[i]
             if bends[i] != 0.0:
                 length -= 2.0 * np.pi * np.floor(length / (2.0 * np.pi) + (1e-12 if forward else 0.5))
             elif forward and length < -1e-9:

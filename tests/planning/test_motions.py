@@ -32,7 +32,7 @@ def car():
 class CurvesAgainstNewtonsMethod(unittest.TestCase):
     def test_lengths_are_the_least_that_any_word_has(self):
         rng = np.random.default_rng(2)
-        _, goals = random_pairs(120)
+        _, goals = random_pairs(70)
         for name, motion, words, forward, guesses in (
             ("Dubins", DubinsMotion(1.0), dubins_words(), True, rng.uniform(0.0, 6.2, (30, 3))),
             ("Reeds-Shepp", ReedsSheppMotion(1.0), reeds_shepp_words(), False, rng.uniform(-3.0, 3.0, (30, 3))),
