@@ -18,11 +18,10 @@ from benchmarks.localization_runs import demo_map, demo_run
 from benchmarks.measuring import measured
 from vinecompass import demo_file, read_site
 from vinecompass.costs import LiveCosts, price_floor
-from vinecompass.costs.kernels import line_price
+from vinecompass.costs.kernels import NO_WAYS, line_price
 from vinecompass.grids import Grid, clearance
 from vinecompass.odometry import motions, odometry_track, straightened_beams
 from vinecompass.planning import CostToGo, DubinsMotion, ReedsSheppMotion, find_grid_path, plan_path
-from vinecompass.planning.grid_search import NO_WAYS
 from vinecompass.planning.smoothing import shorten
 
 FloatArray = NDArray[np.float64]

@@ -10,13 +10,12 @@ from numpy.typing import ArrayLike, NDArray
 from scipy import ndimage
 
 from vinecompass.costs.costmap import CostMap
-from vinecompass.costs.kernels import drive_price, first_touch
+from vinecompass.costs.kernels import NO_WAYS, drive_price, first_touch
 from vinecompass.geometry import transform_points
 from vinecompass.robot import Robot
 
 __all__ = ["BodyCheck", "body_clearance", "body_touches"]
 
-NO_WAYS = np.zeros((0, 0), np.float32)
 FARTHEST = 1.5
 """Metres beyond which clearance is not measured: nothing is decided by it there."""
 

@@ -5,6 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+NO_WAYS = np.zeros((0, 0), np.float32)
+"""What stands for the headings of one-way zones where there is none."""
+
 
 @njit(cache=True, nogil=True)
 def first_touch(forbidden, clearance, outline, outer_radius, cell, poses):  # type: ignore[no-untyped-def]

@@ -57,10 +57,9 @@ class LiveCosts:
         costmap = price_floor(
             grid, robot, zones=zones, obstacles=self.obstacles, extra_layers=extra_layers, settings=s
         )  # fmt: skip
-        self._people_layer = self._people(())
         *lower, near = costmap.stack
         layers = costmap.layers | {"people": np.ones(grid.shape, np.float32)}
-        self.costmap = replace(costmap, stack=(*lower, self._people_layer, near), layers=layers)
+        self.costmap = replace(costmap, stack=(*lower, self._people(()), near), layers=layers)
         unchanging = [factors for name, factors in costmap.layers.items() if name not in ("obstacles", "clearance")]
         self._base = np.prod(unchanging, axis=0, dtype=np.float32)
         self._closed = np.isinf(self._base)
@@ -87,15 +86,15 @@ class LiveCosts:
     def meet(self, people: Sequence[Walking]) -> Window:
         """Charge for people where they are now, and no longer where they were. Returns the cells priced anew."""
         before = self.costmap.layers["people"]
-        self._people_layer = self._people(people)
-        factors = self._people_layer.charge(self._grid, self._robot)
+        layer = self._people(people)
+        factors = layer.charge(self._grid, self._robot)
         rows, columns = np.nonzero(factors != before)
         if len(rows) == 0:
             return NO_WINDOW
         window = np.s_[rows.min() : rows.max() + 1, columns.min() : columns.max() + 1]
         before[window] = factors[window]
         *lower, _, near = self.costmap.stack
-        self.costmap = replace(self.costmap, stack=(*lower, self._people_layer, near))
+        self.costmap = replace(self.costmap, stack=(*lower, layer, near))
         self._multiply(window)
         return window
 

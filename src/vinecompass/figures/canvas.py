@@ -23,8 +23,8 @@ from vinecompass.robot import Robot
 
 __all__ = [
     "AUBERGINE", "BURGUNDY", "CHARCOAL", "GREY", "OLIVE", "PAPER", "RUST", "SAND", "SIDE", "SLATE", "STRAW", "TEAL",
-    "add_side_axes", "draw_grid", "draw_image", "draw_robot", "draw_scale_bar", "draw_truth", "new_sheet",
-    "save_figure", "strongest", "write_side",
+    "add_side_axes", "blank_sheet", "draw_grid", "draw_image", "draw_robot", "draw_scale_bar", "draw_truth",
+    "new_sheet", "save_figure", "strongest", "write_side",
 ]  # fmt: skip
 
 PAPER, SAND, AUBERGINE = "#FBF7F0", "#DDD3C2", "#2E1A2F"
@@ -38,11 +38,17 @@ SIDE = 0.745
 """Where the column for legend and numbers begins, as a share of the sheet's width."""
 
 
-def new_sheet(title: str) -> tuple[Figure, Axes]:
-    """Return a sheet of 1280 x 800 pixels with one map axes on its left, under a title that states the finding."""
+def blank_sheet(title: str) -> Figure:
+    """Return a sheet of 1280 x 800 pixels with a title that states the finding."""
     figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor=PAPER)
     FigureCanvasAgg(figure)
     figure.text(0.03, 0.955, title, fontsize=14.5, fontweight="bold", color=AUBERGINE, va="center")
+    return figure
+
+
+def new_sheet(title: str) -> tuple[Figure, Axes]:
+    """Return a sheet with one map axes on its left, under a title that states the finding."""
+    figure = blank_sheet(title)
     axes = figure.add_axes((0.05, 0.07, SIDE - 0.075, 0.845))
     axes.set_aspect("equal", adjustable="box", anchor="NW")
     axes.set_facecolor(PAPER)

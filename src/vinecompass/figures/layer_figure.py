@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.colors import to_rgba
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
@@ -21,6 +20,7 @@ from vinecompass.figures.canvas import (
     RUST,
     SLATE,
     TEAL,
+    blank_sheet,
     draw_image,
     new_sheet,
     write_side,
@@ -131,9 +131,7 @@ def draw_cost_change(before: CostMap, after: CostMap, name: str, other: str) -> 
 
 def _panels(count: int, title: str) -> tuple[Figure, list[Axes]]:
     """Return a sheet with several maps on it."""
-    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor=PAPER)
-    FigureCanvasAgg(figure)
-    figure.text(0.03, 0.955, title, fontsize=14.5, fontweight="bold", color=AUBERGINE, va="center")
+    figure = blank_sheet(title)
     columns = 2 if count <= 4 else 3
     rows = -(-count // columns)
     all_axes = []

@@ -55,7 +55,7 @@ class CostToGo(GridSearch):
             stale = (self.came_by[cells] > 0) & (self.costs[cells] == known)
             self._take_back(np.unique(cells[stale]), self.cost_to(start))
             expanded += self.grow(start)
-        return GridPath(self.path_to(start)[::-1], self.cost_to(start), expanded, self)
+        return self.path(self.path_to(start)[::-1], start, expanded)
 
     def _take_back(self, roots: NDArray[np.int64], limit: float) -> None:
         beside, beyond = take_back(self.prices.shape, self.costs, self.came_by, roots, limit)

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import resample_polyline, wrap_angle
-from vinecompass.planning.any_angle import AnyAnglePath, find_any_angle_path
-from vinecompass.planning.grid_search import NO_WAYS, GridPath, find_grid_path
+from vinecompass.planning.any_angle import find_any_angle_path
+from vinecompass.planning.grid_search import GridPath, find_grid_path
 from vinecompass.planning.problem import PlanSettings, Problem, Way
 from vinecompass.planning.smoothing import shorten, smooth
 
@@ -42,7 +42,7 @@ def any_angle(problem: Problem, settings: PlanSettings, rng: np.random.Generator
     ))  # fmt: skip
 
 
-def _around_touches(problem: Problem, settings: PlanSettings, search: Callable[..., GridPath | AnyAnglePath]) -> Way:
+def _around_touches(problem: Problem, settings: PlanSettings, search: Callable[..., GridPath]) -> Way:
     """Search, finish and check with the whole body; where it touches, keep away from there and search again."""
     costmap, (first, last) = problem.costmap, problem.ends
     prices = costmap.prices.copy()
@@ -51,7 +51,7 @@ def _around_touches(problem: Problem, settings: PlanSettings, search: Callable[.
     for attempt in range(1, settings.body_retries + 1):
         path = search(prices, first, last, costmap.one_way)
         expanded += path.expanded
-        explored = costmap.grid.points_of(_thinned(np.argwhere(path.search.explored)))
+        explored = costmap.grid.points_of(_thinned(np.argwhere(path.explored)))
         if len(path.points) == 0:
             return Way(np.zeros((0, 3)), expanded, attempt, explored, exhausted=attempt == 1)
         ends = problem.to_cells(np.stack([problem.start_pose[:2], problem.goal_pose[:2]]))
@@ -75,7 +75,7 @@ def finished(
     problem: Problem, settings: PlanSettings, points: FloatArray, prices: NDArray[np.float32]
 ) -> FloatArray:  # fmt: skip
     """Make a way over points ``(N, 2)`` in cells, column before row, short, even and smooth."""
-    one_way = NO_WAYS if problem.costmap.one_way is None else problem.costmap.one_way
+    _, one_way, _, _ = problem.floor_arrays
     corners = shorten(prices, points, one_way)
     # Leg by leg, so that the corners stay: a chord across one might meet a closed cell.
     spacing = settings.spacing / problem.costmap.grid.cell_size

@@ -17,34 +17,38 @@ Cells = tuple[int, int]
 BOUND_SHARE = 0.99
 """Share of the lower bound that A* trusts in. A bit less than all of it lets every step raise cost plus bound by some
 least amount, so that the order within a bucket is free and no cell is expanded twice; measured best of 0.9 to 1."""
-NO_WAYS = np.zeros((0, 0), np.float32)
 
 
 @dataclass(frozen=True)
 class GridPath:
-    """A path over cells.
+    """A path over a priced grid.
 
     Parameters
     ----------
-    cells : array, (N, 2)
-        Row and column from start to goal; empty if there is no way.
+    points : array, (N, 2)
+        From start to goal in cells, column before row; empty if there is no way.
     cost : float
         Price times length, in cells; `inf` if there is no way.
     expanded : int
         Cells whose neighbours were looked at.
-    search : GridSearch
-        Knows which cells those were.
+    came_by : array, (rows, columns), uint8
+        16 or more in those cells.
     """
 
-    cells: NDArray[np.int64]
+    points: NDArray[np.float64]
     cost: float
     expanded: int
-    search: GridSearch
+    came_by: NDArray[np.uint8]
 
     @property
-    def points(self) -> NDArray[np.float64]:
-        """The centres of its cells ``(N, 2)``, column before row."""
-        return self.cells[:, ::-1].astype(np.float64) + 0.5
+    def cells(self) -> NDArray[np.int64]:
+        """Row and column ``(N, 2)`` of the cells that its points lie in."""
+        return np.floor(self.points[:, ::-1]).astype(np.int64)
+
+    @property
+    def explored(self) -> NDArray[np.bool_]:
+        """The cells ``(rows, columns)`` whose neighbours were looked at."""
+        return self.came_by >= 16
 
 
 class GridSearch:
@@ -111,6 +115,11 @@ class GridSearch:
         flat = trace_back(self.came_by, cell, columns) if self.came_by[cell] else np.zeros(0, np.int64)
         return np.stack(np.divmod(flat, columns), axis=-1)
 
+    def path(self, cells: NDArray[np.int64], target: Cells, expanded: int) -> GridPath:
+        """Return a path over cells' centres at what it costs to get to a cell."""
+        came_by = self.came_by.reshape(self.prices.shape)
+        return GridPath(cells[:, ::-1].astype(np.float64) + 0.5, self.cost_to(target), expanded, came_by)
+
     def cost_to(self, target: Cells) -> float:
         """Return what it costs to get to a cell, in cells; `inf` unless it was reached."""
         cell = check_cell("goal", target, self.prices.shape)
@@ -164,10 +173,8 @@ def find_grid_path(
     table = np.ascontiguousarray(prices, dtype=np.float32)
     search = GridSearch(table, start, one_way, bound_share=BOUND_SHARE if bounded else 0.0)
     check_cell("goal", goal, table.shape)
-    if not np.isfinite(table[goal]):
-        return GridPath(np.zeros((0, 2), np.int64), np.inf, 0, search)
-    expanded = search.grow(goal)
-    return GridPath(search.path_to(goal), search.cost_to(goal), expanded, search)
+    expanded = search.grow(goal) if np.isfinite(table[goal]) else 0
+    return search.path(search.path_to(goal), goal, expanded)
 
 
 def check_prices(prices: NDArray[np.float32]) -> tuple[float, float]:

@@ -122,7 +122,7 @@ def plan_path(
     With the methods "dijkstra", "a-star" and "any-angle" the path is a cheap one for the body's origin, shortened where
     a straight line is no dearer, and smoothed. Then the body's outline is checked at every pose against every forbidden
     cell; where it would touch, the origin is kept away from there and the search starts over. "lattice", "rrt",
-    "rrt-connect", "rrt-star", "informed-rrt-star" and "roadmap" check the body on every edge, and take any motion.
+    "rrt-connect", "rrt-star", "informed-rrt-star" and "roadmap" check the body on every edge, and take curves.
     Turning on the spot at either end of a straight edge is the follower's business, and is checked where it drives.
 
     Parameters

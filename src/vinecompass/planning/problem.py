@@ -11,10 +11,11 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import Field
 
 from vinecompass.costs import BodyCheck, CostMap
+from vinecompass.costs.kernels import NO_WAYS
 from vinecompass.errors import InputError
 from vinecompass.files import Fraction, Model, Positive, Whole
 from vinecompass.geometry import compose, inverse, transform_points
-from vinecompass.planning.grid_search import NO_WAYS, Cells
+from vinecompass.planning.grid_search import Cells
 from vinecompass.planning.motions import Motion, StraightMotion, usual_motion
 from vinecompass.robot import Robot
 

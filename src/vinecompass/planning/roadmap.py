@@ -18,7 +18,7 @@ FloatArray = NDArray[np.float64]
 
 
 class Roadmap:
-    """Nodes drawn evenly from the open floor, each joined to its neighbours where the body can drive.
+    """Nodes drawn from the open floor, each joined to its neighbours where the body can drive.
 
     Parameters
     ----------

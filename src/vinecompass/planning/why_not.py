@@ -92,8 +92,11 @@ def why_no_way(problem: Problem, settings: PlanSettings, *, exhausted: bool) -> 
     """
     # What is taken away and opens the way is what closes it: all of a kind at once, then one by one.
     for kind, apart in suspects(problem.costmap):
-        if _opens(problem, settings, kind.stack):
-            return _told(problem, settings, next((one for one in apart if _opens(problem, settings, one.stack)), kind))
+        way = _way_over(problem, settings, kind.stack)
+        if len(way):
+            return _told(
+                problem, next((one for one in apart if len(_way_over(problem, settings, one.stack))), kind), way
+            )
     narrow = find_bottleneck(problem.costmap, *problem.ends)
     why = None if narrow is None else _too_narrow(problem, settings, narrow)
     if why is not None:
@@ -105,28 +108,28 @@ def why_no_way(problem: Problem, settings: PlanSettings, *, exhausted: bool) -> 
             "the method lattice, which turns the body as it goes, may still find one",
         )
     everything = all_suspects(problem.costmap)
-    if _opens(problem, settings, everything.stack):
+    if len(_way_over(problem, settings, everything.stack)):
         return WhyNot("several", f"only together {everything.what} close every way", f"without them {_opened()}")
     return WhyNot("walls", "what the map shows as occupied stands between start and goal on all sides")
 
 
-def _opens(problem: Problem, settings: PlanSettings, stack: Sequence[Layer], robot: Robot | None = None) -> bool:
-    """Plan again over another stack of layers, or with another body."""
+def _way_over(
+    problem: Problem, settings: PlanSettings, stack: Sequence[Layer], robot: Robot | None = None
+) -> FloatArray:  # fmt: skip
+    """Plan again over another stack of layers, or with another body; return the poses, none if there is no way."""
     zones = [zone for layer in stack if isinstance(layer, ZoneLayer) for zone in layer.zones]
     grid = problem.costmap.grid
     body = robot or problem.robot
     costmap = price_stack(grid, body, stack, one_way_headings(grid, zones))
     changed = replace(problem, costmap=costmap, robot=body)
-    return len(a_star(changed, settings, np.random.default_rng(0)).poses) > 0
+    return a_star(changed, settings, np.random.default_rng(0)).poses
 
 
-def _told(problem: Problem, settings: PlanSettings, change: Change) -> WhyNot:
-    costmap = problem.costmap
+def _told(problem: Problem, change: Change, way: FloatArray) -> WhyNot:
+    """Blame what was taken away, now that there is a way."""
     if change.cause == "unknown":
         # Where the way that unknown floor closes would enter it.
-        free = price_stack(costmap.grid, problem.robot, change.stack, costmap.one_way)
-        way = a_star(replace(problem, costmap=free), settings, np.random.default_rng(0)).poses
-        unknown = costmap.grid.values_at(way[:, :2], costmap.grid.unknown, False)
+        unknown = problem.costmap.grid.values_at(way[:, :2], problem.costmap.grid.unknown, False)
         place = way[int(np.argmax(unknown)), :2] if np.any(unknown) else way[len(way) // 2, :2]
         return WhyNot(
             "unknown", f"every way leads over or beside unknown floor, first at {place[0]:.2f}, {place[1]:.2f}",
@@ -157,7 +160,7 @@ def _too_narrow(problem: Problem, settings: PlanSettings, narrow: Bottleneck) ->
             return None
         outline = [(float(x) * scale, float(y) * scale) for x, y in robot.body.polygon]
         smaller = robot.model_copy(update={"body": type(robot.body)(outline=outline, radius=None)})
-        if _opens(problem, settings, problem.costmap.stack, smaller):
+        if len(_way_over(problem, settings, problem.costmap.stack, smaller)):
             break
     else:
         return None
