@@ -17,4 +17,4 @@ mission = rehearse(site, robot, grid, goal, initial_pose=told, zones=site.zone, 
 print(f"arrived: {mission.arrived}, {mission.position_error:.3f} m off by the truth, {mission.contacts} contacts")
 
 picture = sys.argv[1] if len(sys.argv) > 1 else "drive.png"
-save_figure(draw_drive(grid, mission, goal), picture)
+save_figure(draw_drive(grid, mission), picture)

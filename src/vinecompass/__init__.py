@@ -33,8 +33,8 @@ _HOMES = {
     "vinecompass.planning": (
         "CostToGo", "DubinsMotion", "Plan", "Problem", "ReedsSheppMotion", "Roadmap", "compare_planners", "plan_path",
     ),
-    "vinecompass.following": ("PathFollower",),
-    "vinecompass.navigation": ("Navigator", "Settings", "read_settings"),
+    "vinecompass.following": ("PathFollower", "VelocityWindow"),
+    "vinecompass.navigation": ("Navigator", "Round", "Settings", "read_round", "read_settings"),
     "vinecompass.rehearsal": ("record_drive", "rehearse"),
 }  # fmt: skip
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}

@@ -86,7 +86,7 @@ class Figures(unittest.TestCase):
                 "m to the goal",
                 [teal],
             ),
-            ("drive", draw_drive(GRID, mission, goal), "Not arrived", [aubergine, teal]),
+            ("drive", draw_drive(GRID, mission), "0 of 1 stops reached", [aubergine, teal]),
         ):
             with self.subTest(name=name):
                 self.assertIn(words, figure.texts[0].get_text())

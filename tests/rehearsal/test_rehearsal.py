@@ -25,7 +25,7 @@ class Missions(unittest.TestCase):
                 self.assertLessEqual(speeding, drive.acceleration + 1e-6)
                 self.assertLessEqual(braking, drive.braking + 1e-6)
                 self.assertLessEqual(turning, drive.turn_acceleration + 1e-6)
-                self.assertLessEqual(np.abs(mission.velocities).max(axis=0)[0], drive.top_speed)
+                self.assertLessEqual(np.abs(mission.velocities[:, 0]).max(), drive.top_speed)
                 self.assertLess(np.abs(mission.run.truth.poses[-1] - GOAL)[:2].max(), 0.10)
 
     def test_the_same_seed_gives_the_same_mission(self):

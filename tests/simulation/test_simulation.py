@@ -67,7 +67,7 @@ class TheRecordedRun(unittest.TestCase):
         truth = np.concatenate([r.truth.poses for r in readings])
         velocities = np.concatenate([r.velocities for r in readings])
         np.testing.assert_allclose(
-            np.concatenate([r.imu.turn_rate for r in readings])[120:], 1.1 * velocities[120:, 1], atol=0.02
+            np.concatenate([r.imu.turn_rate for r in readings])[120:], 1.1 * velocities[120:, 2], atol=0.02
         )
         # Where the IMU was, every 0.01 s: its second differences are its acceleration, turned into its own frame.
         sensor = compose(np.vstack([r.truth.poses for r in readings]), made.imu.mount_pose)

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import Field
 
 from vinecompass.costs.fall import ClearanceLayer, Fall
-from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, one_way_headings
+from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, one_way_headings, slow_speeds
 from vinecompass.costs.people import PeopleLayer, Walking
 from vinecompass.errors import InputError
 from vinecompass.files import Model, NotNegative, Number, Positive
@@ -68,6 +68,8 @@ class CostMap:
         The layers that charged it, the clearance's last.
     one_way : array, (rows, columns), float32, or None
         Heading of the one-way zone over each cell in the grid's frame, `nan` for none.
+    top_speeds : array, (rows, columns), float32, or None
+        Speed not to exceed over each cell, m/s; `inf` outside slow zones.
     """
 
     grid: Grid
@@ -77,6 +79,7 @@ class CostMap:
     layers: dict[str, NDArray[np.float32]]
     stack: Sequence[Layer] = ()
     one_way: NDArray[np.float32] | None = None
+    top_speeds: NDArray[np.float32] | None = None
 
     def explain(self, x: float, y: float) -> dict[str, Charge]:
         """Return what each layer charges at a site point and why, by its name; empty off the map."""
@@ -171,7 +174,8 @@ def price_floor(
     if people:
         stack.append(PeopleLayer(people, s.people_price, s.people_spread, s.people_lookahead))
     near = ClearanceLayer(np.zeros((0, 0), np.float32), s.contact_price, s.comfort, s.fall)
-    return price_stack(grid, robot, [*stack, near], one_way_headings(grid, zones))
+    priced = price_stack(grid, robot, [*stack, near], one_way_headings(grid, zones))
+    return replace(priced, top_speeds=slow_speeds(grid, zones))
 
 
 def price_stack(

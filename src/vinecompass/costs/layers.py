@@ -18,7 +18,7 @@ from vinecompass.errors import InputError
 from vinecompass.grids import Grid, Zone, cells_inside
 from vinecompass.robot import Robot
 
-__all__ = ["Layer", "MapLayer", "PointsLayer", "ZoneLayer", "one_way_headings"]
+__all__ = ["Layer", "MapLayer", "PointsLayer", "ZoneLayer", "one_way_headings", "slow_speeds"]
 
 Factors = NDArray[np.float32]
 Unknown = Literal["closed", "dear", "free"]
@@ -94,6 +94,19 @@ def one_way_headings(grid: Grid, zones: Sequence[Zone]) -> Factors | None:
         if zone.kind == "one-way" and zone.heading_deg is not None:
             headings[cells_inside(grid, zone.polygon)] = np.radians(zone.heading_deg) - grid.turn
     return None if np.all(np.isnan(headings)) else headings
+
+
+def slow_speeds(grid: Grid, zones: Sequence[Zone]) -> Factors | None:
+    """Return the speed not to exceed over each cell ``(rows, columns)``, m/s, `inf` outside slow zones.
+
+    None if there is no such zone.
+    """
+    speeds = np.full(grid.shape, np.inf, np.float32)
+    for zone in zones:
+        if zone.kind == "slow" and zone.speed is not None:
+            inside = cells_inside(grid, zone.polygon)
+            speeds[inside] = np.minimum(speeds[inside], np.float32(zone.speed))
+    return None if np.all(np.isinf(speeds)) else speeds
 
 
 @dataclass(frozen=True)

@@ -64,6 +64,7 @@ class LiveCosts:
         self._base = np.prod(unchanging, axis=0, dtype=np.float32)
         self._closed = np.isinf(self._base)
         body = robot.body
+        self._people_windows: list[Window] = []
         self._reach = max(body.inner_radius + s.comfort, body.outer_radius) + 2.0 * grid.cell_size
 
     def see(self, t: float, pose: ArrayLike, beams: Beams, sensor: str = "scans") -> Window:
@@ -85,18 +86,25 @@ class LiveCosts:
 
     def meet(self, people: Sequence[Walking]) -> Window:
         """Charge for people where they are now, and no longer where they were. Returns the cells priced anew."""
-        before = self.costmap.layers["people"]
-        layer = self._people(people)
-        factors = layer.charge(self._grid, self._robot)
-        rows, columns = np.nonzero(factors != before)
-        if len(rows) == 0:
+        layer, factors = self._people(people), self.costmap.layers["people"]
+        eggs = list(layer.eggs(self._grid))
+        windows = self._people_windows + [window for window, _ in eggs]
+        if not windows:
             return NO_WINDOW
-        window = np.s_[rows.min() : rows.max() + 1, columns.min() : columns.max() + 1]
-        before[window] = factors[window]
+        for window in self._people_windows:
+            factors[window] = 1.0
+        for window, egg in eggs:
+            np.maximum(factors[window], egg, out=factors[window])
+        self._people_windows = [window for window, _ in eggs]
         *lower, _, near = self.costmap.stack
         self.costmap = replace(self.costmap, stack=(*lower, layer, near))
-        self._multiply(window)
-        return window
+        for window in windows:
+            self._multiply(window)
+        rows, columns = (
+            slice(min(part.start for part in parts), max(part.stop for part in parts))
+            for parts in zip(*windows, strict=True)
+        )
+        return rows, columns
 
     def _people(self, people: Sequence[Walking]) -> PeopleLayer:
         s = self._settings

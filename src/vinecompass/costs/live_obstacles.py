@@ -103,6 +103,11 @@ class LiveObstacles:
             return here
         return np.minimum(first, here[0]), np.maximum(last, here[1])
 
+    def forget(self) -> None:
+        """Forget everything seen; the next scan's window covers what is to be priced anew."""
+        for seen in self._seen.values():
+            seen[:] = NEVER
+
     @property
     def points(self) -> NDArray[np.float64]:
         """The centres ``(N, 2)`` of the cells that are obstacles now, in the site frame, m."""

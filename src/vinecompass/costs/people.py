@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
+from vinecompass.geometry import relative
 from vinecompass.grids import Grid
 from vinecompass.robot import Robot
 
@@ -63,31 +64,47 @@ class PeopleLayer:
     def charge(self, grid: Grid, robot: Robot) -> NDArray[np.float32]:
         """Charge each cell for its dearest person."""
         factors = np.ones(grid.shape, np.float32)
+        for window, egg in self.eggs(grid):
+            np.maximum(factors[window], egg, out=factors[window])
+        return factors
+
+    def eggs(self, grid: Grid) -> Iterator[tuple[tuple[slice, slice], NDArray[np.float32]]]:
+        """Yield for each person the window of cells about the egg, and what it charges there."""
         for person in self.people:
-            reach = FARTHEST * (self.spread + self._drawn_out(person))
-            low, high = grid.window_about([person.x, person.y], reach)
+            drawn_out = self._drawn_out(person)
+            # From behind the person to the egg's far end.
+            middle = 0.5 * FARTHEST * self.lookahead * np.array([person.velocity_x, person.velocity_y])
+            reach = FARTHEST * (self.spread + 0.5 * drawn_out)
+            low, high = grid.window_about([person.x + middle[0], person.y + middle[1]], reach)
             if np.any(low >= high):
                 continue
-            rows, columns = np.mgrid[low[0] : high[0], low[1] : high[1]]
-            points = grid.points_of(np.stack([rows.ravel(), columns.ravel()], axis=-1))
-            window = factors[low[0] : high[0], low[1] : high[1]]
-            np.maximum(window, self._egg(person, points).reshape(window.shape), out=window)
-        return factors
+            rows, columns = np.arange(low[0], high[0]) + 0.5, np.arange(low[1], high[1]) + 0.5
+            x, y = np.meshgrid(grid.cell_size * columns, grid.cell_size * rows)
+            here = relative([person.x, person.y, 0.0], grid.frame)
+            heading = np.arctan2(person.velocity_y, person.velocity_x) - grid.turn
+            egg = self._egg(drawn_out, float(heading), x - here[0], y - here[1])
+            yield (slice(int(low[0]), int(high[0])), slice(int(low[1]), int(high[1]))), egg
 
     def why(self, x: float, y: float) -> str:
         """Name the person who is charged for there."""
-        eggs = [float(self._egg(person, np.array([[x, y]]))[0]) for person in self.people]
+        eggs = [
+            float(self._egg(
+                self._drawn_out(each), float(np.arctan2(each.velocity_y, each.velocity_x)),
+                np.array(x - each.x), np.array(y - each.y),
+            ))
+            for each in self.people
+        ]  # fmt: skip
         return str(self.people[int(np.argmax(eggs))]) if eggs and max(eggs) > 1.0 else "nobody near"
 
     def _drawn_out(self, person: Walking) -> float:
         return self.lookahead * float(np.hypot(person.velocity_x, person.velocity_y))
 
-    def _egg(self, person: Walking, points: NDArray[np.float64]) -> NDArray[np.float32]:
-        away = points - (person.x, person.y)
-        heading = np.arctan2(person.velocity_y, person.velocity_x)
-        along = np.cos(heading) * away[:, 0] + np.sin(heading) * away[:, 1]
-        across = np.cos(heading) * away[:, 1] - np.sin(heading) * away[:, 0]
-        spread_along = np.where(along > 0.0, self.spread + self._drawn_out(person), self.spread)
+    def _egg(
+        self, drawn_out: float, heading: float, x: NDArray[np.float64], y: NDArray[np.float64]
+    ) -> NDArray[np.float32]:
+        """Return what is charged `x`, `y` away from a person who walks that way."""
+        along, across = np.cos(heading) * x + np.sin(heading) * y, np.cos(heading) * y - np.sin(heading) * x
+        spread_along = np.where(along > 0.0, self.spread + drawn_out, self.spread)
         exponent = 0.5 * ((along / spread_along) ** 2 + (across / self.spread) ** 2)
         egg = np.where(exponent < 0.5 * FARTHEST**2, (self.price - 1.0) * np.exp(-exponent), 0.0)
         return (1.0 + egg).astype(np.float32)

@@ -8,6 +8,7 @@ from vinecompass.figures.fusion_figure import draw_fusion
 from vinecompass.figures.health_figure import draw_health
 from vinecompass.figures.judge_figure import draw_comparison, draw_quality
 from vinecompass.figures.layer_figure import draw_cost_change, draw_layers, draw_profile
+from vinecompass.figures.local_plan_figure import draw_local_plan
 from vinecompass.figures.localization_figure import draw_localization
 from vinecompass.figures.localization_film import LocalizationFilm
 from vinecompass.figures.map_figure import draw_mapping
@@ -16,7 +17,23 @@ from vinecompass.figures.plan_figure import draw_plan, draw_plan_comparison
 from vinecompass.figures.run_figure import draw_run
 
 __all__ = [
-    "LocalizationFilm", "MapFilm", "draw_comparison", "draw_cost_change", "draw_costs", "draw_drive", "draw_edits",
-    "draw_fusion", "draw_health", "draw_layers", "draw_localization", "draw_mapping", "draw_plan",
-    "draw_plan_comparison", "draw_profile", "draw_quality", "draw_run", "save_figure",
+    "LocalizationFilm",
+    "MapFilm",
+    "draw_comparison",
+    "draw_cost_change",
+    "draw_costs",
+    "draw_drive",
+    "draw_edits",
+    "draw_fusion",
+    "draw_health",
+    "draw_layers",
+    "draw_local_plan",
+    "draw_localization",
+    "draw_mapping",
+    "draw_plan",
+    "draw_plan_comparison",
+    "draw_profile",
+    "draw_quality",
+    "draw_run",
+    "save_figure",
 ]  # fmt: skip

@@ -22,14 +22,15 @@ from vinecompass.grids import Grid, strongest
 from vinecompass.robot import Robot
 
 __all__ = [
-    "AUBERGINE", "BURGUNDY", "CHARCOAL", "GREY", "OLIVE", "PAPER", "RUST", "SAND", "SIDE", "SLATE", "STRAW", "TEAL",
-    "add_side_axes", "blank_sheet", "draw_grid", "draw_image", "draw_robot", "draw_scale_bar", "draw_truth",
-    "new_sheet", "save_figure", "strongest", "write_side",
+    "AUBERGINE", "BURGUNDY", "CHARCOAL", "CORAL", "GREY", "OLIVE", "PAPER", "RUST", "SAFFRON", "SAND", "SIDE",
+    "SLATE", "STRAW", "TEAL", "add_side_axes", "blank_sheet", "draw_grid", "draw_image", "draw_robot",
+    "draw_scale_bar", "draw_truth", "new_sheet", "save_figure", "strongest", "write_side",
 ]  # fmt: skip
 
 PAPER, SAND, AUBERGINE = "#FBF7F0", "#DDD3C2", "#2E1A2F"
 STRAW, RUST, BURGUNDY = "#F2D98B", "#C7643A", "#6B1E3A"
 SLATE, OLIVE, TEAL = "#3B6FB5", "#7A9A3B", "#0F6E6E"
+SAFFRON, CORAL = "#E39B1D", "#E06C5A"
 CHARCOAL, GREY = "#333333", "#A8A29A"
 
 MOST_CELLS = 1000

@@ -21,6 +21,7 @@ from vinecompass.figures.canvas import (
     OLIVE,
     PAPER,
     RUST,
+    SAFFRON,
     SIDE,
     SLATE,
     TEAL,
@@ -35,7 +36,6 @@ from vinecompass.robot import Robot
 
 __all__ = ["draw_plan", "draw_plan_comparison"]
 
-SAFFRON = "#E39B1D"
 PATH_STYLES: list[tuple[str, Any]] = [
     (TEAL, "-"), (SLATE, "--"), (SAFFRON, "-"), (BURGUNDY, ":"), (OLIVE, "-."), (CHARCOAL, "--"), (RUST, "-."),
     (SLATE, ":"), (TEAL, (0, (5, 1, 1, 1))),

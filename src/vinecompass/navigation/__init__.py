@@ -1,7 +1,17 @@
-"""Floor 5: the navigator, live obstacles, safety, and the settings of every stage."""
+"""Floor 6: the navigator, rounds, recovery, safety, and the settings of every stage."""
 
+from vinecompass.navigation.input_watch import InputWatch
+from vinecompass.navigation.mission_log import Intervention, MissionLog, StateEntry, StopResult
 from vinecompass.navigation.navigator import Navigator
-from vinecompass.navigation.safety import SafetySettings, safe_command
+from vinecompass.navigation.recovery import RECOVERIES
+from vinecompass.navigation.round import Round, RoundStop, StopGoal, read_round
+from vinecompass.navigation.safety import Safety, guard_outline, safe_command
+from vinecompass.navigation.safety_settings import SafetySettings
+from vinecompass.navigation.scene import Scene
 from vinecompass.navigation.settings import NavigationSettings, Settings, read_settings
 
-__all__ = ["NavigationSettings", "Navigator", "SafetySettings", "Settings", "read_settings", "safe_command"]
+__all__ = [
+    "RECOVERIES", "InputWatch", "Intervention", "MissionLog", "NavigationSettings", "Navigator", "Round", "RoundStop",
+    "Safety", "SafetySettings", "Scene", "Settings", "StateEntry", "StopGoal", "StopResult", "guard_outline",
+    "read_round", "read_settings", "safe_command",
+]  # fmt: skip

@@ -1,4 +1,4 @@
-"""The navigator: localizes, plans, replans, follows, and stays safe, one step at a time."""
+"""The navigator: localizes, plans, replans, drives, recovers and stays safe, one step at a time."""
 
 from __future__ import annotations
 
@@ -8,95 +8,158 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import CostMap, LiveCosts, body_touches
-from vinecompass.following import PathFollower
-from vinecompass.geometry import compose, inverse, relative, transform_points
+from vinecompass.costs import CostMap, LiveCosts, Walking, body_touches
+from vinecompass.errors import InputError
+from vinecompass.following import LocalPlan, LocalPlanner, local_planner
+from vinecompass.geometry import compose, inverse, relative, transform_points, wrap_angle
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate, ParticleLocalizer
-from vinecompass.navigation.safety import guard_outline, safe_command
+from vinecompass.navigation.input_watch import InputWatch
+from vinecompass.navigation.loop_planning import plan_for_loop
+from vinecompass.navigation.mission_log import MissionLog, StopResult
+from vinecompass.navigation.progress import ProgressWatch
+from vinecompass.navigation.recovery import Recovery
+from vinecompass.navigation.round import Round, StopGoal
+from vinecompass.navigation.safety import Safety
+from vinecompass.navigation.scene import Scene
 from vinecompass.navigation.settings import Settings
 from vinecompass.odometry import deskewed_hits, motion_at, straightened_beams
-from vinecompass.planning import Plan, plan_path
-from vinecompass.robot import Command, Robot, limit_command
+from vinecompass.planning import Plan
+from vinecompass.robot import Command, Robot
 from vinecompass.runs import Scan, Track
 
 __all__ = ["Navigator"]
 
-State = Literal["driving", "waiting", "stale", "arrived"]
+FloatArray = NDArray[np.float64]
+State = Literal[
+    "finding itself", "driving", "recovering", "dwelling", "stale", "holding", "manual", "finished", "failed"
+]  # fmt: skip
 
 
 class Navigator:
-    """Drives a robot to a goal in a map, from its scans and odometry alone.
+    """Drives a robot round its stops in a map, from its scans and odometry alone.
 
     Parameters
     ----------
     grid : Grid
     robot : Robot
-    initial_pose, goal : array_like, (3,)
-        In the site frame, m and radians; the initial pose may be rough.
+    initial_pose : array_like, (3,), or None
+        In the site frame, m and radians; it may be rough. None: it looks around until it knows where it is.
+    goals : sequence of StopGoal, or array_like, (3,)
+        The stops in their order, or the one pose to reach.
     zones : sequence of Zone
     settings : Settings, optional
     seed : int
 
     Attributes
     ----------
-    state : {"driving", "waiting", "stale", "arrived"}
+    state : str
+        "finding itself", "driving", "recovering", "dwelling" at a stop, "stale" (standing for want of good input),
+        "holding" or "manual" (as it was told), "finished", or "failed".
     reason : str
-        Why it waits or stands; empty while it drives.
+        Why it is in that state, or what limits its speed.
     estimate : Estimate or None
         The last one, at its scan's stamp.
     pose : array, (3,)
         The estimate carried on to now by the odometry.
     plan : Plan or None
         The last one made, found or not.
-    plans : int
-        How often it has planned.
-    obstacles : array, (N, 2)
-        Points seen that the map does not know, in the site frame.
+    t : float
+        Of the last step with good input, s.
+    local_plan : LocalPlan or None
+        The last one, with everything that was considered for it.
+    log : MissionLog
+        States, plans, interventions of safety, and how each stop ended.
 
     Raises
     ------
     InputError
-        The goal or the initial pose lies off the map.
+        A stop or the initial pose lies off the map, or the drive is one that the chosen local planner does not know.
     """
 
     def __init__(
-        self, grid: Grid, robot: Robot, initial_pose: ArrayLike, goal: ArrayLike, *,
+        self, grid: Grid, robot: Robot, initial_pose: ArrayLike | None, goals: Sequence[StopGoal] | ArrayLike, *,
         zones: Sequence[Zone] = (), settings: Settings | None = None, seed: int,
     ) -> None:  # fmt: skip
-        self._settings = settings or Settings()
-        s = self._settings
-        self._grid, self._robot = grid, robot
-        self._goal = np.asarray(goal, dtype=float)
+        s = self._settings = settings or Settings()
+        self._grid, self._robot, self._zones, self._seed = grid, robot, zones, seed
+        self._goals = _checked_goals(grid, goals)
         self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=s.localization, seed=seed)
         self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
-        self._follower = PathFollower(robot, settings=s.following)
-        self._outline = guard_outline(robot, s.safety.margin)
-        self._command = Command()
-        self._last_look = self._last_plan = -np.inf
-        self.state: State = "driving"
+        self._planner: LocalPlanner = local_planner(robot, s.following, s.window)
+        self._watch = InputWatch(robot, s.safety)
+        self.log = MissionLog()
+        self._safety = Safety(robot, settings=s.safety, log=self.log)
+        self._progress = ProgressWatch(s.navigation.stuck_after, s.navigation.stuck_progress)
+        self._command, self._manual_command = Command(), Command()
+        self._last_look = self._last_plan = self._dwell_since = -np.inf
+        self._recovery: Recovery | None = None
+        self._recovered = 0
+        self._tries: dict[int, int] = {}
+        self._deferred: set[int] = set()
+        self.t = 0.0
+        self._people: Sequence[Walking] = ()
+        self.state: State = "driving" if initial_pose is not None else "finding itself"
         self.reason = ""
         self.estimate: Estimate | None = None
-        self.pose: NDArray[np.float64] = np.asarray(initial_pose, dtype=float)
+        self.pose: FloatArray = np.zeros(3) if initial_pose is None else np.asarray(initial_pose, dtype=float)
         self.plan: Plan | None = None
-        self.plans = 0
+        self.local_plan: LocalPlan | None = None
+
+    @property
+    def goal(self) -> StopGoal | None:
+        """The stop it is on its way to, or None when the round is over."""
+        return self._goals[0] if self._goals else None
 
     @property
     def phase(self) -> str:
-        """What the follower is doing."""
-        return self._follower.phase
+        """What the local planner is doing."""
+        return self._planner.phase
 
     @property
-    def particles(self) -> NDArray[np.float64]:
+    def over(self) -> bool:
+        """Whether the round is over and the robot stands."""
+        return self.state in ("finished", "failed") and self._command.standing
+
+    @property
+    def particles(self) -> FloatArray:
         """The particles ``(N, 3)`` in the site frame."""
         return self._localizer.particles
 
     @property
-    def obstacles(self) -> NDArray[np.float64]:
+    def obstacles(self) -> FloatArray:
         """Points ``(N, 2)`` seen of late that the map does not know, in the site frame, m."""
         return self._costs.obstacles.points
 
-    def step(self, t: float, scan: Scan, odometry: Track) -> Command:
+    @property
+    def costmap(self) -> CostMap:
+        """The floor as priced now."""
+        return self._costs.costmap
+
+    def scene(self) -> Scene:
+        """Return what it sees and weighs now, to be drawn; raise `InputError` before it has driven."""
+        if self.local_plan is None:
+            raise InputError("no local plan yet", key="step", expected="a step that drives first")
+        return Scene(self.t, self.pose, self._planner.remaining, self.local_plan, self.obstacles, self._people)
+
+    def hold(self, reason: str = "told to") -> None:
+        """Stop and stand until `resume`."""
+        if self.state not in ("finished", "failed"):
+            self.state, self.reason = "holding", reason
+
+    def manual(self, command: Command) -> None:
+        """Let a person's command through, again and again until `resume`; safety still has the last word."""
+        if self.state not in ("finished", "failed"):
+            self.state, self.reason, self._manual_command = "manual", "a person drives", command
+
+    def resume(self) -> None:
+        """Go on with the round after `hold` or `manual`."""
+        if self.state in ("holding", "manual"):
+            self.state, self.reason = "driving", ""
+            self._last_plan = self._last_look = -np.inf
+            self.plan = None
+
+    def step(self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking] = ()) -> Command:
         """Take in what was read since the last step and return the command for the next.
 
         Parameters
@@ -107,6 +170,8 @@ class Navigator:
             The last whole one.
         odometry : Track
             Poses in the track frame, from the scan's first beam at the latest until now.
+        people : sequence of Walking
+            Where people are, from whoever tracks them.
 
         Returns
         -------
@@ -114,48 +179,255 @@ class Navigator:
             Finite, within the robot's limits, and one that it can still stop from.
         """
         period = 1.0 / self._robot.scanner.rate
-        stale = self._settings.safety.stale_after
-        if t - scan.t > stale or t - odometry.t[-1] > stale or scan.t > t:
-            self.state, self.reason = "stale", f"scan {t - scan.t:.2f} s old, odometry {t - odometry.t[-1]:.2f} s old"
-            self._command = limit_command(Command(), self._command, period, self._robot.drive)
-            return self._command
-        motion = motion_at(odometry, scan.t, self._robot.scanner)
+        trouble = self._watch.trouble(t, scan, odometry, self._command)
+        if trouble:
+            self._stand_for(trouble)
+            self._command = self._safety.stop(t, self._command, period, trouble)
+        else:
+            if self.state == "stale":
+                self.state, self.reason = "driving", ""
+            points = self._sense(t, scan, odometry, people)
+            wanted = self._decide(t, period, people)
+            self._command = self._safety.check(
+                t, wanted, self._command, points, duration=period, pose=self.pose, floor=self._costs.costmap,
+                people=people,
+            )  # fmt: skip
+        self.log.enter(t, self.state, "" if self.goal is None else self.goal.name, self.reason)
+        return self._command
+
+    def _stand_for(self, trouble: str) -> None:
+        if self.state in ("finished", "failed"):
+            return
+        if self._watch.lasting >= self._settings.safety.give_up_after:
+            self._fail(f"no input to drive by for {self._watch.lasting:.0f} s: {trouble}")
+        elif self.state not in ("holding", "manual"):
+            self.state, self.reason = "stale", trouble
+
+    def _fail(self, reason: str) -> None:
+        """End the round: no stop that is left is reached."""
+        for goal in self._goals:
+            self.log.stops.append(StopResult(goal.name, "failed", reason, self.t, self.pose, goal.pose))
+        self._goals = []
+        self.state, self.reason = "failed", reason
+
+    def _sense(self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking]) -> FloatArray:
+        """Localize and price the floor; return the points seen, in the body frame as it is now."""
+        self.t, self._people = t, people
+        lidar = self._robot.scanner
+        motion = motion_at(odometry, scan.t, lidar)
         self.estimate = self._localizer.update(scan, motion)
         since_scan = relative(odometry.poses[-1], motion.pose)
         self.pose = compose(self.estimate.pose, since_scan)
-        seen = deskewed_hits(scan.ranges, self._robot.scanner, motion.sweep)
-        beams = straightened_beams(
-            scan.ranges, self._robot.scanner, motion.sweep, clear_reach=self._settings.costs.obstacle_reach
-        )  # fmt: skip
-        self._costs.see(t, self.estimate.pose, beams)
-        if t - self._last_look >= self._settings.navigation.replan_period - 1e-9 and self._follower.phase != "aligning":
-            self._last_look = t
-            self._look(t)
-        self._command = self._decide(transform_points(inverse(since_scan), seen), period)
-        return self._command
+        seen = deskewed_hits(scan.ranges, lidar, motion.sweep)
+        if self.estimate.state in ("tracking", "settling"):
+            reach = self._settings.costs.obstacle_reach
+            beams = straightened_beams(scan.ranges, lidar, motion.sweep, clear_reach=reach)
+            self._costs.see(t, self.estimate.pose, beams)
+            self._costs.meet(
+                [each for each in people if np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach]
+            )
+        return transform_points(inverse(since_scan), seen)
+
+    def _decide(self, t: float, period: float, people: Sequence[Walking]) -> Command:
+        """Return what is wanted now, by the state."""
+        assert self.estimate is not None
+        if self.state == "manual":
+            return self._manual_command
+        if self.state in ("holding", "finished", "failed"):
+            return Command()
+        if self.state == "dwelling":
+            return self._dwell(t)
+        lost = self.estimate.state in ("searching", "lost")
+        if lost and self._recovery is None and self.state in ("driving", "finding itself"):
+            self.plan, self.state = None, "finding itself"
+            self._begin(Recovery("find myself", self.estimate.reason, t, self.pose))
+        if self._recovery is not None:
+            wanted = self._recovery.step(
+                t,
+                self.pose,
+                self._costs.costmap,
+                self._robot,
+                lambda: self.estimate is not None and self.estimate.settled,
+            )
+            if wanted is not None:
+                return wanted
+            self._end_recovery(t)
+            if self.goal is None:
+                return Command()
+        self._look(t)
+        if self.state != "driving":
+            return Command()
+        return self._drive(t, period, people)
+
+    def _begin(self, recovery: Recovery) -> None:
+        self._recovery, self.reason = recovery, str(recovery)
+
+    def _drive(self, t: float, period: float, people: Sequence[Walking]) -> Command:
+        s = self._settings.navigation
+        local = self.local_plan = self._planner.step(
+            self.pose, self._command, period, floor=self._costs.costmap, people=people
+        )
+        self.reason = local.reason
+        if local.phase == "missed":
+            self.plan, self._last_look = None, -np.inf
+            self._recover(t, local.reason)
+            return Command()
+        if local.phase == "arrived" and self._command.standing:
+            self._arrive(t)
+            return Command()
+        if not self._progress.goes_on(t, self.pose, self._planner.remaining):
+            self._recover(
+                t, f"no progress for {s.stuck_after:g} s" + (f" ({self._why_slow()})" if self._why_slow() else "")
+            )
+            return Command()
+        wanted = local.command
+        assert self.estimate is not None
+        if not self.estimate.settled and wanted.speed > s.unsettled_speed:
+            self.reason = f"{s.unsettled_speed:g} m/s until it knows where it is: {self.estimate.reason}"
+            wanted = wanted.scaled(s.unsettled_speed / wanted.speed)
+        return wanted
+
+    def _why_slow(self) -> str:
+        """Return what held it up: safety's last word, or the local planner's."""
+        last = self.log.interventions[-1] if self.log.interventions else None
+        if last is not None and self.t - last.end < 1.0:
+            return last.rule
+        return self.local_plan.reason if self.local_plan is not None else ""
 
     def _look(self, t: float) -> None:
         """Plan anew if there is no plan, or it is blocked, left, or old."""
         s = self._settings.navigation
-        if self.state == "arrived":
-            return
+        if t - self._last_look < s.replan_period - 1e-9 or self._planner.phase == "aligning":
+            if self.plan is not None and self.plan.found:
+                self.state = "driving"
+                return
+            if t - self._last_look < s.replan_period - 1e-9:
+                return
+        self._last_look = t
         costmap = self._costs.costmap
         if self.plan is not None and self.plan.found and t - self._last_plan < s.plan_age:
-            ahead = self._follower.remaining
-            off_path = np.hypot(*(ahead[0, :2] - self.pose[:2])) > s.off_path
+            ahead = self._planner.remaining
+            off_path = len(ahead) == 0 or np.hypot(*(ahead[0, :2] - self.pose[:2])) > s.off_path
             if not off_path and np.all(body_touches(costmap, self._robot, ahead)[:, 0] < 0):
+                self.state = "driving"
                 return
+        self._plan_anew(t, costmap)
+
+    def _plan_anew(self, t: float, costmap: CostMap) -> None:
+        goal = self.goal
+        assert goal is not None
         start = self._free_start(costmap)
-        self.plan = plan_path(costmap, self._robot, start, self._goal, settings=self._settings.planning)
-        self.plans += 1
+        self.plan = plan_for_loop(
+            costmap, self._robot, start, goal.pose, settings=self._settings.planning, explain=self._command.standing
+        )  # fmt: skip
         self._last_plan = t
         if self.plan.found:
-            self._follower.follow(self.plan.poses, self._gaps(costmap, self.plan.poses))
+            self._planner.follow(self.plan.poses)
+            self.log.plans.append((t, self.plan.poses))
             self.state, self.reason = "driving", ""
+            self._progress.replanned()
         else:
-            self.state, self.reason = "waiting", self.plan.reason
+            self._recover(t, self.plan.reason)
 
-    def _free_start(self, costmap: CostMap) -> NDArray[np.float64]:
+    def _recover(self, t: float, reason: str) -> None:
+        """Begin what comes next in the order of recovery, or give the stop up."""
+        order = self._settings.navigation.recovery
+        self._progress.restart(t)
+        if self._progress.moved_since_recovery:
+            self._recovered = 0
+        if self._recovered >= len(order):
+            self._give_up(t, reason)
+            return
+        kind = order[self._recovered]
+        self._recovered += 1
+        self.state = "recovering"
+        self._begin(Recovery(kind, reason, t, self.pose))
+        if kind == "forget obstacles":
+            self._costs.obstacles.forget()
+        elif kind == "find myself":
+            self._localizer = ParticleLocalizer(
+                self._grid, self._robot, None, settings=self._settings.localization, seed=self._seed
+            )  # fmt: skip
+        elif kind == "take another stop":
+            self._take_another_stop()
+
+    def _end_recovery(self, t: float) -> None:
+        """Plan at once from what the recovery has brought; if there is still no way, the next one begins."""
+        recovery, self._recovery = self._recovery, None
+        assert recovery is not None and self.estimate is not None
+        if self.estimate.state in ("searching", "lost"):
+            lost = f"it does not know where it is: {self.estimate.reason}"
+            if recovery.kind == "find myself" and self.state == "finding itself":
+                self._fail(lost)
+            else:
+                self._recover(t, lost)
+            return
+        self.state, self.reason = "driving", ""
+        self.plan, self._last_look = None, -np.inf
+        self._progress.recovered(self.pose)
+
+    def _take_another_stop(self) -> None:
+        """Put this stop behind the next one, once."""
+        number = id(self._goals[0])
+        if len(self._goals) > 1 and number not in self._deferred:
+            self._deferred.add(number)
+            self._goals[0], self._goals[1] = self._goals[1], self._goals[0]
+            self._recovered = 0
+
+    def _give_up(self, t: float, reason: str) -> None:
+        """A stop has failed: say why in full, and do what its rules say."""
+        goal = self.goal
+        assert goal is not None
+        if self.plan is not None and not self.plan.found:
+            told = plan_for_loop(
+                self._costs.costmap, self._robot, self._free_start(self._costs.costmap), goal.pose,
+                settings=self._settings.planning, explain=True,
+            )  # fmt: skip
+            reason = told.reason or reason
+        self._recovered = 0
+        self._recovery, self.plan, self._last_look = None, None, -np.inf
+        tries = self._tries[id(goal)] = self._tries.get(id(goal), 0) + 1
+        if goal.rules.on_failure == "retry" and tries <= goal.rules.retries:
+            self.state, self.reason = "driving", f"tries {goal.name} again: {reason}"
+            return
+        if goal.rules.on_failure == "stop":
+            self._fail(reason)
+            return
+        self._close_stop(t, "failed", reason)
+
+    def _arrive(self, t: float) -> None:
+        goal = self.goal
+        assert goal is not None and self.estimate is not None
+        off = self.pose - goal.pose
+        distance, turn = float(np.hypot(off[0], off[1])), abs(float(wrap_angle(off[2])))
+        rules = goal.rules
+        if distance > rules.position_tolerance or turn > np.radians(rules.heading_tolerance_deg):
+            # Pushed or relocated since the plan was made.
+            self.plan, self._last_look = None, -np.inf
+            return
+        self.state, self.reason, self._dwell_since = "dwelling", f"at {goal.name}", t
+        self._recovered = 0
+
+    def _dwell(self, t: float) -> Command:
+        goal = self.goal
+        assert goal is not None
+        if t - self._dwell_since >= goal.rules.dwell:
+            self._close_stop(t, "reached", "")
+        return Command()
+
+    def _close_stop(self, t: float, status: Literal["reached", "failed"], reason: str) -> None:
+        goal = self._goals.pop(0)
+        self.log.stops.append(StopResult(goal.name, status, reason, t, self.pose, goal.pose))
+        self.plan, self._last_look = None, -np.inf
+        self._progress.restart(t)
+        if self._goals:
+            self.state, self.reason = "driving", ""
+            return
+        failed = [stop for stop in self.log.stops if stop.status == "failed"]
+        self.state = "failed" if failed else "finished"
+        self.reason = "; ".join(f"{stop.name}: {stop.reason}" for stop in failed)
+
+    def _free_start(self, costmap: CostMap) -> FloatArray:
         """The pose to plan from: where the robot is, or the nearest open place if an estimate's error closes that."""
         cell = self._grid.cells_at(self.pose[None, :2])[0]
         if self._grid.contains(cell[None])[0] and (
@@ -173,22 +445,16 @@ class Navigator:
                 return np.asarray(poses[int(np.argmin(away))], dtype=float)
         return self.pose
 
-    def _gaps(self, costmap: CostMap, poses: NDArray[np.float64]) -> NDArray[np.float64]:
-        cells = self._grid.cells_at(poses[:, :2])
-        return costmap.clearance[cells[:, 0], cells[:, 1]].astype(float) - self._robot.body.inner_radius
 
-    def _decide(self, points: NDArray[np.float64], period: float) -> Command:
-        s = self._settings
-        if self.state == "waiting" or self.plan is None:
-            return limit_command(Command(), self._command, period, self._robot.drive)
-        wanted = self._follower.step(self.pose, self._command, period)
-        if self._follower.phase == "arrived":
-            self.state = "arrived"
-        elif self.state == "arrived":
-            self.state = "driving"
-        if self.estimate is not None and not self.estimate.settled and wanted.speed > s.navigation.unsettled_speed:
-            share = s.navigation.unsettled_speed / wanted.speed
-            wanted = Command(wanted.speed * share, wanted.turn_rate * share)
-        return safe_command(
-            wanted, self._command, points, self._robot, self._outline, duration=period, delay=s.safety.delay
-        )  # fmt: skip
+def _checked_goals(grid: Grid, goals: Sequence[StopGoal] | ArrayLike) -> list[StopGoal]:
+    if isinstance(goals, (list, tuple)) and goals and isinstance(goals[0], StopGoal):
+        stops = list(goals)
+    else:
+        stops = Round.to_pose(goals).goals()  # type: ignore[arg-type]
+    for stop in stops:
+        if not grid.contains(grid.cells_at(stop.pose[None, :2]))[0]:
+            raise InputError(
+                "lies off the map", key=f"stop {stop.name!r}", value=[round(float(v), 3) for v in stop.pose],
+                expected="x, y on the map",
+            )  # fmt: skip
+    return stops

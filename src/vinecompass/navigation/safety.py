@@ -2,37 +2,37 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import shapely
-from numpy.typing import NDArray
-from pydantic import Field
+from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.files import Model, NotNegative, Positive
-from vinecompass.geometry import arc
+from vinecompass.costs import CostMap, Walking
+from vinecompass.geometry import arc, inverse, transform_points
 from vinecompass.navigation.kernels import first_blocked
+from vinecompass.navigation.mission_log import MissionLog
+from vinecompass.navigation.safety_settings import SafetySettings
 from vinecompass.robot import Command, Robot, limit_command
 
-__all__ = ["SafetySettings", "guard_outline", "safe_command"]
+__all__ = ["Safety", "guard_outline", "safe_command"]
 
+FloatArray = NDArray[np.float64]
 SHARES = (1.0, 0.75, 0.5, 0.35, 0.2, 0.1)
 """Shares of a command that are tried, from all of it down."""
+FAR = 3.5
+"""Metres beyond which nothing seen matters to the next command."""
+PERSON_RADIUS = 0.25
+"""Metres: a standing adult's half width, arms at rest."""
 
 
-class SafetySettings(Model):
-    """The ``[safety]`` table of the settings."""
-
-    margin: NotNegative = Field(0.04, description="what is kept free about the body, m")
-    delay: NotNegative = Field(0.2, description="time from seeing to braking, s")
-    stale_after: Positive = Field(0.35, description="age of a scan or odometry beyond which the robot stops, s")
-
-
-def guard_outline(robot: Robot, margin: float) -> NDArray[np.float64]:
+def guard_outline(robot: Robot, margin: float) -> FloatArray:
     """Return the body's outline ``(N, 2)`` widened by a margin, m."""
     return np.array(shapely.Polygon(robot.body.polygon).buffer(margin, join_style="mitre").exterior.coords[:-1])
 
 
 def safe_command(
-    wanted: Command, current: Command, points: NDArray[np.float64], robot: Robot, outline: NDArray[np.float64],
+    wanted: Command, current: Command, points: FloatArray, robot: Robot, outline: FloatArray,
     *, duration: float, delay: float,
 ) -> Command:  # fmt: skip
     """Return the greatest share of a command from which the robot can still stop before it touches a point.
@@ -55,18 +55,119 @@ def safe_command(
         Within the drive's limits from `current`; braking as hard as allowed if no share is safe.
     """
     drive = robot.drive
-    near = points[np.hypot(*points.T) < 3.5]
+    near = points[np.hypot(*points.T) < FAR]
     for share in SHARES:
-        command = limit_command(
-            Command(wanted.speed * share, wanted.turn_rate * share), current, duration, drive
-        )  # fmt: skip
-        speed, turn_rate = command.speed, command.turn_rate
-        stopping = delay + max(abs(speed) / drive.braking, abs(turn_rate) / drive.turn_acceleration)
+        command = limit_command(wanted.scaled(share), current, duration, drive)
+        pace = float(np.hypot(command.speed, command.sideways))
+        stopping = delay + max(pace / drive.braking, abs(command.turn_rate) / drive.turn_acceleration)
         # Braking from v takes v / b seconds and half the way that v would make in that time.
         reach = delay + duration + (stopping - delay) / 2.0
-        fastest = max(abs(speed), abs(turn_rate) * robot.body.outer_radius, 1e-6)
+        fastest = max(pace, abs(command.turn_rate) * robot.body.outer_radius, 1e-6)
         times = np.linspace(0.0, reach, int(np.ceil(reach * fastest / 0.03)) + 2)
-        path = arc([speed, 0.0, turn_rate], times)
+        path = arc(command.velocity, times)
         if first_blocked(outline, near, path) == len(path):
             return command
     return limit_command(Command(), current, duration, drive)
+
+
+class Safety:
+    """Lets commands through, or less of them, or none.
+
+    Parameters
+    ----------
+    robot : Robot
+    settings : SafetySettings, optional
+    log : MissionLog, optional
+        Where each intervention is noted with its numbers.
+    """
+
+    def __init__(self, robot: Robot, *, settings: SafetySettings | None = None, log: MissionLog | None = None) -> None:
+        self._robot, self._settings = robot, settings or SafetySettings()
+        self._log = log if log is not None else MissionLog()
+        self._outline = guard_outline(robot, self._settings.margin)
+
+    def stop(self, t: float, current: Command, duration: float, rule: str, wanted: Command | None = None) -> Command:
+        """Return the controlled stop, braking as hard as the drive allows, and note why."""
+        given = limit_command(Command(), current, duration, self._robot.drive)
+        if not current.standing or (wanted is not None and not wanted.standing):
+            self._log.intervene(t, duration, rule, wanted or current, given, {"speed_m_per_s": current.speed})
+        return given
+
+    def check(
+        self, t: float, wanted: Command, current: Command, points: FloatArray, *, duration: float,
+        pose: ArrayLike | None = None, floor: CostMap | None = None, people: Sequence[Walking] = (),
+    ) -> Command:  # fmt: skip
+        """Return what may be done of a wanted command.
+
+        Parameters
+        ----------
+        t : float
+            Now, s.
+        wanted, current : Command
+        points : array, (N, 2)
+            What the scanner sees, in the body frame, m.
+        duration : float
+            Of the command, s.
+        pose : array_like, (3,), optional
+            In the site frame: what slow zones and people need.
+        floor : CostMap, optional
+            Whose slow zones cap the speed.
+        people : sequence of Walking, optional
+        """
+        rule = ""
+        asked = limit_command(wanted, current, duration, self._robot.drive)
+        command = asked
+        cap, why, numbers = self._cap(pose, floor, people)
+        pace = float(np.hypot(command.speed, command.sideways))
+        if pace > cap:
+            command, rule = limit_command(command.scaled(cap / pace), current, duration, self._robot.drive), why
+        if people and pose is not None:
+            points = np.vstack([points, self._where_people_will_be(np.asarray(pose, dtype=float), people)])
+        safe = safe_command(
+            command, current, points, self._robot, self._outline, duration=duration, delay=self._settings.delay
+        )  # fmt: skip
+        if safe != command:
+            rule = "brakes before something seen"
+            numbers = {"nearest_m": float(np.hypot(*points.T).min()) if len(points) else float("inf")}
+        if rule and safe != asked:
+            self._log.intervene(t, duration, rule, wanted, safe, numbers)
+        return safe
+
+    def _cap(
+        self, pose: ArrayLike | None, floor: CostMap | None, people: Sequence[Walking]
+    ) -> tuple[float, str, dict[str, float]]:  # fmt: skip
+        """Return the highest speed here, the rule that says so, and its numbers."""
+        s = self._settings
+        if pose is None:
+            return float("inf"), "", {}
+        here = np.asarray(pose, dtype=float)
+        cap, rule = float("inf"), ""
+        numbers: dict[str, float] = {}
+        if floor is not None and floor.top_speeds is not None:
+            zone = float(floor.grid.values_at(here[None, :2], floor.top_speeds, np.inf)[0])
+            if zone < cap:
+                cap, rule, numbers = zone, "a slow zone", {"zone_m_per_s": zone}
+        body = shapely.Polygon(transform_points(here, self._robot.body.polygon))
+        for person in people:
+            gap = float(body.distance(shapely.Point(person.x, person.y))) - PERSON_RADIUS
+            # From farther away, it may be faster by what it can still brake on the way.
+            near = float(
+                np.sqrt(s.people_speed**2 + 2.0 * self._robot.drive.braking * max(gap - s.people_distance, 0.0))
+            )
+            if near < cap:
+                cap, rule = near, "near a person"
+                numbers = {"gap_m": gap, "cap_m_per_s": near}
+        return cap, rule, numbers
+
+    def _where_people_will_be(self, pose: FloatArray, people: Sequence[Walking]) -> FloatArray:
+        """Return points about each person now and within the next second, in the body frame."""
+        angles = np.linspace(0.0, 2.0 * np.pi, 12, endpoint=False)
+        ring = (PERSON_RADIUS + self._settings.people_margin - self._settings.margin) * np.column_stack(
+            [np.cos(angles), np.sin(angles)]
+        )
+        points = [
+            ring + [person.x + ahead * person.velocity_x, person.y + ahead * person.velocity_y]
+            for person in people
+            for ahead in (0.0, 0.4, 0.8)
+        ]
+        return transform_points(inverse(pose), np.concatenate(points))

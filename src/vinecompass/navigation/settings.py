@@ -7,13 +7,14 @@ from pathlib import Path
 from pydantic import Field
 
 from vinecompass.costs import CostSettings
-from vinecompass.files import Model, Positive, find_named, read_model
-from vinecompass.following import FollowingSettings
+from vinecompass.files import Model, NotNegative, Positive, find_named, read_model
+from vinecompass.following import FollowingSettings, WindowSettings
 from vinecompass.fusion import FusionSettings
 from vinecompass.grids import NamedPose
 from vinecompass.localization import LocalizationSettings
 from vinecompass.mapping import MappingSettings
-from vinecompass.navigation.safety import SafetySettings
+from vinecompass.navigation.recovery import RecoveryKind
+from vinecompass.navigation.safety_settings import SafetySettings
 from vinecompass.planning import PlanSettings
 
 __all__ = ["NavigationSettings", "Settings", "read_settings"]
@@ -26,6 +27,12 @@ class NavigationSettings(Model):
     plan_age: Positive = Field(6.0, description="age at which a plan is made anew although nothing blocks it, s")
     off_path: Positive = Field(0.4, description="distance from the path at which it is planned anew, m")
     unsettled_speed: Positive = Field(0.3, description="highest speed until localization has settled, m/s")
+    stuck_after: Positive = Field(6.0, description="time without progress after which it recovers, s")
+    stuck_progress: NotNegative = Field(0.1, description="what counts as progress, m or radians")
+    recovery: list[RecoveryKind] = Field(
+        ["wait", "look around", "back out", "forget obstacles", "wait"],
+        description="what it tries in turn when it cannot go on",
+    )
 
 
 class Settings(Model):
@@ -37,6 +44,7 @@ class Settings(Model):
     costs: CostSettings = Field(default_factory=CostSettings, description="a [costs] table")
     planning: PlanSettings = Field(default_factory=PlanSettings, description="a [planning] table")
     following: FollowingSettings = Field(default_factory=FollowingSettings, description="a [following] table")
+    window: WindowSettings = Field(default_factory=WindowSettings, description="a [window] table")
     navigation: NavigationSettings = Field(default_factory=NavigationSettings, description="a [navigation] table")
     safety: SafetySettings = Field(default_factory=SafetySettings, description="a [safety] table")
     dock: list[NamedPose] = Field(default_factory=list, description="[[dock]] tables")

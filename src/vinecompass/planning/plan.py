@@ -115,7 +115,7 @@ class Plan:
 def plan_path(
     costmap: CostMap, robot: Robot, start: ArrayLike, goal: ArrayLike, *, method: str | None = None,
     motion: Motion | None = None, goal_test: Callable[[FloatArray], bool] | None = None,
-    settings: PlanSettings | None = None, seed: int = 0,
+    settings: PlanSettings | None = None, seed: int = 0, explain: bool = True,
 ) -> Plan:  # fmt: skip
     """Plan from a start to a goal.
 
@@ -140,6 +140,8 @@ def plan_path(
     settings : PlanSettings, optional
     seed : int
         Of the methods that draw samples.
+    explain : bool
+        Whether to find out what is in the way if there is none; that takes longer than planning.
 
     Returns
     -------
@@ -160,11 +162,14 @@ def plan_path(
     >>> plan.status, round(plan.length, 2), round(plan.cost, 2)
     ('found', 4.0, 4.0)
     """
-    return solve(Problem(costmap, robot, start, goal, motion, goal_test), method, settings=settings, seed=seed)
+    return solve(
+        Problem(costmap, robot, start, goal, motion, goal_test), method, settings=settings, seed=seed, explain=explain
+    )
 
 
 def solve(
-    problem: Problem, method: str | None = None, *, settings: PlanSettings | None = None, seed: int = 0
+    problem: Problem, method: str | None = None, *, settings: PlanSettings | None = None, seed: int = 0,
+    explain: bool = True,
 ) -> Plan:  # fmt: skip
     """Plan for a problem; see `plan_path`."""
     begun = time.perf_counter()
@@ -179,12 +184,12 @@ def solve(
             expected=f"one of {', '.join(OF_MOTIONS)}",
         )  # fmt: skip
 
-    def without_path(status: Status, why_not: WhyNot, way: Way | None = None) -> Plan:
+    def without_path(status: Status, why_not: WhyNot | None, way: Way | None = None) -> Plan:
         nothing, seconds = float("nan"), time.perf_counter() - begun
         way = way or Way(np.zeros((0, 3)), 0, 0)
         return Plan(
-            status, str(why_not), np.zeros((0, 3)), nothing, nothing, nothing, 0, way.expanded, way.iterations, seconds,
-            name, way.explored, way.tree, why_not,
+            status, str(why_not or "there is no way"), np.zeros((0, 3)), nothing, nothing, nothing, 0, way.expanded,
+            way.iterations, seconds, name, way.explored, way.tree, why_not,
         )  # fmt: skip
 
     for which, pose in (("start", problem.start_pose), ("goal", problem.goal_pose)):
@@ -192,6 +197,8 @@ def solve(
         if closed is not None:
             return without_path("start closed" if which == "start" else "goal closed", closed)
     way = METHODS[name](problem, s, np.random.default_rng(seed))
+    if len(way.poses) == 0 and not explain:
+        return without_path("no way" if name in OF_LINES else "gave up", None, way)
     if len(way.poses) == 0:
         plain = replace(problem, motion=StraightMotion(), goal_test=None)
         by_lines = way if name in OF_LINES else a_star(plain, s, np.random.default_rng(seed))

@@ -22,6 +22,14 @@ class Recorder:
         self._robot, self._start = robot, np.array(start)
         self._readings: list[Readings] = []
         self._commands: list[Command] = []
+        self._odometry: list[Track] = []
+
+    def add_odometry(self, track: Track) -> None:
+        """Keep what of a track is later than what is kept already."""
+        last = self._odometry[-1].t[-1] if self._odometry else -np.inf
+        new = track.t > last
+        if np.any(new):
+            self._odometry.append(Track(track.t[new], track.poses[new]))
 
     def add(self, command: Command, readings: Readings) -> None:
         """Keep one scan period."""
@@ -35,7 +43,7 @@ class Recorder:
 
     @property
     def velocities(self) -> NDArray[np.float64]:
-        """The body's true speeds and turn rates ``(N, 2)`` every 0.01 s."""
+        """The body's true speeds ahead and to the left and turn rates ``(N, 3)`` every 0.01 s."""
         return np.concatenate([readings.velocities for readings in self._readings])
 
     def run(self, site_toml: str | None) -> Run:
@@ -49,6 +57,7 @@ class Recorder:
             wheels=_joined([Wheels(stamps[:1], np.zeros((1, 2))), *(r.wheels for r in readings)]),
             imu=_joined([r.imu for r in readings]),
             position=None if readings[0].position is None else _joined([r.position for r in readings]),
+            odometry=_joined(self._odometry) if self._odometry else None,
             truth=_joined([first, *(r.truth for r in readings)]),
             commands=Commands(
                 stamps, np.array([c.speed for c in self._commands]), np.array([c.turn_rate for c in self._commands])

@@ -10,8 +10,7 @@ from numpy.typing import ArrayLike
 from vinecompass.errors import InputError
 from vinecompass.following import FollowingSettings, PathFollower
 from vinecompass.geometry import distance_along, relative, resample_polyline, transform_points
-from vinecompass.navigation import safe_command
-from vinecompass.navigation.safety import guard_outline
+from vinecompass.navigation import guard_outline, safe_command
 from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.rehearsal.recorder import Recorder
 from vinecompass.robot import Command, Robot
@@ -80,7 +79,7 @@ def record_drive(
         motion = motion_at(readings.truth, readings.scan.t, robot.scanner)
         seen = deskewed_hits(readings.scan.ranges, robot.scanner, motion.sweep)
         seen = transform_points(relative(motion.pose, simulator.pose), seen)
-        wanted = follower.step(simulator.pose, command, simulator.period)
+        wanted = follower.step(simulator.pose, command, simulator.period).command
         command = safe_command(
             wanted, command, seen, robot, outline, duration=simulator.period, delay=simulator.period
         )  # fmt: skip

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import hypot, isfinite
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vinecompass.robot.robot import Drive
 
@@ -13,29 +15,78 @@ __all__ = ["Command", "limit_command"]
 
 @dataclass(frozen=True)
 class Command:
-    """Wanted motion of the body: `speed` forward (m/s, negative backward) and `turn_rate` (rad/s)."""
+    """Wanted motion of the body.
+
+    Parameters
+    ----------
+    speed : float
+        Forward, m/s; negative is backward.
+    turn_rate : float
+        Counter-clockwise, rad/s.
+    sideways : float
+        To the left, m/s; only an omni drive has any.
+    """
 
     speed: float = 0.0
     turn_rate: float = 0.0
+    sideways: float = 0.0
+
+    @property
+    def velocity(self) -> NDArray[np.float64]:
+        """Speed ahead and to the left, m/s, and turn rate, rad/s."""
+        return np.array([self.speed, self.sideways, self.turn_rate])
+
+    @property
+    def standing(self) -> bool:
+        """Whether it asks for no motion at all."""
+        return self.speed == self.turn_rate == self.sideways == 0.0
+
+    def scaled(self, share: float) -> Command:
+        """Return a share of it: the same curve, slower."""
+        return Command(self.speed * share, self.turn_rate * share, self.sideways * share)
 
 
 def limit_command(wanted: Command, current: Command, duration: float, drive: Drive) -> Command:
-    """Return the command nearest to `wanted` that the drive can reach from `current` within `duration` seconds.
+    """Return what comes nearest to `wanted` that the drive can reach from `current` within `duration` seconds.
 
-    The result is finite and inside the speed and acceleration limits whatever is wanted; a wish that is not
-    finite counts as a wish to stop.
+    The result is finite and inside the limits whatever is wanted; a wish that is not finite counts as a wish to stop.
+    Speeds and accelerations of the body are kept, a car's turning radius, and the speed of every wheel's rim
+    (`Drive.top_rim_speed`): a curve that asks too much of its outer wheel is driven slower.
     """
-    speed = wanted.speed if np.isfinite(wanted.speed) else 0.0
-    turn_rate = wanted.turn_rate if np.isfinite(wanted.turn_rate) else 0.0
-    speed = float(np.clip(speed, -drive.reverse_speed, drive.top_speed))
-    turn_rate = float(np.clip(turn_rate, -drive.top_turn_rate, drive.top_turn_rate))
-    # Away from standstill it accelerates, towards it it brakes; a change of direction stops at standstill first.
-    faster, slower = drive.acceleration * duration, drive.braking * duration
-    if current.speed > 0.0:
-        speed = float(np.clip(speed, max(current.speed - slower, 0.0), current.speed + faster))
-    elif current.speed < 0.0:
-        speed = float(np.clip(speed, current.speed - faster, min(current.speed + slower, 0.0)))
-    else:
-        speed = float(np.clip(speed, -faster, faster))
+    speed, turn_rate, sideways = (
+        value if isfinite(value) else 0.0 for value in (wanted.speed, wanted.turn_rate, wanted.sideways)
+    )
+    speed = min(max(speed, -drive.reverse_speed), drive.top_speed)
+    turn_rate = min(max(turn_rate, -drive.top_turn_rate), drive.top_turn_rate)
+    sideways = min(max(sideways, -drive.top_speed), drive.top_speed) if drive.kind == "omni" else 0.0
+    share = min(1.0, 1.0 / max(_load(drive, speed, sideways, turn_rate), 1e-9))
+    speed, turn_rate, sideways = share * speed, share * turn_rate, share * sideways
     change = drive.turn_acceleration * duration
-    return Command(speed, float(np.clip(turn_rate, current.turn_rate - change, current.turn_rate + change)))
+    turn_rate = min(max(turn_rate, current.turn_rate - change), current.turn_rate + change)
+    speed = _toward(speed, current.speed, duration, drive)
+    sideways = _toward(sideways, current.sideways, duration, drive)
+    if drive.turning_radius is not None:
+        widest = abs(speed) / drive.turning_radius
+        turn_rate = min(max(turn_rate, -widest), widest)
+    # Reached at different times, the three may ask too much together: then the turn waits for the speed.
+    straight = _load(drive, speed, sideways, 0.0)
+    spare, turning = max(1.0 - straight, 0.0), _load(drive, speed, sideways, turn_rate) - straight
+    if turning > spare:
+        turn_rate *= spare / turning
+    return Command(speed, turn_rate, sideways)
+
+
+def _toward(wanted: float, current: float, duration: float, drive: Drive) -> float:
+    """Accelerate away from standstill, brake towards it; a change of direction stops at standstill first."""
+    faster, slower = drive.acceleration * duration, drive.braking * duration
+    if current > 0.0:
+        return min(max(wanted, max(current - slower, 0.0)), current + faster)
+    if current < 0.0:
+        return max(min(wanted, min(current + slower, 0.0)), current - faster)
+    return min(max(wanted, -faster), faster)
+
+
+def _load(drive: Drive, speed: float, sideways: float, turn_rate: float) -> float:
+    """Return the speed of the fastest wheel's rim as a share of what it may be."""
+    fastest = max(abs(a * speed + b * sideways + c * turn_rate) for a, b, c in drive.rolling_rows)
+    return max(fastest / drive.top_rim_speed, hypot(speed, sideways) / drive.top_speed)

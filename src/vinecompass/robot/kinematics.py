@@ -12,7 +12,7 @@ __all__ = ["body_velocity", "steering_angle", "wheel_speeds"]
 FloatArray = NDArray[np.float64]
 
 
-def wheel_speeds(drive: Drive, velocity: ArrayLike) -> FloatArray:
+def wheel_speeds(drive: Drive, velocity: ArrayLike, *, rpm: bool = False) -> FloatArray:
     """Return how fast each wheel turns while the body moves, in the order of `Drive.wheel_names`.
 
     Parameters
@@ -21,11 +21,13 @@ def wheel_speeds(drive: Drive, velocity: ArrayLike) -> FloatArray:
     velocity : array_like, (..., 3)
         Speed ahead and to the left, m/s, and turn rate, rad/s. A differential drive and a car have no speed to the
         left, and what is asked of it is not turned into wheel speeds.
+    rpm : bool
+        Whether to give turns a minute instead of radians a second.
 
     Returns
     -------
     array, (..., wheels)
-        Radians a second.
+        Radians a second, or turns a minute.
 
     Examples
     --------
@@ -34,7 +36,8 @@ def wheel_speeds(drive: Drive, velocity: ArrayLike) -> FloatArray:
     >>> body_velocity(drive, wheel_speeds(drive, [0.5, 0.0, 0.3])).round(9).tolist()
     [0.5, 0.0, 0.3]
     """
-    return np.asarray(velocity, dtype=float) @ drive.rolling.T / drive.wheel_radius
+    unit = 30.0 / np.pi if rpm else 1.0
+    return np.asarray(velocity, dtype=float) @ drive.rolling.T * (unit / drive.wheel_radius)
 
 
 def steering_angle(drive: Drive, velocity: ArrayLike) -> FloatArray:

@@ -123,6 +123,20 @@ class Drive(Model):
         return np.array(rows)
 
     @cached_property
+    def rolling_rows(self) -> list[list[float]]:
+        """The rows of `rolling` as plain numbers, for arithmetic on one velocity."""
+        return self.rolling.tolist()
+
+    @cached_property
+    def top_rim_speed(self) -> float:
+        """The fastest that a wheel's rim goes while the body moves straight ahead, sideways or round alone, m/s.
+
+        Motions that ask for more together (a curve at top speed) are driven slower.
+        """
+        tops = [self.top_speed, self.top_speed if self.kind == "omni" else 0.0, self.top_turn_rate]
+        return float(np.abs(self.rolling * tops).max())
+
+    @cached_property
     def unrolling(self) -> NDArray[np.float64]:
         """The body's velocity from the speeds of the rims, the least-squares one: ``(3, wheels)``."""
         return np.linalg.pinv(self.rolling).astype(np.float64)

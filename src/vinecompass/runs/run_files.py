@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import fields
 from pathlib import Path
 from typing import Any, Literal
@@ -37,7 +38,10 @@ class RunHeader(Model):
     start: tuple[Number, Number, Number] = Field((0.0, 0.0, 0.0), description="[x, y, heading_deg] in the site frame")
 
 
-def write_run(run: Run, folder: str | Path, *, tables: Literal["parquet", "csv"] = "parquet") -> Path:
+def write_run(
+    run: Run, folder: str | Path, *, tables: Literal["parquet", "csv"] = "parquet",
+    records: Mapping[str, bytes] | None = None,
+) -> Path:  # fmt: skip
     """Write a run as a folder, in place only when it is whole; an older run of that name is replaced.
 
     Parameters
@@ -46,6 +50,8 @@ def write_run(run: Run, folder: str | Path, *, tables: Literal["parquet", "csv"]
     folder : path-like
     tables : {"parquet", "csv"}
         How the streams are written.
+    records : mapping of str to bytes, optional
+        Files to lie beside the streams, by their names: what a mission notes down.
 
     Raises
     ------
@@ -63,6 +69,8 @@ def write_run(run: Run, folder: str | Path, *, tables: Literal["parquet", "csv"]
         for name, stream in run.streams().items():
             path = target / f"{name}.{tables}"
             path.write_bytes(table_bytes(_stream_columns(stream, tables, run.robot), tables))
+        for name, content in (records or {}).items():
+            (target / name).write_bytes(content)
     return Path(folder)
 
 

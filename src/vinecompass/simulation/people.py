@@ -25,8 +25,8 @@ class Walker:
 
     Attributes
     ----------
-    position : array, (2,)
-        Metres, in the site frame.
+    position, velocity : array, (2,)
+        In the site frame, m and m/s.
     """
 
     def __init__(self, person: Person, surfaces: shapely.MultiLineString, rng: np.random.Generator) -> None:
@@ -39,9 +39,15 @@ class Walker:
         self._direction = 1.0 if rng.random() < 0.5 else -1.0
         self._waited = 0.0
         self.position = self._at(self._travelled)
+        self.velocity = np.zeros(2)
 
     def walk(self, duration: float, robot: shapely.Polygon) -> None:
         """Walk for `duration` seconds past a robot whose body covers `robot`, m in the site frame."""
+        before = self.position
+        self._walk(duration, robot)
+        self.velocity = (self.position - before) / duration
+
+    def _walk(self, duration: float, robot: shapely.Polygon) -> None:
         reach = self._speed * duration
         travelled = self._travelled + self._direction * reach
         if not 0.0 <= travelled <= self._along[-1]:

@@ -37,10 +37,10 @@ class Readings:
         May be empty: fixes come less often than scans.
     truth : Track
         The body's poses in the site frame, every 0.01 s.
-    velocities : array, (N, 2)
-        The body's true speed and turn rate at the truth's stamps, m/s and rad/s.
-    people : array, (P, 3)
-        x, y, radius of each person, m.
+    velocities : array, (N, 3)
+        The body's true speed ahead and to the left and turn rate at the truth's stamps, m/s and rad/s.
+    people : array, (P, 5)
+        x, y, radius of each person, m, and their velocity, m/s, in the site frame.
     contact : bool
         Whether the body touched anything.
     """
@@ -79,11 +79,17 @@ class Simulator:
     >>> readings = simulator.step(Command(speed=0.5))
     >>> readings.scan.ranges.shape, readings.contact
     ((433,), False)
+
+    Attributes
+    ----------
+    grip_factor : float
+        What the grip of all floor is multiplied by: below 1 where it is wetter than the site file says.
     """
 
     def __init__(self, site: Site, robot: Robot, *, start: ArrayLike | None = None, seed: int) -> None:
         self.site, self.robot = site, robot
         self.t = 0.0
+        self.grip_factor = 1.0
         self.period = 1.0 / robot.scanner.rate
         self._rng = np.random.default_rng(seed)
         shares = np.unique(site.lets_by[site.lets_by > 0.0])[::-1]
@@ -96,14 +102,7 @@ class Simulator:
         drive, sensor = robot.drive, robot.wheels
         self._limits = np.array([drive.acceleration, drive.braking, drive.turn_acceleration])
         self._wheels = np.array([drive.track_width, drive.wheel_radius, sensor.slip, sensor.slip_time])
-        body = robot.body
-        x, y, heading = self._state[:3]
-        if touches(body.polygon, body.outer_radius, x, y, heading, site.segments, np.zeros((0, 3))):
-            raise InputError(
-                f"the body of {robot.name} touches a wall or solid there", key="start",
-                value=[round(float(x), 3), round(float(y), 3), round(float(np.degrees(heading)), 1)],
-                expected="a pose [x, y, heading_deg] on free floor",
-            )  # fmt: skip
+        self._need_room()
 
     @property
     def pose(self) -> NDArray[np.float64]:
@@ -112,19 +111,26 @@ class Simulator:
 
     @property
     def people(self) -> NDArray[np.float64]:
-        """The people as discs ``(P, 3)``: x, y, radius, m."""
-        return np.array([[*walker.position, walker.radius] for walker in self._walkers]).reshape(-1, 3)
+        """The people ``(P, 5)``: x, y, radius, m, and velocity, m/s, in the site frame."""
+        rows = [[*walker.position, walker.radius, *walker.velocity] for walker in self._walkers]
+        return np.array(rows).reshape(-1, 5)
+
+    def put_down(self, pose: ArrayLike) -> None:
+        """Carry the robot to another pose ``(3,)`` in the site frame, where it stands."""
+        self._state[:3] = np.asarray(pose, dtype=float)
+        self._state[11:13] = 0.0
+        self._need_room()
 
     def step(self, command: Command) -> Readings:
         """Hold a command for one scan period and return what the sensors read meanwhile."""
         steps = round(self.period / STEP)
         state, body = self._state, self.robot.body
         before = state.copy()
-        people = self.people
+        discs = np.ascontiguousarray(self.people[:, :3])
         path = np.empty((steps, 7))
         contacts = move_body(
             state, np.array([command.speed, command.turn_rate]), self._limits, self._wheels, self._grips(),
-            self._rng.normal(size=(steps, 2)), STEP, body.polygon, body.outer_radius, self.site.segments, people, path,
+            self._rng.normal(size=(steps, 2)), STEP, body.polygon, body.outer_radius, self.site.segments, discs, path,
         )  # fmt: skip
         start, self.t = self.t, round(self.t + self.period, 9)
         times = start + STEP * np.arange(1.0, steps + 1.0)
@@ -132,21 +138,33 @@ class Simulator:
         for walker in self._walkers:
             walker.walk(self.period, covered)
         return Readings(
-            scan=self._scan(start, np.concatenate([[start], times]), np.vstack([before[:3], path[:, :3]]), people),
+            scan=self._scan(start, np.concatenate([[start], times]), np.vstack([before[:3], path[:, :3]]), discs),
             wheels=self._read_wheels(times, path),
             imu=self._read_imu(times, path, before[11:13]),
             position=self._read_position(times, path),
             truth=Track(times, np.column_stack([path[:, :2], wrap_angle(path[:, 2])])),
-            velocities=path[:, 5:7].copy(),
-            people=people,
+            velocities=np.column_stack([path[:, 5], np.zeros(steps), path[:, 6]]),
+            people=self.people,
             contact=contacts > 0,
         )
+
+    def _need_room(self) -> None:
+        """Raise `InputError` where the body does not fit."""
+        body = self.robot.body
+        x, y, heading = self._state[:3]
+        if touches(body.polygon, body.outer_radius, x, y, heading, self.site.segments, np.zeros((0, 3))):
+            raise InputError(
+                f"the body of {self.robot.name} touches a wall or solid there", key="start",
+                value=[round(float(x), 3), round(float(y), 3), round(float(np.degrees(heading)), 1)],
+                expected="a pose [x, y, heading_deg] on free floor",
+            )  # fmt: skip
 
     def _grips(self) -> NDArray[np.float64]:
         x, y, heading = self._state[:3]
         half = self._wheels[0] / 2.0
         left = np.array([-np.sin(heading), np.cos(heading)]) * half
-        return np.array([self.site.grip_at(x + left[0], y + left[1]), self.site.grip_at(x - left[0], y - left[1])])
+        grips = [self.site.grip_at(x + left[0], y + left[1]), self.site.grip_at(x - left[0], y - left[1])]
+        return self.grip_factor * np.array(grips)
 
     def _scan(
         self, t: float, times: NDArray[np.float64], poses: NDArray[np.float64], people: NDArray[np.float64]

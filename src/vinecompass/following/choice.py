@@ -1,0 +1,18 @@
+"""The local planner that the settings choose."""
+
+from __future__ import annotations
+
+from vinecompass.following.local_planner import LocalPlanner
+from vinecompass.following.path_follower import PathFollower
+from vinecompass.following.settings import FollowingSettings, WindowSettings
+from vinecompass.following.velocity_window import VelocityWindow
+from vinecompass.robot import Robot
+
+__all__ = ["local_planner"]
+
+
+def local_planner(robot: Robot, following: FollowingSettings, window: WindowSettings) -> LocalPlanner:
+    """Return the local planner that ``following.planner`` names."""
+    if following.planner == "path":
+        return PathFollower(robot, settings=following)
+    return VelocityWindow(robot, settings=following, window=window)

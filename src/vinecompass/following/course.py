@@ -1,0 +1,120 @@
+"""A course: a plan being followed, leg by leg, each leg driven forward or in reverse."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.errors import InputError
+from vinecompass.geometry import distance_along
+
+__all__ = ["Course"]
+
+FloatArray = NDArray[np.float64]
+WINDOW = 1.0
+"""Metres ahead on the course within which the robot is looked for, so that it never skips a stretch."""
+
+
+class Course:
+    """Where along a plan the robot is.
+
+    Parameters
+    ----------
+    poses : array_like, (N, 3)
+        The plan in the site frame, m and radians. On a straight line each heading points along it, or against it
+        where it is driven in reverse; the first heading may be the robot's and the last is the one to end with.
+
+    Attributes
+    ----------
+    nearest : int
+        The pose of the plan that the robot is at; it only grows.
+
+    Raises
+    ------
+    InputError
+        There is no pose, or one is not finite.
+    """
+
+    def __init__(self, poses: ArrayLike) -> None:
+        self.poses = np.atleast_2d(np.asarray(poses, dtype=float))
+        if self.poses.size == 0 or self.poses.shape[1] != 3:
+            raise InputError("has no pose", key="poses", expected="one pose or more, (N, 3)")
+        if not np.all(np.isfinite(self.poses)):
+            row = int(np.argmin(np.isfinite(self.poses).all(axis=1)))
+            raise InputError(
+                f"pose {row} is not finite", key="poses", value=self.poses[row].tolist(), expected="m, radians"
+            )
+        self.along = distance_along(self.poses)
+        directions = _directions(self.poses)
+        changes = (np.flatnonzero(np.diff(directions)) + 1).tolist()
+        self._legs = [(a, b, int(directions[a])) for a, b in pairwise([0, *changes, max(len(directions), 1)])]
+        self._leg = 0
+        self.nearest = 0
+
+    @property
+    def direction(self) -> int:
+        """1 where the leg is driven forward, -1 in reverse."""
+        return self._legs[self._leg][2]
+
+    @property
+    def last_leg(self) -> bool:
+        """Whether the leg ends where the plan does."""
+        return self._leg == len(self._legs) - 1
+
+    @property
+    def leg_end(self) -> FloatArray:
+        """The pose ``(3,)`` at which the leg ends."""
+        return self.poses[self._end]
+
+    @property
+    def left(self) -> float:
+        """Metres of the leg that are left."""
+        return float(self.along[self._end] - self.along[self.nearest])
+
+    @property
+    def remaining(self) -> FloatArray:
+        """The poses of the plan that are still ahead ``(M, 3)``."""
+        return self.poses[self.nearest :]
+
+    @property
+    def leg(self) -> FloatArray:
+        """The poses of the leg that are still ahead ``(M, 3)``."""
+        return self.poses[self.nearest : self._end + 1]
+
+    @property
+    def _end(self) -> int:
+        return min(self._legs[self._leg][1], len(self.poses) - 1)
+
+    def advance(self, pose: FloatArray) -> None:
+        """Move to the nearest pose of the leg, never back, and never past a stretch not yet driven."""
+        ahead = int(np.searchsorted(self.along, self.along[self.nearest] + WINDOW, side="right"))
+        window = self.poses[self.nearest : min(max(ahead, self.nearest + 1), self._end + 1), :2]
+        self.nearest += int(np.argmin(np.hypot(window[:, 0] - pose[0], window[:, 1] - pose[1])))
+
+    def next_leg(self) -> None:
+        """Go on with the leg after this one."""
+        self.nearest = self._end
+        self._leg += 1
+
+    def ahead(self, reach: float) -> int:
+        """Return the pose of the leg that lies so many metres ahead."""
+        return min(int(np.searchsorted(self.along, self.along[self.nearest] + reach)), self._end)
+
+
+def _directions(poses: FloatArray) -> NDArray[np.int64]:
+    """Return for each step between poses 1 forward or -1 in reverse, by the heading that is not an end's own."""
+    if len(poses) < 3:
+        return np.ones(max(len(poses) - 1, 1), np.int64)
+    steps = np.diff(poses[:, :2], axis=0)
+    headings = np.concatenate([poses[1:2, 2], poses[1:-1, 2]])
+    ahead = steps[:, 0] * np.cos(headings) + steps[:, 1] * np.sin(headings)
+    directions = np.where(ahead < -1e-9, -1, 1)
+    # A step on the spot belongs to whatever follows it, and at the end to what came before.
+    moving = np.hypot(*steps.T) > 1e-9
+    for i in range(len(directions) - 2, -1, -1):
+        directions[i] = directions[i] if moving[i] else directions[i + 1]
+    if not moving[-1] and len(directions) > 1:
+        directions[-1] = directions[-2]
+    return np.asarray(directions, np.int64)

@@ -1,0 +1,302 @@
+"""What every local planner is and gives: one call a cycle, one command, and everything that was considered for it."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.costs import CostMap, Walking, body_touches
+from vinecompass.errors import InputError
+from vinecompass.following.course import Course
+from vinecompass.following.settings import FollowingSettings
+from vinecompass.following.speed_profile import SpeedProfile
+from vinecompass.geometry import compose, relative, wrap_heading
+from vinecompass.robot import Command, Robot, limit_command
+
+__all__ = ["Considered", "LocalPlan", "LocalPlanner", "Phase", "View"]
+
+FloatArray = NDArray[np.float64]
+Phase = Literal["turning", "driving", "closing in", "aligning", "arrived", "missed"]
+CLOSING_DISTANCE = 0.3
+"""Metres from the end of a leg within which the end itself is aimed at."""
+SWAY = 0.015
+"""Metres beside the end that are not steered against any more: doing so so near to it would only shake."""
+
+
+@dataclass(frozen=True)
+class Considered:
+    """What a local planner weighed against each other, for drawing and for asking why.
+
+    Parameters
+    ----------
+    paths : array, (K, M, 3)
+        The poses each candidate passes, in the site frame.
+    terms : dict of str to array (K,)
+        What each term charges each candidate, in seconds.
+    cost : array, (K,)
+        Their sum; `inf` for a candidate that is shut out.
+    shut_out : list of str, (K,)
+        Why a candidate is shut out; empty where it is not.
+    chosen : int
+        Or -1 if none was.
+    velocities : array, (K, 3)
+        Speed ahead and to the left, m/s, and turn rate, rad/s, that each candidate begins with.
+    """
+
+    paths: FloatArray
+    terms: dict[str, FloatArray]
+    cost: FloatArray
+    shut_out: list[str]
+    chosen: int
+    velocities: FloatArray
+
+
+@dataclass(frozen=True)
+class LocalPlan:
+    """The next few seconds of motion.
+
+    Parameters
+    ----------
+    command : Command
+        For the next period; the drive can reach it from the one in force.
+    phase : {"turning", "driving", "closing in", "aligning", "arrived", "missed"}
+        "missed": a drive that cannot turn on the spot came to the end, but not within the tolerances.
+    reason : str
+        What limits the speed, or why the robot stands.
+    poses : array, (N, 3)
+        Where the robot will pass, in the site frame; empty where it turns or stands.
+    considered : Considered or None
+    """
+
+    command: Command
+    phase: Phase
+    reason: str = ""
+    poses: FloatArray = field(default_factory=lambda: np.zeros((0, 3)))
+    considered: Considered | None = None
+
+
+@dataclass(frozen=True)
+class View:
+    """What a local planner sees in one cycle.
+
+    Parameters
+    ----------
+    pose : array, (3,)
+        In the site frame, m and radians.
+    current : Command
+        The one in force.
+    duration : float
+        Of the next one, s.
+    floor : CostMap or None
+        The floor about the robot as priced now; None where nothing is known of it.
+    people : sequence of Walking
+    """
+
+    pose: FloatArray
+    current: Command
+    duration: float
+    floor: CostMap | None = None
+    people: Sequence[Walking] = ()
+
+
+class LocalPlanner(ABC):
+    """Follows one plan at a time: position first, and then the heading.
+
+    It turns on the spot where the plan asks for it, drives the plan's legs forward or in reverse, closes in on its end,
+    and turns to the last heading there. How a leg is driven is the business of each kind of planner.
+
+    Parameters
+    ----------
+    robot : Robot
+    settings : FollowingSettings, optional
+
+    Attributes
+    ----------
+    phase : str
+        As in `LocalPlan`.
+    """
+
+    def __init__(self, robot: Robot, *, settings: FollowingSettings | None = None) -> None:
+        self._robot, self._drive = robot, robot.drive
+        self._settings = settings or FollowingSettings()
+        self._turns_on_the_spot = robot.drive.kind != "car"
+        self.phase: Phase = "arrived"
+        self._course: Course | None = None
+        self._side = 0
+
+    @abstractmethod
+    def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+        """Return the plan for one cycle of driving along a leg."""
+
+    def follow(self, poses: ArrayLike) -> None:
+        """Take up a plan ``(N, 3)`` in the site frame, whose last heading is the one to end with.
+
+        Raises
+        ------
+        InputError
+            It has no pose, or one that is not finite.
+        """
+        self._course = Course(poses)
+        if self.phase not in ("driving", "closing in"):
+            self.phase = "turning" if self._turns_on_the_spot else "driving"
+
+    @property
+    def remaining(self) -> FloatArray:
+        """The part of the plan still ahead ``(M, 3)``."""
+        return np.zeros((0, 3)) if self._course is None else self._course.remaining
+
+    def step(
+        self, pose: ArrayLike, current: Command, duration: float, *, floor: CostMap | None = None,
+        people: Sequence[Walking] = (),
+    ) -> LocalPlan:  # fmt: skip
+        """Return the command for the next `duration` seconds, and what it was chosen from.
+
+        Parameters
+        ----------
+        pose : array_like, (3,)
+            In the site frame.
+        current : Command
+            The last one given: the new one differs from it by no more than the drive can change.
+        duration : float
+        floor : CostMap, optional
+            The floor as priced now.
+        people : sequence of Walking, optional
+
+        Raises
+        ------
+        InputError
+            The pose is not finite.
+        """
+        here = np.asarray(pose, dtype=float)
+        if here.shape != (3,) or not np.all(np.isfinite(here)):
+            raise InputError("is not a pose", key="pose", value=pose, expected="x, y, heading, all finite")
+        view = View(here, current, duration, floor, people)
+        course = self._course
+        if course is None:
+            return self._plan(view, Command(), "no plan")
+        course.advance(here)
+        if self.phase in ("aligning", "arrived", "missed"):
+            return self._align(view, course)
+        if self._at_end(view, course):
+            if course.last_leg:
+                self.phase = "aligning" if self._turns_on_the_spot else "missed"
+                return self._align(view, course)
+            if not current.standing:
+                return self._plan(view, Command(), "stops to change direction")
+            course.next_leg()
+        return self._approach(view, course)
+
+    def _approach(self, view: View, course: Course) -> LocalPlan:
+        """Turn to the leg, drive along it, or close in on its end."""
+        end = self._from_behind(relative(course.leg_end, view.pose), course)
+        distance = float(np.hypot(end[0], end[1]))
+        closing = course.left < CLOSING_DISTANCE and distance < CLOSING_DISTANCE
+        profile = SpeedProfile(course, view.floor, self._robot, self._settings)
+        reach = self._settings.look_ahead + self._settings.look_ahead_time * abs(view.current.speed)
+        target = end if closing else self._from_behind(relative(course.poses[course.ahead(reach)], view.pose), course)
+        bearing = float(np.arctan2(target[1], target[0]))
+        if self._turns_on_the_spot and self._drive.kind != "omni":
+            # Turning on the spot ends well inside the bearing that starts it, so that it does not flutter.
+            limit = 12.0 if self.phase == "turning" else 60.0
+            beside = closing and abs(float(target[1])) < 2.0 * SWAY
+            if abs(bearing) > np.radians(limit) and not beside:
+                return self._turn_to(view, bearing, "turning")
+        self._side = 0
+        if closing:
+            self.phase = "closing in"
+            return self._close_in(view, course, end, profile)
+        self.phase = "driving"
+        return self._drive_on(view, course, profile)
+
+    def _close_in(self, view: View, course: Course, end: FloatArray, profile: SpeedProfile) -> LocalPlan:
+        """Creep to the end of a leg, steering at it only while that is of use."""
+        ahead, aside = float(end[0]), float(end[1])
+        speed = min(profile.allowed, 0.04 + 1.2 * max(ahead, 0.0))
+        if self._drive.kind == "omni":
+            distance = max(float(np.hypot(ahead, aside)), 1e-9)
+            turn = 1.5 * wrap_heading(float(course.leg_end[2] - view.pose[2])) if course.last_leg else 0.0
+            pace = min(speed + 1.2 * abs(aside), profile.allowed)
+            sign = course.direction
+            wanted = Command(sign * pace * ahead / distance, turn, sign * pace * aside / distance)
+        else:
+            steer = aside if abs(aside) > SWAY else 0.0
+            curvature = 2.0 * steer / max(ahead * ahead + steer * steer, 0.15**2)
+            wanted = Command(course.direction * speed, speed * curvature)
+        return self._plan(view, wanted, profile.reason, course.leg)
+
+    def _at_end(self, view: View, course: Course) -> bool:
+        end = self._from_behind(relative(course.leg_end, view.pose), course)
+        distance, tolerance = float(np.hypot(end[0], end[1])), self._settings.position_tolerance
+        if course.left > CLOSING_DISTANCE or distance > CLOSING_DISTANCE:
+            return False
+        # Braking from here takes the rest of the way.
+        stopping = view.current.speed**2 / (2.0 * self._drive.braking) + 0.5 * view.duration * abs(view.current.speed)
+        if self._drive.kind == "omni":
+            return distance < max(tolerance, stopping)
+        slack = tolerance if course.last_leg and self._turns_on_the_spot else 2.0 * tolerance
+        return bool(end[0] < max(0.3 * tolerance, stopping) and (abs(end[1]) < slack or not self._turns_on_the_spot))
+
+    def _align(self, view: View, course: Course) -> LocalPlan:
+        """Turn to the last heading; close in again where the robot was pushed off."""
+        s = self._settings
+        end = relative(course.poses[-1], view.pose)
+        distance, angle = float(np.hypot(end[0], end[1])), float(end[2])
+        tolerance = np.radians(s.heading_tolerance_deg)
+        if not self._turns_on_the_spot:
+            off = distance > 2.5 * s.position_tolerance or abs(angle) > 4.0 * tolerance
+            self.phase = "missed" if off else "arrived"
+            said = f"{distance:.2f} m and {np.degrees(abs(angle)):.1f} degrees off, and it cannot turn on the spot"
+            return self._plan(view, Command(), said if off else "")
+        if distance > 3.0 * s.position_tolerance:
+            self.phase, course.nearest = "turning", len(course.poses) - 1
+            return self._plan(view, Command(), f"{distance:.2f} m off the end of the plan")
+        if abs(angle) < (2.0 if self.phase == "arrived" else 1.0) * tolerance:
+            self.phase = "arrived"
+            return self._plan(view, Command(), "")
+        return self._turn_to(view, angle, "aligning")
+
+    def _turn_to(self, view: View, angle: float, phase: Phase) -> LocalPlan:
+        """Stand, then turn on the spot, the short way round unless the body would touch something."""
+        self.phase = phase
+        if abs(view.current.speed) > 0.05 or abs(view.current.sideways) > 0.05:
+            return self._plan(view, Command(), "stops to turn on the spot")
+        if self._side == 0 or abs(angle) < np.radians(20.0):
+            self._side = self._free_side(view, angle)
+        if self._side * angle < 0.0:
+            angle += np.copysign(2.0 * np.pi, self._side)
+        drive = self._drive
+        # Slow enough to stop there with half the drive's turning power.
+        rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 1.5 * abs(angle) + 0.03, 0.9 * drive.top_turn_rate)
+        return self._plan(view, Command(0.0, float(np.copysign(rate, angle))), "")
+
+    def _free_side(self, view: View, angle: float) -> int:
+        """Return 1 to turn left, -1 to turn right: the short way, or the other one if only that is free."""
+        short = 1 if angle > 0.0 else -1
+        if view.floor is None:
+            return short
+        for side in (short, -short):
+            turn = angle if side == short else angle + side * 2.0 * np.pi
+            turns = np.linspace(0.0, turn, int(abs(turn) / 0.1) + 2)
+            poses = np.column_stack([np.tile(view.pose[:2], (len(turns), 1)), view.pose[2] + turns])
+            touched = body_touches(view.floor, self._robot, poses)[:, 0] >= 0
+            if not np.any(touched[1:] & ~touched[0]):
+                return side
+        return short
+
+    def _from_behind(self, target: FloatArray, course: Course) -> FloatArray:
+        """Return a pose seen from the body as from one that looks where the leg goes."""
+        return target * (course.direction, course.direction, 1.0)
+
+    def _plan(self, view: View, wanted: Command, reason: str, poses: FloatArray | None = None) -> LocalPlan:
+        command = limit_command(wanted, view.current, view.duration, self._drive)
+        return LocalPlan(command, self.phase, reason, np.zeros((0, 3)) if poses is None else poses)
+
+    def _carried_on(self, view: View) -> FloatArray:
+        """Return the pose ``(3,)`` at the middle of the next period, if the robot goes on as it does."""
+        motion = 0.5 * view.duration * view.current.velocity
+        return compose(view.pose, motion)

@@ -1,0 +1,38 @@
+"""The settings of local planning."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from vinecompass.files import Model, NotNegative, Positive, Whole
+
+__all__ = ["FollowingSettings", "WindowSettings"]
+
+
+class FollowingSettings(Model):
+    """The ``[following]`` table of the settings."""
+
+    planner: Literal["window", "band", "path"] = Field("window", description='"window", "band" or "path"')
+    cruise_speed: Positive = Field(1.1, description="m/s; the robot's own limit holds besides")
+    tight_speed: Positive = Field(0.3, description="speed where the body just fits, m/s")
+    tight_gap: Positive = Field(0.4, description="gap beside the body from which it cruises, m")
+    look_ahead: Positive = Field(0.4, description="how far ahead on the path it aims at standstill, m")
+    look_ahead_time: Positive = Field(0.5, description="and how much farther per m/s, s")
+    sideways_acceleration: Positive = Field(0.5, description="highest in curves, m/s2")
+    position_tolerance: Positive = Field(0.02, description="the position is reached within this, m")
+    heading_tolerance_deg: Positive = Field(0.8, description="the heading is reached within this, degrees")
+
+
+class WindowSettings(Model):
+    """The ``[window]`` table of the settings: what the velocity window weighs, in seconds."""
+
+    speeds: Whole = Field(15, description="speeds that are tried, a whole number")
+    turn_rates: Whole = Field(31, description="turn rates that are tried at each of them, a whole number")
+    reach: Positive = Field(0.3, description="time within which a velocity can be reached to be tried, s")
+    horizon: Positive = Field(1.6, description="time for which each is rolled out, s")
+    offset: NotNegative = Field(1.2, description="charge for each metre beside the plan, s")
+    heading: NotNegative = Field(0.5, description="charge for each radian off the plan's direction, s")
+    clearance: NotNegative = Field(0.6, description="charge for touching; falls to none at tight_gap, s")
+    smoothness: NotNegative = Field(0.12, description="charge for each rad/s of change in turn rate, s")

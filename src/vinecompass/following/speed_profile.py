@@ -1,0 +1,83 @@
+"""How fast a course may be driven: by its curves, by the gap beside the body, by slow zones, and by where it ends."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.costs import CostMap
+from vinecompass.following.course import Course
+from vinecompass.following.settings import FollowingSettings
+from vinecompass.robot import Robot
+
+__all__ = ["RESERVE", "SpeedProfile"]
+
+FloatArray = NDArray[np.float64]
+REACH = 3.0
+"""Metres ahead that are looked at: more than any braking distance indoors."""
+RESERVE = 0.97
+"""Share of the drive's own top speed that is used: wheels that creep a little must not take the body beyond it."""
+CREEP = 0.05
+"""m/s. It is never slower than this where it may drive at all, or it would never arrive."""
+
+
+class SpeedProfile:
+    """The allowed speed here and at the poses ahead.
+
+    Each pose of the leg ahead has a cap; the allowed speed here is the highest from which half the drive's braking
+    still keeps them all, the end of the leg being a cap of zero.
+
+    Parameters
+    ----------
+    course : Course
+    floor : CostMap or None
+    robot : Robot
+    settings : FollowingSettings
+
+    Attributes
+    ----------
+    allowed : float
+        Here, m/s.
+    reason : str
+        What limits it; empty at cruising speed.
+    """
+
+    def __init__(self, course: Course, floor: CostMap | None, robot: Robot, settings: FollowingSettings) -> None:
+        s, drive = settings, robot.drive
+        last = course.ahead(REACH)
+        poses = course.poses[course.nearest : last + 1]
+        way = course.along[course.nearest : last + 1] - course.along[course.nearest]
+        cruise = min(s.cruise_speed, RESERVE * (drive.top_speed if course.direction > 0 else drive.reverse_speed))
+        caps = {"cruising": np.full(len(poses), cruise)}
+        caps["a curve"] = np.maximum(_curve_caps(poses, robot, s), CREEP)
+        if floor is not None:
+            cells = np.clip(floor.grid.cells_at(poses[:, :2]), 0, np.array(floor.grid.shape) - 1)
+            gaps = floor.clearance[cells[:, 0], cells[:, 1]].astype(float) - robot.body.inner_radius
+            tight = min(s.tight_speed, cruise)
+            caps["a tight place"] = tight + (cruise - tight) * np.clip(gaps / s.tight_gap, 0.0, 1.0)
+            if floor.top_speeds is not None:
+                caps["a slow zone"] = floor.top_speeds[cells[:, 0], cells[:, 1]].astype(float)
+        slowing = drive.braking * way
+        allowed = {name: float(np.sqrt(np.min(cap**2 + slowing))) for name, cap in caps.items()}
+        if last == len(course.poses) - 1 or course.left <= REACH:
+            allowed["the end of the leg"] = max(float(np.sqrt(drive.braking * course.left)), CREEP)
+        name = min(allowed, key=lambda each: allowed[each])
+        self.allowed = allowed[name]
+        self.reason = "" if name == "cruising" else f"{self.allowed:.2f} m/s for {name}"
+
+
+def _curve_caps(poses: FloatArray, robot: Robot, settings: FollowingSettings) -> FloatArray:
+    """Return what curves allow at each pose, by sideways acceleration and by the drive's turn rate."""
+    caps = np.full(len(poses), np.inf)
+    if len(poses) < 3:
+        return caps
+    steps = np.diff(poses[:, :2], axis=0)
+    ways = np.hypot(*steps.T)
+    headings = np.arctan2(steps[:, 1], steps[:, 0])
+    turns = np.abs(np.angle(np.exp(1j * np.diff(headings))))
+    curvature = turns / np.maximum(0.5 * (ways[1:] + ways[:-1]), 1e-6)
+    bent = curvature > 1e-3
+    tightest = np.maximum(curvature, 1e-3)
+    by_turn_rate = 0.9 * robot.drive.top_turn_rate / tightest
+    caps[1:-1] = np.where(bent, np.minimum(np.sqrt(settings.sideways_acceleration / tightest), by_turn_rate), np.inf)
+    return caps

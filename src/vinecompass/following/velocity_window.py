@@ -1,0 +1,157 @@
+"""The velocity window: of all velocities within reach, the one that serves the plan best."""
+
+from __future__ import annotations
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from vinecompass.following.course import Course
+from vinecompass.following.kernels import roll_out
+from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
+from vinecompass.following.settings import FollowingSettings, WindowSettings
+from vinecompass.following.speed_profile import RESERVE, SpeedProfile
+from vinecompass.geometry import compose, inverse, transform_points
+from vinecompass.robot import Command, Robot
+
+__all__ = ["VelocityWindow"]
+
+FloatArray = NDArray[np.float64]
+STEP = 0.1
+"""Seconds between the poses of a roll-out."""
+DELAY = 0.1
+"""Seconds from seeing to braking that a roll-out allows for; safety allows for more."""
+TERMS = ("progress", "offset", "heading", "clearance", "smoothness")
+OPEN_FLOOR = np.zeros((1, 1), bool), np.full((1, 1), np.inf, np.float32)
+
+
+class VelocityWindow(LocalPlanner):
+    """Tries the velocities that the drive can reach, rolls each out with the exact body, and takes the cheapest.
+
+    Every term is in seconds: the time that the rest of the plan still takes after the roll-out (progress), and what
+    straying from the plan (offset), pointing off it (heading), being near to things (clearance) and turning the wheel
+    about (smoothness) is worth. A velocity from which the robot could not stop before it touches something is shut out.
+
+    Parameters
+    ----------
+    robot : Robot
+        An omni drive is driven along like a differential one, and goes sideways only as it closes in on an end.
+    settings : FollowingSettings, optional
+    window : WindowSettings, optional
+
+    Notes
+    -----
+    The dynamic window approach (Fox, Burgard and Thrun, 1997) along a plan (Brock and Khatib, 1999), with roll-outs
+    that take time to reach their velocity.
+
+    Examples
+    --------
+    >>> from vinecompass import Command, demo_file, read_robot
+    >>> window = VelocityWindow(read_robot(demo_file("robot.toml")))
+    >>> window.follow([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [2.0, 0.0, 0.0]])
+    >>> plan = window.step([0.0, 0.0, 0.0], Command(), 0.1)
+    >>> plan.phase, plan.command.speed > 0.0, sorted(plan.considered.terms)
+    ('driving', True, ['clearance', 'heading', 'offset', 'progress', 'smoothness'])
+    """
+
+    def __init__(
+        self, robot: Robot, *, settings: FollowingSettings | None = None, window: WindowSettings | None = None
+    ) -> None:
+        super().__init__(robot, settings=settings)
+        self._window = window or WindowSettings()
+        self._outline = robot.body.polygon
+        self._discs, self._disc_radius = covering_discs(self._outline)
+        self._spacing, self._rim = 0.0, self._outline
+
+    def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+        w, drive, s = self._window, self._drive, self._settings
+        velocities = self._reachable(view, course, profile)
+        steps = max(round(w.horizon / STEP), 1)
+        paths = np.empty((len(velocities), steps, 3))
+        terms = np.empty((len(velocities), 6))
+        reach = course.ahead(max(2.0, 2.0 * w.horizon * drive.top_speed))
+        first = min(course.nearest, max(reach - 1, 0))
+        poses = course.poses[first : reach + 1]
+        # A local frame: the grid's, so that cells are found by division.
+        frame = np.zeros(3) if view.floor is None else view.floor.grid.frame
+        plan = transform_points(inverse(frame), poses[:, :2])
+        along = course.along[first : reach + 1] - course.along[first]
+        forbidden, clearance, cell = self._floor(view)
+        if 0.5 * cell != self._spacing:
+            self._spacing, self._rim = 0.5 * cell, _rim(self._outline, 0.5 * cell)
+        roll_out(
+            velocities, np.array([view.current.speed, view.current.turn_rate]),
+            np.array([drive.acceleration, drive.braking, drive.turn_acceleration]), compose(inverse(frame), view.pose),
+            frame, (plan, along, _directions(plan, course.direction)), (forbidden, clearance, cell),
+            (self._rim, self._spacing, self._discs, self._disc_radius, self._robot.body.outer_radius), steps,
+            (STEP, DELAY), s.tight_gap, paths, terms,
+        )  # fmt: skip
+        beyond = course.left - float(course.along[reach] - course.along[course.nearest])
+        charges = {
+            "progress": (terms[:, 0] + beyond) / max(profile.allowed, 0.1), "offset": w.offset * terms[:, 1],
+            "heading": w.heading * terms[:, 2], "clearance": w.clearance * terms[:, 3],
+            "smoothness": w.smoothness * terms[:, 4],
+        }  # fmt: skip
+        cost = np.sum(list(charges.values()), axis=0)
+        blocked = terms[:, 5] > 0.0
+        cost[blocked] = np.inf
+        shut_out = ["could not stop before it touches" if flag else "" for flag in blocked.tolist()]
+        chosen = int(np.argmin(cost)) if np.any(np.isfinite(cost)) else -1
+        full = np.column_stack([velocities[:, 0], np.zeros(len(velocities)), velocities[:, 1]])
+        considered = Considered(paths, charges, cost, shut_out, chosen, full)
+        if chosen < 0:
+            stand = self._plan(view, Command(), "every velocity within reach would touch something")
+            return LocalPlan(stand.command, self.phase, stand.reason, stand.poses, considered)
+        best = self._plan(view, Command(float(full[chosen, 0]), float(full[chosen, 2])), profile.reason)
+        return LocalPlan(best.command, self.phase, profile.reason, paths[chosen], considered)
+
+    def _reachable(self, view: View, course: Course, profile: SpeedProfile) -> FloatArray:
+        """Return the velocities ``(K, 2)`` that the drive reaches within the window's time, in the leg's direction."""
+        w, drive = self._window, self._drive
+        now, turning = abs(view.current.speed), view.current.turn_rate
+        if view.current.speed * course.direction < 0.0:
+            now = 0.0
+        highest = min(now + drive.acceleration * w.reach, max(profile.allowed, 0.0))
+        lowest = min(max(now - drive.braking * w.reach, 0.0), highest)
+        speeds = np.linspace(lowest, highest, w.speeds) * course.direction
+        change, top = drive.turn_acceleration * w.reach, drive.top_turn_rate
+        turn_rates = np.linspace(max(turning - change, -top), min(turning + change, top), w.turn_rates)
+        # Straight on and as it turns now are always among them.
+        turn_rates[np.argmin(np.abs(turn_rates))] = 0.0
+        pairs = np.array(np.meshgrid(speeds, turn_rates, indexing="ij")).reshape(2, -1).T
+        rims = np.abs(pairs @ drive.rolling[:, [0, 2]].T).max(axis=1)
+        within = rims <= RESERVE * drive.top_rim_speed
+        if drive.turning_radius is not None:
+            within &= np.abs(pairs[:, 1]) * drive.turning_radius <= np.abs(pairs[:, 0]) + 1e-9
+        return np.ascontiguousarray(pairs[within]) if np.any(within) else np.zeros((1, 2))
+
+    def _floor(self, view: View) -> tuple[NDArray[np.bool_], NDArray[np.float32], float]:
+        if view.floor is None:
+            return *OPEN_FLOOR, 1e6
+        return view.floor.forbidden, view.floor.clearance, view.floor.grid.cell_size
+
+
+def covering_discs(outline: FloatArray) -> tuple[FloatArray, float]:
+    """Return the middles ``(D, 2)`` and the radius of equal discs along the body's x axis that cover an outline."""
+    low, high = outline.min(axis=0), outline.max(axis=0)
+    length, width = high - low
+    count = max(int(np.ceil(1.5 * length / width)), 1)
+    part = length / count
+    x = low[0] + part * (np.arange(count) + 0.5)
+    y = 0.5 * (low[1] + high[1])
+    return np.column_stack([x, np.full(count, y)]), float(np.hypot(0.5 * part, 0.5 * width))
+
+
+def _rim(outline: FloatArray, spacing: float) -> FloatArray:
+    """Return points ``(R, 2)`` along an outline, at most `spacing` metres apart."""
+    ring = shapely.segmentize(shapely.LinearRing(outline), spacing)
+    return np.array(ring.coords)[:-1].copy()
+
+
+def _directions(plan: FloatArray, direction: int) -> FloatArray:
+    """Return where the body points along each segment of a plan ``(N, 2)``; the last is that of the one before."""
+    if len(plan) < 2:
+        return np.zeros(1)
+    steps = np.diff(plan, axis=0) * direction
+    headings = np.arctan2(steps[:, 1], steps[:, 0])
+    return np.append(headings, headings[-1])

@@ -1,0 +1,63 @@
+"""Progress: whether the robot gets nearer to where its plan leads, or stands, or dithers."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.geometry import distance_along, wrap_heading
+
+__all__ = ["ProgressWatch"]
+
+GONE_ON = 1.0
+"""Metres after a recovery from which it counts as having helped: the next trouble begins at the first one again."""
+
+
+class ProgressWatch:
+    """Watches the way that is left, and the turning where there is none.
+
+    Parameters
+    ----------
+    patience : float
+        Seconds without progress that are allowed.
+    step : float
+        What counts as progress: metres of plan, or radians turned.
+    """
+
+    def __init__(self, patience: float, step: float) -> None:
+        self._patience, self._step = patience, step
+        self._since = -np.inf
+        self._left, self._heading = np.inf, 0.0
+        self._turned = 0.0
+        self._recovered_at: NDArray[np.float64] | None = None
+        self.moved_since_recovery = True
+
+    def goes_on(self, t: float, pose: NDArray[np.float64], remaining: NDArray[np.float64]) -> bool:
+        """Take the pose and the plan's poses still ahead ``(M, 3)``; return False if there was none for too long."""
+        left = float(distance_along(remaining)[-1]) if len(remaining) > 1 else 0.0
+        if len(remaining):
+            left += float(np.hypot(*(remaining[0, :2] - pose[:2])))
+        # Turning is progress too, but not for ever: three turns round on one spot are none.
+        turned = abs(wrap_heading(float(pose[2]) - self._heading))
+        if np.isnan(self._left):
+            self._left = left
+        if left < self._left - self._step or not np.isfinite(self._since):
+            self._left, self._heading, self._turned, self._since = left, float(pose[2]), 0.0, t
+        elif turned > self._step and self._turned < 6.0 * np.pi:
+            self._heading, self._since = float(pose[2]), t
+            self._turned += turned
+        if self._recovered_at is not None and np.hypot(*(pose[:2] - self._recovered_at[:2])) > GONE_ON:
+            self._recovered_at, self.moved_since_recovery = None, True
+        return t - self._since < self._patience
+
+    def replanned(self) -> None:
+        """Another plan may be longer: what is left is measured anew, the patience goes on."""
+        self._left = np.nan
+
+    def restart(self, t: float) -> None:
+        """Begin again with all patience."""
+        self._since, self._left, self._turned = t, np.inf, 0.0
+
+    def recovered(self, pose: NDArray[np.float64]) -> None:
+        """Note where a recovery ended."""
+        self._recovered_at, self.moved_since_recovery = pose, False

@@ -1,0 +1,55 @@
+"""The odometry that a navigator is fed in a rehearsal: wheels and IMU, fused as they come in."""
+
+from __future__ import annotations
+
+import heapq
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.fusion import FusionSettings, OdometryFusion
+from vinecompass.robot import Robot
+from vinecompass.runs import Track
+from vinecompass.simulation import Readings
+
+__all__ = ["OdometryFeed"]
+
+KEPT = 1.0
+"""Seconds of track that are kept: a scan takes a tenth of one."""
+
+
+class OdometryFeed:
+    """Fuses the readings of each scan period into a track that covers at least the last second.
+
+    Parameters
+    ----------
+    robot : Robot
+    settings : FusionSettings, optional
+    """
+
+    def __init__(self, robot: Robot, *, settings: FusionSettings | None = None) -> None:
+        self._fusion = OdometryFusion(robot, settings=settings)
+        self._fusion.update_wheels(
+            0.0, np.zeros(len(robot.drive.wheel_names)), 0.0 if robot.drive.kind == "car" else None
+        )
+        self._stamps: list[float] = [0.0]
+        self._poses: list[NDArray[np.float64]] = [np.zeros(3)]
+
+    def take(self, readings: Readings) -> Track:
+        """Take in one period's wheels and IMU readings in the order of their stamps; return the track until now."""
+        wheels, imu = readings.wheels, readings.imu
+        turned = [("wheels", i) for i in range(len(wheels.t))]
+        felt = [("imu", i) for i in range(len(imu.t))]
+        stamps = {"wheels": wheels.t.tolist(), "imu": imu.t.tolist()}
+        for source, i in heapq.merge(felt, turned, key=lambda row: stamps[row[0]][row[1]]):
+            t = stamps[source][i]
+            if source == "imu":
+                self._fusion.update_imu(t, imu.turn_rate[i], imu.acceleration_x[i], imu.acceleration_y[i])
+                continue
+            steering = None if wheels.steering is None else float(wheels.steering[i])
+            self._fusion.update_wheels(t, wheels.angles[i], steering)
+            self._stamps.append(t)
+            self._poses.append(self._fusion.pose)
+        while self._stamps[-1] - self._stamps[0] > KEPT:
+            del self._stamps[0], self._poses[0]
+        return Track(np.array(self._stamps), np.array(self._poses))

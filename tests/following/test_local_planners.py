@@ -1,0 +1,184 @@
+import unittest
+
+import numpy as np
+
+from tests.support import altered_robot, assert_input_error, robot, room
+from vinecompass import Command, PathFollower, VelocityWindow, Zone, price_floor
+from vinecompass.costs import body_touches
+from vinecompass.geometry import arc, compose, relative, resample_polyline, wrap_angle
+from vinecompass.robot import Robot
+
+
+def omni_robot():
+    document = robot().model_dump(exclude_none=True)
+    wheels = [
+        {
+            "name": f"wheel {i}",
+            "position": [0.3 * np.cos(a), 0.3 * np.sin(a)],
+            "direction_deg": float(np.degrees(a)) + 90.0,
+        }
+        for i, a in enumerate((0.5, 2.6, -1.57))
+    ]
+    document["drive"] = {k: v for k, v in document["drive"].items() if k != "track_width"} | {
+        "kind": "omni",
+        "wheel": wheels,
+    }
+    return Robot.model_validate(document)
+
+
+def car_robot():
+    return altered_robot(robot(), drive={"kind": "car", "wheelbase": 0.7, "turning_radius": 0.9})
+
+
+def path_through(corners, last_heading=None, reverse=False):
+    points = resample_polyline(np.array(corners, dtype=float), 0.1)
+    ahead = np.diff(points, axis=0) * (-1.0 if reverse else 1.0)
+    headings = np.arctan2(ahead[:, 1], ahead[:, 0])
+    return np.column_stack([points, np.append(headings, headings[-1] if last_heading is None else last_heading)])
+
+
+def follow(planner, poses, start, floor=None, most=900):
+    """Let an ideal robot follow a path; return poses, commands and local plans."""
+    pose, command = np.array(start, dtype=float), Command()
+    planner.follow(poses)
+    track, plans = [pose], []
+    while (planner.phase not in ("arrived", "missed") and len(plans) < most) or not plans:
+        plans.append(planner.step(pose, command, 0.1, floor=floor))
+        command = plans[-1].command
+        pose = compose(pose, arc(command.velocity, 0.1))
+        track.append(pose)
+    return np.array(track), [plan.command for plan in plans], plans
+
+
+class EveryPlanner(unittest.TestCase):
+    kinds = (PathFollower, VelocityWindow)
+
+    def test_it_arrives_position_first_and_then_heading_from_any_side_within_the_limits(self):
+        drive = robot().drive
+        for corners, start, last in (
+            ([(0, 0), (5, 0)], [0, 0, 0], 1.0),
+            ([(0, 0), (3, 0), (3, 3)], [0, 0, np.pi], -2.0),
+            ([(0, 0), (0.2, 0)], [0, 0, np.pi / 2], 0.0),
+            ([(0, 0), (4, 2), (6, -1), (2, -2)], [0.1, -0.1, 2.0], 3.0),
+            ([(0, 0), (0, 0)], [0, 0, 0.5], 2.0),
+        ):
+            for kind in self.kinds:
+                with self.subTest(corners=corners, kind=kind.__name__):
+                    poses = path_through(corners, last) if corners[0] != corners[1] else np.array([[0.0, 0.0, last]])
+                    planner = kind(robot())
+                    track, commands, _ = follow(planner, poses, start)
+                    self.assertEqual(planner.phase, "arrived")
+                    self.assertLess(np.hypot(*(track[-1] - poses[-1])[:2]), 0.04)
+                    self.assertLess(abs(wrap_angle(track[-1, 2] - last)), np.radians(1.5))
+                    speeds, turns = np.array([(c.speed, c.turn_rate) for c in commands]).T
+                    rims = np.abs(np.column_stack([speeds, 0 * speeds, turns]) @ drive.rolling.T).max()
+                    self.assertLessEqual(rims, drive.top_rim_speed + 1e-9)
+                    self.assertLessEqual(np.abs(turns).max(), drive.top_turn_rate)
+                    if len(speeds) > 1:
+                        self.assertLessEqual(np.diff(speeds).max(), 0.1 * drive.acceleration + 1e-9)
+                        self.assertGreaterEqual(np.diff(speeds).min(), -0.1 * drive.braking - 1e-9)
+                        self.assertLessEqual(np.abs(np.diff(turns)).max(), 0.1 * drive.turn_acceleration + 1e-9)
+                    # In the last metre it does not shake: it turns about twice at most.
+                    late = turns[np.hypot(*(track[1:] - poses[-1])[:, :2].T) < 1.0]
+                    signs = np.sign(late[np.abs(late) > 0.02])
+                    self.assertLessEqual(np.count_nonzero(np.diff(signs)), 2)
+
+    def test_other_drives_and_reverse_legs_arrive_too(self):
+        reverse = path_through([(0, 0), (-3, 0.3)], reverse=True)
+        there_and_back = np.vstack(
+            [path_through([(0, 0), (3, 0)]), path_through([(3, 0), (1, -0.3)], reverse=True)[1:]]
+        )
+        for name, vehicle, poses in (
+            ("reverse", robot(), reverse), ("cusp", robot(), there_and_back), ("car", car_robot(), there_and_back),
+            ("omni", omni_robot(), path_through([(0, 0), (3, 0), (3, 2)], 2.0)),
+        ):  # fmt: skip
+            for kind in self.kinds:
+                with self.subTest(drive=name, kind=kind.__name__):
+                    planner = kind(vehicle)
+                    track, commands, plans = follow(planner, poses, poses[0])
+                    self.assertEqual(planner.phase, "arrived", plans[-1].reason)
+                    off = relative(poses[-1], track[-1])
+                    self.assertLess(np.hypot(off[0], off[1]), 0.05)
+                    self.assertLess(abs(off[2]), np.radians(3.5))
+                    for command in commands:
+                        self.assertLessEqual(
+                            np.abs(vehicle.drive.rolling @ command.velocity).max(), vehicle.drive.top_rim_speed + 1e-9
+                        )
+                        if vehicle.drive.turning_radius:
+                            self.assertLessEqual(abs(command.turn_rate) * 0.9, abs(command.speed) + 1e-9)
+
+    def test_beside_walls_and_in_slow_zones_it_slows_down_and_pushed_away_it_closes_in_again(self):
+        wide = room(8.0, 4.0)
+        zone = Zone(name="z", kind="slow", speed=0.25, polygon=[(3, 0), (5, 0), (5, 4), (3, 4)])
+        poses = path_through([(1.0, 2.0), (7.0, 2.0)])
+        tight = room(8.0, 0.9)
+        for kind in self.kinds:
+            with self.subTest(kind=kind.__name__):
+                fastest = {}
+                for name, grid, zones in (("roomy", wide, []), ("slow", wide, [zone]), ("tight", tight, [])):
+                    way = poses if name != "tight" else path_through([(1.0, 0.45), (7.0, 0.45)])
+                    planner = kind(robot())
+                    track, commands, plans = follow(planner, way, way[0], price_floor(grid, robot(), zones=zones))
+                    self.assertEqual(planner.phase, "arrived")
+                    inside = (track[1:, 0] > 3.1) & (track[1:, 0] < 4.9)
+                    fastest[name] = max(c.speed for c, there in zip(commands, inside, strict=True) if there)
+                    self.assertTrue(any("zone" in p.reason or "tight" in p.reason for p in plans) or name == "roomy")
+                self.assertGreater(fastest["roomy"], 0.95)
+                self.assertLess(fastest["slow"], 0.26)
+                self.assertLess(fastest["tight"], 0.6)
+                planner = kind(robot())
+                track, _, _ = follow(planner, poses, poses[0])
+                pose, command = track[-1] + [0.3, 0.2, 0.0], Command()
+                for _ in range(300):
+                    command = planner.step(pose, command, 0.1).command
+                    pose = compose(pose, arc(command.velocity, 0.1))
+                self.assertEqual(planner.phase, "arrived")
+                self.assertLess(np.hypot(*(pose - poses[-1])[:2]), 0.04)
+
+    def test_what_is_no_plan_or_no_pose_is_refused(self):
+        for kind in self.kinds:
+            planner = kind(robot())
+            assert_input_error(self, lambda p=planner: p.follow(np.zeros((0, 3))), "poses", "no pose")
+            assert_input_error(self, lambda p=planner: p.follow([[0, 0, 0], [1, np.nan, 0]]), "pose 1", "not finite")
+            planner.follow([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0]])
+            assert_input_error(self, lambda p=planner: p.step([0, np.nan, 0], Command(), 0.1), "pose", "finite")
+
+
+class Window(unittest.TestCase):
+    def test_what_it_shuts_out_would_touch_and_what_it_chooses_is_the_cheapest_and_free(self):
+        grid = room(8.0, 4.0)
+        grid.log_odds[36:46, 60:70] = 3.0
+        floor = price_floor(grid, robot())
+        planner = VelocityWindow(robot())
+        planner.follow(path_through([(1.0, 2.0), (7.0, 2.0)]))
+        plan = planner.step([1.9, 2.0, 0.0], Command(0.8, 0.0), 0.1, floor=floor)
+        considered = plan.considered
+        self.assertEqual(len(considered.cost), len(considered.shut_out))
+        np.testing.assert_allclose(
+            np.sum(list(considered.terms.values()), axis=0)[np.isfinite(considered.cost)],
+            considered.cost[np.isfinite(considered.cost)],
+        )
+        self.assertEqual(considered.chosen, int(np.argmin(considered.cost)))
+        shut = [bool(reason) for reason in considered.shut_out]
+        self.assertTrue(any(shut) and not all(shut))
+        touched = body_touches(floor, robot(), considered.paths[considered.chosen])[:, 0] >= 0
+        self.assertFalse(np.any(touched))
+        # A rolled-out pose follows from its velocities: the first step is the mean of two speeds, along an arc.
+        for k in (0, considered.chosen, len(shut) - 1):
+            speed, _, turn = considered.velocities[k]
+            step = np.clip(speed - 0.8, -0.11, 0.07), np.clip(turn, -0.24, 0.24)
+            first = compose([1.9, 2.0, 0.0], arc([0.8 + step[0] / 2, 0.0, step[1] / 2], 0.1))
+            np.testing.assert_allclose(considered.paths[k, 0], first, atol=2e-4)
+
+    def test_a_box_in_the_way_of_the_plan_is_never_touched(self):
+        grid = room(8.0, 4.0)
+        grid.log_odds[36:46, 60:70] = 3.0
+        floor = price_floor(grid, robot())
+        track, _, plans = follow(
+            VelocityWindow(robot()), path_through([(1.0, 2.0), (7.0, 2.0)]), [1.0, 2.0, 0.0], floor, 200
+        )
+        self.assertFalse(np.any(body_touches(floor, robot(), track)[:, 0] >= 0))
+
+
+if __name__ == "__main__":
+    unittest.main()
