@@ -174,7 +174,7 @@ class Window(unittest.TestCase):
         grid = room(8.0, 4.0)
         grid.log_odds[36:46, 60:70] = 3.0
         floor = price_floor(grid, robot())
-        track, _, plans = follow(
+        track, _, _ = follow(
             VelocityWindow(robot()), path_through([(1.0, 2.0), (7.0, 2.0)]), [1.0, 2.0, 0.0], floor, 200
         )
         self.assertFalse(np.any(body_touches(floor, robot(), track)[:, 0] >= 0))

@@ -6,9 +6,9 @@ import shapely
 from tests.support import assert_input_error, new_folder, robot, short_mapping, short_run
 from vinecompass import Command, Navigator, Track, read_settings
 from vinecompass.geometry import arc, compose, inverse, transform_points
-from vinecompass.navigation.safety import guard_outline, safe_command
+from vinecompass.navigation import safe_command
 
-OUTLINE = guard_outline(robot(), 0.04)
+OUTLINE = robot().widened(0.04).body.polygon
 
 
 class Safety(unittest.TestCase):

@@ -24,6 +24,8 @@ FloatArray = NDArray[np.float64]
 Phase = Literal["turning", "driving", "closing in", "aligning", "arrived", "missed"]
 CLOSING_DISTANCE = 0.3
 """Metres from the end of a leg within which the end itself is aimed at."""
+SPARE = (0.06, 0.04, 0.02, 0.0)
+"""Metres about the body that it likes to have free when it turns on the spot: the side that has more is taken."""
 SWAY = 0.015
 """Metres beside the end that are not steered against any more: doing so so near to it would only shake."""
 
@@ -123,6 +125,7 @@ class LocalPlanner(ABC):
 
     def __init__(self, robot: Robot, *, settings: FollowingSettings | None = None) -> None:
         self._robot, self._drive = robot, robot.drive
+        self._bodies = [robot.widened(spare) for spare in SPARE]
         self._settings = settings or FollowingSettings()
         self._turns_on_the_spot = robot.drive.kind != "car"
         self.phase: Phase = "arrived"
@@ -279,13 +282,14 @@ class LocalPlanner(ABC):
         short = 1 if angle > 0.0 else -1
         if view.floor is None:
             return short
-        for side in (short, -short):
-            turn = angle if side == short else angle + side * 2.0 * np.pi
-            turns = np.linspace(0.0, turn, int(abs(turn) / 0.1) + 2)
-            poses = np.column_stack([np.tile(view.pose[:2], (len(turns), 1)), view.pose[2] + turns])
-            touched = body_touches(view.floor, self._robot, poses)[:, 0] >= 0
-            if not np.any(touched[1:] & ~touched[0]):
-                return side
+        for body in self._bodies:
+            for side in (short, -short):
+                turn = angle if side == short else angle + side * 2.0 * np.pi
+                turns = np.linspace(0.0, turn, int(abs(turn) / 0.1) + 2)
+                poses = np.column_stack([np.tile(view.pose[:2], (len(turns), 1)), view.pose[2] + turns])
+                touched = body_touches(view.floor, body, poses)[:, 0] >= 0
+                if not np.any(touched[1:] & ~touched[0]):
+                    return side
         return short
 
     def _from_behind(self, target: FloatArray, course: Course) -> FloatArray:

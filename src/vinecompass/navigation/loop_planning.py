@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap
-from vinecompass.geometry import wrap_heading
+from vinecompass.geometry import distance_along, wrap_heading
 from vinecompass.planning import Plan, PlanSettings, plan_path
 from vinecompass.robot import Robot
 
@@ -17,12 +17,20 @@ __all__ = ["plan_for_loop", "turn_fits"]
 FloatArray = NDArray[np.float64]
 SMALL_TURN = 0.2
 """Radians that are not checked: less than a tenth of them is lost in any cell."""
+SMALL_WAY = 0.06
+"""Metres of a step below which it does not say which way the robot will point."""
+ABOUT_AN_END = 5.0
+"""Metres of the plan about a start or a goal in which it is seen to that the body gets the right way round."""
 
 
 def plan_for_loop(
-    costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, settings: PlanSettings, explain: bool
+    costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, margin: float, settings: PlanSettings,
+    explain: bool,
 ) -> Plan:  # fmt: skip
     """Plan from where the robot is to a stop.
+
+    First with the margin about the body that safety keeps free. Where that leads nowhere, for the bare body: a wall
+    that fills the better part of a cell in the map leaves room for the margin all the same.
 
     The usual plan leaves it to the robot to turn on the spot at either end. Where there is no room for that, as between
     two racks, a lattice is searched: it comes in the right way round, or backs in.
@@ -33,27 +41,55 @@ def plan_for_loop(
     robot : Robot
     start, goal : array, (3,)
         In the site frame, m and radians.
+    margin : float
+        What safety keeps free about the body, m.
     settings : PlanSettings
     explain : bool
         Whether to find out what is in the way if there is none.
     """
+    with_margin = _plan_minding_turns(costmap, robot.widened(margin), start, goal, settings, explain=False)
+    return with_margin if with_margin.found else _plan_minding_turns(costmap, robot, start, goal, settings, explain)
+
+
+def _plan_minding_turns(
+    costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, settings: PlanSettings, explain: bool
+) -> Plan:  # fmt: skip
     usual = plan_path(costmap, robot, start, goal, settings=settings, explain=explain)
-    if not usual.found or usual.method == "lattice" or len(usual.poses) < 2:
+    if not usual.found or usual.method == "lattice":
         return usual
-    check = BodyCheck(costmap, robot)
-    first, last = usual.poses[1] - usual.poses[0], usual.poses[-1] - usual.poses[-2]
-    fits_first = turn_fits(check, start, float(np.arctan2(first[1], first[0])))
-    arriving = np.array([goal[0], goal[1], np.arctan2(last[1], last[0])])
-    if fits_first and turn_fits(check, arriving, float(goal[2])):
+    check, poses, along = BodyCheck(costmap, robot), usual.poses, distance_along(usual.poses)
+    leaving, arriving = _travelling(poses, 0, start), _travelling(poses, len(poses) - 1, start)
+    leaves = turn_fits(check, start, float(leaving[2]))
+    arrives = turn_fits(check, arriving, float(goal[2]))
+    if leaves and arrives:
         return usual
-    place = "at the stop" if fits_first else "where it stands"
-    minding = plan_path(costmap, robot, start, goal, method="lattice", settings=settings, explain=False)
-    if minding.found:
-        return minding
-    # Never worse than trying: recovery deals with what does not work out.
-    return (
-        usual if not explain else replace(minding, reason=f"no room to turn {place}, and no way to come in otherwise")
-    )
+
+    def searched(a: FloatArray, b: FloatArray) -> FloatArray:
+        return plan_path(costmap, robot, a, b, method="lattice", settings=settings, explain=False).poses
+
+    # The lattice searches about the ends only: over a whole site it would take seconds.
+    if along[-1] < 2.0 * ABOUT_AN_END:
+        parts = [searched(start, goal)]
+    else:
+        low, high = (int(np.searchsorted(along, way)) for way in (ABOUT_AN_END, along[-1] - ABOUT_AN_END))
+        parts = [
+            poses[: low + 1] if leaves else searched(start, _travelling(poses, low, start)), poses[low : high + 1],
+            poses[high:] if arrives else searched(_travelling(poses, high, start), goal),
+        ]  # fmt: skip
+    if all(len(part) for part in parts):
+        whole = np.vstack([parts[0], *(part[1:] for part in parts[1:])])
+        return replace(usual, poses=whole, length=float(distance_along(whole)[-1]), method=f"{usual.method}, lattice")
+    where = "at the stop" if leaves else "where it stands"
+    said = f"no room to turn on the spot {where}, and no way to come in the other way round"
+    return replace(usual, status="no way", reason=said, poses=poses[:0])
+
+
+def _travelling(poses: FloatArray, index: int, start: FloatArray) -> FloatArray:
+    """Return a pose of a path of lines with the heading it is driven with; the robot's own where there is no way."""
+    before, after = poses[max(index - 1, 0)], poses[min(index + 1, len(poses) - 1)]
+    ahead = after - before
+    heading = start[2] if np.hypot(ahead[0], ahead[1]) < SMALL_WAY else np.arctan2(ahead[1], ahead[0])
+    return np.array([poses[index, 0], poses[index, 1], heading])
 
 
 def turn_fits(check: BodyCheck, pose: FloatArray, heading: float) -> bool:

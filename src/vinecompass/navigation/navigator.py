@@ -318,7 +318,8 @@ class Navigator:
         assert goal is not None
         start = self._free_start(costmap)
         self.plan = plan_for_loop(
-            costmap, self._robot, start, goal.pose, settings=self._settings.planning, explain=self._command.standing
+            costmap, self._robot, start, goal.pose, margin=self._settings.safety.margin,
+            settings=self._settings.planning, explain=self._command.standing,
         )  # fmt: skip
         self._last_plan = t
         if self.plan.found:
@@ -381,7 +382,7 @@ class Navigator:
         if self.plan is not None and not self.plan.found:
             told = plan_for_loop(
                 self._costs.costmap, self._robot, self._free_start(self._costs.costmap), goal.pose,
-                settings=self._settings.planning, explain=True,
+                margin=self._settings.safety.margin, settings=self._settings.planning, explain=True,
             )  # fmt: skip
             reason = told.reason or reason
         self._recovered = 0

@@ -15,7 +15,7 @@ from vinecompass.navigation.mission_log import MissionLog
 from vinecompass.navigation.safety_settings import SafetySettings
 from vinecompass.robot import Command, Robot, limit_command
 
-__all__ = ["Safety", "guard_outline", "safe_command"]
+__all__ = ["Safety", "safe_command"]
 
 FloatArray = NDArray[np.float64]
 SHARES = (1.0, 0.75, 0.5, 0.35, 0.2, 0.1)
@@ -24,11 +24,6 @@ FAR = 3.5
 """Metres beyond which nothing seen matters to the next command."""
 PERSON_RADIUS = 0.25
 """Metres: a standing adult's half width, arms at rest."""
-
-
-def guard_outline(robot: Robot, margin: float) -> FloatArray:
-    """Return the body's outline ``(N, 2)`` widened by a margin, m."""
-    return np.array(shapely.Polygon(robot.body.polygon).buffer(margin, join_style="mitre").exterior.coords[:-1])
 
 
 def safe_command(
@@ -84,7 +79,7 @@ class Safety:
     def __init__(self, robot: Robot, *, settings: SafetySettings | None = None, log: MissionLog | None = None) -> None:
         self._robot, self._settings = robot, settings or SafetySettings()
         self._log = log if log is not None else MissionLog()
-        self._outline = guard_outline(robot, self._settings.margin)
+        self._outline = robot.widened(self._settings.margin).body.polygon
 
     def stop(self, t: float, current: Command, duration: float, rule: str, wanted: Command | None = None) -> Command:
         """Return the controlled stop, braking as hard as the drive allows, and note why."""

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike
 from vinecompass.errors import InputError
 from vinecompass.following import FollowingSettings, PathFollower
 from vinecompass.geometry import distance_along, relative, resample_polyline, transform_points
-from vinecompass.navigation import guard_outline, safe_command
+from vinecompass.navigation import safe_command
 from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.rehearsal.recorder import Recorder
 from vinecompass.robot import Command, Robot
@@ -66,7 +66,7 @@ def record_drive(
     headings = np.arctan2(ahead[:, 1], ahead[:, 0])
     follower = PathFollower(robot, settings=FollowingSettings(cruise_speed=cruise_speed, look_ahead=0.3))
     follower.follow(np.column_stack([points, np.append(headings, headings[-1])]))
-    outline = guard_outline(robot, 0.04)
+    outline = robot.widened(0.04).body.polygon
     recorder = Recorder(robot, start)
     for _ in range(round(STANDING * robot.scanner.rate)):
         recorder.add(Command(), simulator.step(Command()))

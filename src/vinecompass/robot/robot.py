@@ -199,6 +199,12 @@ class Robot(Model):
         """The lidar whose readings are the ``scans`` stream."""
         return self.lidar[0]
 
+    def widened(self, margin: float) -> Robot:
+        """Return the robot with its body wider by a margin on every side, m."""
+        wider = shapely.Polygon(self.body.polygon).buffer(margin, join_style="mitre")
+        outline = [(float(x), float(y)) for x, y in wider.exterior.coords[:-1]]
+        return self.model_copy(update={"body": Body(outline=outline)})
+
     def need_differential(self, work: str) -> None:
         """Raise `InputError` unless the drive is differential; `work` is what nothing else can do so far."""
         if self.drive.kind != "differential":
