@@ -18,7 +18,7 @@ from vinecompass.files import Model, NotNegative, Number, Positive
 from vinecompass.grids import Grid, Zone, clearance
 from vinecompass.robot import Robot
 
-__all__ = ["Charge", "CostMap", "CostSettings", "price_floor", "price_stack"]
+__all__ = ["Charge", "CostMap", "CostSettings", "people_layer", "price_floor", "price_stack"]
 
 
 class CostSettings(Model):
@@ -35,6 +35,10 @@ class CostSettings(Model):
     people_price: Number = Field(6.0, ge=1.0, description="price of floor where a person is, 1 or more")
     people_spread: Positive = Field(0.5, description="how far it spreads beside and behind a person, m")
     people_lookahead: NotNegative = Field(1.2, description="time for which it is drawn out ahead of their walk, s")
+    people_wide_side: Literal["left", "right", "none"] = Field(
+        "right", description='side of a walker that is dearer, to be passed on the other: "left", "right" or "none"'
+    )
+    people_widening: Number = Field(3.0, ge=1.0, description="how many times farther it spreads there, 1 or more")
 
 
 @dataclass(frozen=True)
@@ -172,10 +176,18 @@ def price_floor(
     if obstacles is not None:
         stack.append(cast(Layer, obstacles) if hasattr(obstacles, "charge") else PointsLayer(grid, obstacles))
     if people:
-        stack.append(PeopleLayer(people, s.people_price, s.people_spread, s.people_lookahead))
+        stack.append(people_layer(people, s))
     near = ClearanceLayer(np.zeros((0, 0), np.float32), s.contact_price, s.comfort, s.fall)
     priced = price_stack(grid, robot, [*stack, near], one_way_headings(grid, zones))
     return replace(priced, top_speeds=slow_speeds(grid, zones))
+
+
+def people_layer(people: Sequence[Walking], settings: CostSettings) -> PeopleLayer:
+    """Return the layer that charges for people as the settings say."""
+    s = settings
+    return PeopleLayer(
+        people, s.people_price, s.people_spread, s.people_lookahead, s.people_wide_side, s.people_widening
+    )  # fmt: skip
 
 
 def price_stack(

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import ArrayLike
 
-from vinecompass.costs.costmap import CostSettings, price_floor
+from vinecompass.costs.costmap import CostSettings, people_layer, price_floor
 from vinecompass.costs.fall import ClearanceLayer
 from vinecompass.costs.layers import Layer
 from vinecompass.costs.live_obstacles import LiveObstacles
@@ -107,8 +107,7 @@ class LiveCosts:
         return rows, columns
 
     def _people(self, people: Sequence[Walking]) -> PeopleLayer:
-        s = self._settings
-        return PeopleLayer(people, s.people_price, s.people_spread, s.people_lookahead)
+        return people_layer(people, self._settings)
 
     def _price_anew(self, changed: Window) -> Window:
         """Measure clearance within reach of changed cells, and price them."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,9 @@ __all__ = ["PeopleLayer", "Walking"]
 
 FARTHEST = 3.0
 """Spreads beyond which nothing is charged any more (less than a hundredth of the price at the person)."""
+
+STROLL = 0.2
+"""m/s below which a person stands, and has no side."""
 
 
 @dataclass(frozen=True)
@@ -49,16 +53,23 @@ class PeopleLayer:
         Standard deviation of the price beside and behind a person, m.
     lookahead : float
         The egg is drawn out ahead by the way that the person walks in this time, s.
+    wide_side : {"left", "right", "none"}
+        Of a person who walks, the side to which the egg is wider: plans pass on the other.
+    widening : float
+        How many times wider.
 
     Notes
     -----
-    A Gaussian whose spread along the motion is longer ahead than behind (Kirby, Simmons and Forlizzi, 2009).
+    A Gaussian whose spread along the motion is longer ahead than behind, and wider on the side on which people pass
+    each other (Kirby, Simmons and Forlizzi, 2009).
     """
 
     people: Sequence[Walking]
     price: float
     spread: float
     lookahead: float
+    wide_side: Literal["left", "right", "none"] = "none"
+    widening: float = 1.0
     name: str = "people"
 
     def charge(self, grid: Grid, robot: Robot) -> NDArray[np.float32]:
@@ -74,7 +85,7 @@ class PeopleLayer:
             drawn_out = self._drawn_out(person)
             # From behind the person to the egg's far end.
             middle = 0.5 * FARTHEST * self.lookahead * np.array([person.velocity_x, person.velocity_y])
-            reach = FARTHEST * (self.spread + 0.5 * drawn_out)
+            reach = FARTHEST * (self.spread * self._widening(drawn_out) + 0.5 * drawn_out)
             low, high = grid.window_about([person.x + middle[0], person.y + middle[1]], reach)
             if np.any(low >= high):
                 continue
@@ -99,12 +110,18 @@ class PeopleLayer:
     def _drawn_out(self, person: Walking) -> float:
         return self.lookahead * float(np.hypot(person.velocity_x, person.velocity_y))
 
+    def _widening(self, drawn_out: float) -> float:
+        """Return how many times wider the egg is on its wide side: a standing person has none."""
+        return self.widening if self.wide_side != "none" and drawn_out > STROLL * self.lookahead else 1.0
+
     def _egg(
         self, drawn_out: float, heading: float, x: NDArray[np.float64], y: NDArray[np.float64]
     ) -> NDArray[np.float32]:
         """Return what is charged `x`, `y` away from a person who walks that way."""
         along, across = np.cos(heading) * x + np.sin(heading) * y, np.cos(heading) * y - np.sin(heading) * x
         spread_along = np.where(along > 0.0, self.spread + drawn_out, self.spread)
-        exponent = 0.5 * ((along / spread_along) ** 2 + (across / self.spread) ** 2)
+        wide = across > 0.0 if self.wide_side == "left" else across < 0.0
+        spread_across = np.where(wide, self.spread * self._widening(drawn_out), self.spread)
+        exponent = 0.5 * ((along / spread_along) ** 2 + (across / spread_across) ** 2)
         egg = np.where(exponent < 0.5 * FARTHEST**2, (self.price - 1.0) * np.exp(-exponent), 0.0)
         return (1.0 + egg).astype(np.float32)

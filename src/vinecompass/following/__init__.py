@@ -4,11 +4,14 @@ from vinecompass.following.choice import local_planner
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.path_follower import PathFollower
+from vinecompass.following.people_rules import Encounter, PeopleRule, PeopleSettings, meet
+from vinecompass.following.relations import Relation, relate
 from vinecompass.following.settings import FollowingSettings, WindowSettings
 from vinecompass.following.speed_profile import SpeedProfile
 from vinecompass.following.velocity_window import VelocityWindow
 
 __all__ = [
-    "Considered", "Course", "FollowingSettings", "LocalPlan", "LocalPlanner", "PathFollower", "SpeedProfile",
-    "VelocityWindow", "View", "WindowSettings", "local_planner",
+    "Considered", "Course", "Encounter", "FollowingSettings", "LocalPlan", "LocalPlanner", "PathFollower", "PeopleRule",
+    "PeopleSettings", "Relation", "SpeedProfile", "VelocityWindow", "View", "WindowSettings", "local_planner", "meet",
+    "relate",
 ]  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from vinecompass.following.local_planner import LocalPlanner
 from vinecompass.following.path_follower import PathFollower
+from vinecompass.following.people_rules import PeopleSettings
 from vinecompass.following.settings import FollowingSettings, WindowSettings
 from vinecompass.following.velocity_window import VelocityWindow
 from vinecompass.robot import Robot
@@ -11,8 +12,10 @@ from vinecompass.robot import Robot
 __all__ = ["local_planner"]
 
 
-def local_planner(robot: Robot, following: FollowingSettings, window: WindowSettings) -> LocalPlanner:
+def local_planner(
+    robot: Robot, following: FollowingSettings, window: WindowSettings, people: PeopleSettings
+) -> LocalPlanner:  # fmt: skip
     """Return the local planner that ``following.planner`` names."""
     if following.planner == "path":
         return PathFollower(robot, settings=following)
-    return VelocityWindow(robot, settings=following, window=window)
+    return VelocityWindow(robot, settings=following, window=window, people=people)

@@ -13,6 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.costs import CostMap, Walking, body_touches
 from vinecompass.errors import InputError
 from vinecompass.following.course import Course
+from vinecompass.following.people_rules import Encounter
 from vinecompass.following.settings import FollowingSettings
 from vinecompass.following.speed_profile import SpeedProfile
 from vinecompass.geometry import compose, relative, wrap_heading
@@ -73,6 +74,8 @@ class LocalPlan:
     poses : array, (N, 3)
         Where the robot will pass, in the site frame; empty where it turns or stands.
     considered : Considered or None
+    encounters : sequence of Encounter
+        How the robot and each person move relative to each other, and the rule that applies.
     """
 
     command: Command
@@ -80,6 +83,7 @@ class LocalPlan:
     reason: str = ""
     poses: FloatArray = field(default_factory=lambda: np.zeros((0, 3)))
     considered: Considered | None = None
+    encounters: Sequence[Encounter] = ()
 
 
 @dataclass(frozen=True)
@@ -205,7 +209,8 @@ class LocalPlanner(ABC):
         bearing = float(np.arctan2(target[1], target[0]))
         if self._turns_on_the_spot and self._drive.kind != "omni":
             # Turning on the spot ends well inside the bearing that starts it, so that it does not flutter.
-            limit = 12.0 if self.phase == "turning" else 60.0
+            # A robot under way curves round where one that stands would turn first.
+            limit = 12.0 if self.phase == "turning" else 60.0 if abs(view.current.speed) < 0.3 else 90.0
             beside = closing and abs(float(target[1])) < 2.0 * SWAY
             if abs(bearing) > np.radians(limit) and not beside:
                 return self._turn_to(view, bearing, "turning")

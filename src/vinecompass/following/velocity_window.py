@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import shapely
 from numpy.typing import NDArray
@@ -9,6 +11,7 @@ from numpy.typing import NDArray
 from vinecompass.following.course import Course
 from vinecompass.following.kernels import roll_out
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
+from vinecompass.following.people_rules import Encounter, PeopleSettings, meet, shut_out_by_people
 from vinecompass.following.settings import FollowingSettings, WindowSettings
 from vinecompass.following.speed_profile import RESERVE, SpeedProfile
 from vinecompass.geometry import compose, inverse, transform_points
@@ -21,7 +24,10 @@ STEP = 0.1
 """Seconds between the poses of a roll-out."""
 DELAY = 0.1
 """Seconds from seeing to braking that a roll-out allows for; safety allows for more."""
-TERMS = ("progress", "offset", "heading", "clearance", "smoothness")
+PEOPLE_REACH = 8.0
+"""Metres from which people are minded."""
+PEOPLE_TIME = 2.5
+"""Seconds beyond a roll-out for which robot and people are carried on straight."""
 OPEN_FLOOR = np.zeros((1, 1), bool), np.full((1, 1), np.inf, np.float32)
 
 
@@ -29,8 +35,9 @@ class VelocityWindow(LocalPlanner):
     """Tries the velocities that the drive can reach, rolls each out with the exact body, and takes the cheapest.
 
     Every term is in seconds: the time that the rest of the plan still takes after the roll-out (progress), and what
-    straying from the plan (offset), pointing off it (heading), being near to things (clearance) and turning the wheel
-    about (smoothness) is worth. A velocity from which the robot could not stop before it touches something is shut out.
+    straying from the plan (offset), pointing off it (heading), being near to things (clearance), turning the wheel
+    about (smoothness) and leaving people too little room (people) is worth. Velocities that a rule for meeting people
+    forbids are shut out, and those from which the robot could not stop before it touches something.
 
     Parameters
     ----------
@@ -38,6 +45,8 @@ class VelocityWindow(LocalPlanner):
         An omni drive is driven along like a differential one, and goes sideways only as it closes in on an end.
     settings : FollowingSettings, optional
     window : WindowSettings, optional
+    people : PeopleSettings, optional
+        Rules for meeting people, which shut velocities out before they are weighed.
 
     Notes
     -----
@@ -51,13 +60,16 @@ class VelocityWindow(LocalPlanner):
     >>> window.follow([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [2.0, 0.0, 0.0]])
     >>> plan = window.step([0.0, 0.0, 0.0], Command(), 0.1)
     >>> plan.phase, plan.command.speed > 0.0, sorted(plan.considered.terms)
-    ('driving', True, ['clearance', 'heading', 'offset', 'progress', 'smoothness'])
+    ('driving', True, ['clearance', 'heading', 'offset', 'people', 'progress', 'smoothness'])
     """
 
     def __init__(
-        self, robot: Robot, *, settings: FollowingSettings | None = None, window: WindowSettings | None = None
-    ) -> None:
+        self, robot: Robot, *, settings: FollowingSettings | None = None, window: WindowSettings | None = None,
+        people: PeopleSettings | None = None,
+    ) -> None:  # fmt: skip
         super().__init__(robot, settings=settings)
+        self._people = people or PeopleSettings()
+        self._encounters: list[Encounter] = []
         self._window = window or WindowSettings()
         self._outline = robot.body.polygon
         self._discs, self._disc_radius = covering_discs(self._outline)
@@ -86,24 +98,73 @@ class VelocityWindow(LocalPlanner):
             (self._rim, self._spacing, self._discs, self._disc_radius, self._robot.body.outer_radius), steps,
             (STEP, DELAY), s.tight_gap, paths, terms,
         )  # fmt: skip
+        leads = course.poses[course.ahead(2.0), :2] - course.poses[course.nearest, :2]
+        encounters = meet(
+            view.pose, _site_velocity(view), view.people, self._people,
+            course=float(np.arctan2(leads[1], leads[0])) if course.left > 0.5 else None,
+            before=self._encounters,
+        )  # fmt: skip
+        self._encounters = encounters
         beyond = course.left - float(course.along[reach] - course.along[course.nearest])
         charges = {
             "progress": (terms[:, 0] + beyond) / max(profile.allowed, 0.1), "offset": w.offset * terms[:, 1],
             "heading": w.heading * terms[:, 2], "clearance": w.clearance * terms[:, 3],
-            "smoothness": w.smoothness * terms[:, 4],
+            "smoothness": w.smoothness * terms[:, 4], "people": self._charge_for_people(paths, encounters),
         }  # fmt: skip
         cost = np.sum(list(charges.values()), axis=0)
-        blocked = terms[:, 5] > 0.0
-        cost[blocked] = np.inf
-        shut_out = ["could not stop before it touches" if flag else "" for flag in blocked.tolist()]
+        by_people = shut_out_by_people(view.pose, velocities, encounters)
+        shut_out = [
+            "could not stop before it touches" if touches else rule
+            for touches, rule in zip((terms[:, 5] > 0.0).tolist(), by_people, strict=True)
+        ]
+        cost[[bool(reason) for reason in shut_out]] = np.inf
         chosen = int(np.argmin(cost)) if np.any(np.isfinite(cost)) else -1
         full = np.column_stack([velocities[:, 0], np.zeros(len(velocities)), velocities[:, 1]])
         considered = Considered(paths, charges, cost, shut_out, chosen, full)
         if chosen < 0:
-            stand = self._plan(view, Command(), "every velocity within reach would touch something")
-            return LocalPlan(stand.command, self.phase, stand.reason, stand.poses, considered)
+            reasons = list(dict.fromkeys(reason for reason in shut_out if reason))
+            stand = self._plan(view, Command(), f"waits: {', '.join(reasons)}")
+            return LocalPlan(stand.command, self.phase, stand.reason, stand.poses, considered, encounters)
         best = self._plan(view, Command(float(full[chosen, 0]), float(full[chosen, 2])), profile.reason)
-        return LocalPlan(best.command, self.phase, profile.reason, paths[chosen], considered)
+        reason = profile.reason
+        if any(by_people):
+            reason = next(rule for rule in by_people if rule)
+        return LocalPlan(best.command, self.phase, reason, paths[chosen], considered, encounters)
+
+    def _charge_for_people(self, paths: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:
+        """Return what each roll-out ``(K, steps, 3)`` is charged for the room it leaves the people as they walk on.
+
+        Both are carried on straight beyond the roll-out, so that giving way begins while there is room for it.
+        """
+        charge, space = np.zeros(len(paths)), self._people.personal_space
+        here = paths[0, 0, :2]
+        near = [each for each in encounters if np.hypot(*(here - (each.person.x, each.person.y))) < PEOPLE_REACH]
+        if not near:
+            return charge
+        beyond = STEP * np.arange(3.0, 10.0 * PEOPLE_TIME, 3.0)
+        last = paths[:, -1]
+        velocity = (last - paths[:, -2]) / STEP
+        carried = np.empty((len(paths), len(beyond), 3))
+        carried[:, :, :2] = last[:, None, :2] + beyond[:, None] * velocity[:, None, :2]
+        carried[:, :, 2] = last[:, None, 2]
+        poses = np.concatenate([paths[:, 1::3], carried], axis=1)
+        times = STEP * np.concatenate([np.arange(2, paths.shape[1] + 1, 3), paths.shape[1] + beyond / STEP])
+        cosine, sine = np.cos(poses[:, :, 2]), np.sin(poses[:, :, 2])
+        for each in near:
+            person, every = each.person, np.arange(len(paths))
+            dx = poses[:, :, 0] - (person.x + times * person.velocity_x)
+            dy = poses[:, :, 1] - (person.y + times * person.velocity_y)
+            squares = np.full(dx.shape, np.inf)
+            for x, y in self._discs.tolist():
+                np.minimum(squares, (dx + cosine * x - sine * y) ** 2 + (dy + sine * x + cosine * y) ** 2, out=squares)
+            closest = np.argmin(squares, axis=1)
+            gap = np.maximum(np.sqrt(squares[every, closest]) - self._disc_radius, 0.0)
+            if each.rule is not None and each.rule.prefer is not None:
+                # Passing on the other side is worse the farther out it is: so there is always a way back.
+                left = sine[every, closest] * dx[every, closest] - cosine[every, closest] * dy[every, closest]
+                gap = np.where((left > 0.0) == (each.rule.prefer == "right"), gap, -np.abs(left))
+            np.maximum(charge, self._people.charge * np.maximum(1.0 - gap / space, 0.0), out=charge)
+        return charge
 
     def _reachable(self, view: View, course: Course, profile: SpeedProfile) -> FloatArray:
         """Return the velocities ``(K, 2)`` that the drive reaches within the window's time, in the leg's direction."""
@@ -129,6 +190,13 @@ class VelocityWindow(LocalPlanner):
         if view.floor is None:
             return *OPEN_FLOOR, 1e6
         return view.floor.forbidden, view.floor.clearance, view.floor.grid.cell_size
+
+
+def _site_velocity(view: View) -> FloatArray:
+    """Return the velocity ``(2,)`` in force, in the site frame."""
+    heading, ahead, left = float(view.pose[2]), view.current.speed, view.current.sideways
+    cosine, sine = np.cos(heading), np.sin(heading)
+    return np.array([cosine * ahead - sine * left, sine * ahead + cosine * left])
 
 
 def covering_discs(outline: FloatArray) -> tuple[FloatArray, float]:

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.following import Encounter
 from vinecompass.robot import Command
 
-__all__ = ["Intervention", "MissionLog", "StateEntry", "StopResult"]
+__all__ = ["EncounterEntry", "Intervention", "MissionLog", "StateEntry", "StopResult"]
 
 
 @dataclass(frozen=True)
@@ -80,6 +82,16 @@ class StopResult:
     goal: NDArray[np.float64]
 
 
+@dataclass(frozen=True)
+class EncounterEntry:
+    """A situation with a person began: when, with which one, what it is called, and their relation in words."""
+
+    t: float
+    person: int
+    state: str
+    relation: str
+
+
 @dataclass
 class MissionLog:
     """Everything a navigator notes down, in the order of time.
@@ -91,18 +103,28 @@ class MissionLog:
         Every global plan taken up, the poses ``(N, 3)`` in the site frame.
     interventions : list of Intervention
     stops : list of StopResult
+    encounters : list of EncounterEntry
+        Situations with people, numbered in the order in which they were given.
     """
 
     states: list[StateEntry] = field(default_factory=list)
     plans: list[tuple[float, NDArray[np.float64]]] = field(default_factory=list)
     interventions: list[Intervention] = field(default_factory=list)
     stops: list[StopResult] = field(default_factory=list)
+    encounters: list[EncounterEntry] = field(default_factory=list)
 
     def enter(self, t: float, state: str, stop: str, reason: str) -> None:
         """Note a state, unless it and its reason go on."""
         last = self.states[-1] if self.states else None
         if last is None or (last.state, last.stop, last.reason) != (state, stop, reason):
             self.states.append(StateEntry(t, state, stop, reason))
+
+    def meet(self, t: float, encounters: Sequence[Encounter]) -> None:
+        """Note what each person's situation has become, where it is another than before."""
+        for number, each in enumerate(encounters):
+            before = next((entry.state for entry in reversed(self.encounters) if entry.person == number), "none")
+            if each.state != before:
+                self.encounters.append(EncounterEntry(t, number, each.state, str(each.relation)))
 
     def intervene(
         self, t: float, duration: float, rule: str, wanted: Command, given: Command, numbers: dict[str, float]
@@ -117,7 +139,7 @@ class MissionLog:
             last.wanted, last.given, last.numbers = wanted, given, numbers
 
     def files(self) -> dict[str, bytes]:
-        """Return the record as files of a run folder: ``states``, ``plans``, ``interventions`` and ``stops``."""
+        """Return the record as files of a run folder, a JSON object a line: states, plans, and all the rest."""
         plans = [
             {"t": t, "poses": poses.round(4).tolist()} for t, poses in self.plans
         ]  # fmt: skip
@@ -131,6 +153,7 @@ class MissionLog:
                 }
                 for each in self.interventions
             ],
+            "encounters": [vars(entry) for entry in self.encounters],
             "stops": [
                 {
                     "t": stop.t, "name": stop.name, "status": stop.status, "reason": stop.reason,

@@ -86,7 +86,7 @@ class Navigator:
         self._goals = _checked_goals(grid, goals)
         self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=s.localization, seed=seed)
         self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
-        self._planner: LocalPlanner = local_planner(robot, s.following, s.window)
+        self._planner: LocalPlanner = local_planner(robot, s.following, s.window, s.people)
         self._watch = InputWatch(robot, s.safety)
         self.log = MissionLog()
         self._safety = Safety(robot, settings=s.safety, log=self.log)
@@ -99,6 +99,7 @@ class Navigator:
         self._deferred: set[int] = set()
         self.t = 0.0
         self._people: Sequence[Walking] = ()
+        self._people_near = False
         self.state: State = "driving" if initial_pose is not None else "finding itself"
         self.reason = ""
         self.estimate: Estimate | None = None
@@ -268,6 +269,7 @@ class Navigator:
             self.pose, self._command, period, floor=self._costs.costmap, people=people
         )
         self.reason = local.reason
+        self.log.meet(t, local.encounters)
         if local.phase == "missed":
             self.plan, self._last_look = None, -np.inf
             self._recover(t, local.reason)
@@ -305,7 +307,9 @@ class Navigator:
                 return
         self._last_look = t
         costmap = self._costs.costmap
-        if self.plan is not None and self.plan.found and t - self._last_plan < s.plan_age:
+        # Where people walk about it, a plan is soon out of date.
+        age = s.replan_period if self._people_near else s.plan_age
+        if self.plan is not None and self.plan.found and t - self._last_plan < age:
             ahead = self._planner.remaining
             off_path = len(ahead) == 0 or np.hypot(*(ahead[0, :2] - self.pose[:2])) > s.off_path
             if not off_path and np.all(body_touches(costmap, self._robot, ahead)[:, 0] < 0):

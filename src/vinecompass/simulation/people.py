@@ -12,8 +12,6 @@ from vinecompass.simulation.site import Person
 
 __all__ = ["Walker"]
 
-ATTENTION = 0.8
-"""Metres. A person waits rather than come nearer to the robot's body than this."""
 FAR = 5.0
 """Metres. At this distance from its middle, nobody minds how large the robot is."""
 PATIENCE = 3.0
@@ -31,12 +29,14 @@ class Walker:
 
     def __init__(self, person: Person, surfaces: shapely.MultiLineString, rng: np.random.Generator) -> None:
         self._surfaces = surfaces
-        self.radius = person.radius
+        self.radius, self._attention = person.radius, person.attention
         self._points = np.array(person.route)
         self._along = distance_along(self._points)
         self._speed = person.speed * rng.uniform(0.9, 1.1)
         self._travelled = rng.uniform(0.0, self._along[-1])
         self._direction = 1.0 if rng.random() < 0.5 else -1.0
+        if person.begin is not None:
+            self._travelled, self._direction = person.begin * self._along[-1], 1.0
         self._waited = 0.0
         self.position = self._at(self._travelled)
         self.velocity = np.zeros(2)
@@ -82,7 +82,7 @@ class Walker:
         if np.hypot(*(step - np.reshape(robot.bounds, (2, 2)).mean(axis=0))) > FAR:
             return False
         gap, next_gap = (robot.distance(shapely.Point(place)) - self.radius for place in (self.position, step))
-        return bool(next_gap < ATTENTION and next_gap < gap)
+        return bool(next_gap < self._attention and next_gap < gap)
 
     def _at(self, travelled: float) -> NDArray[np.float64]:
         return np.array([np.interp(travelled, self._along, column) for column in self._points.T])

@@ -10,7 +10,7 @@ import shapely
 from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
-from vinecompass.files import Fraction, Model, Number, Positive, find_named, parse_model, read_model
+from vinecompass.files import Fraction, Model, NotNegative, Number, Positive, find_named, parse_model, read_model
 from vinecompass.grids import NamedPose, Zone
 from vinecompass.grids.zones import Corners
 
@@ -46,6 +46,10 @@ class Person(Model):
     route: list[Point] = Field(min_length=2, description="[[x, y], ...] of 2 points or more, m")
     speed: Positive = Field(description="m/s")
     radius: Positive = Field(0.22, description="m")
+    begin: Fraction | None = Field(
+        None, description="where on the route it begins, walking on, 0 to 1; anywhere if not given"
+    )
+    attention: NotNegative = Field(0.8, description="how near to the robot's body it waits for it, m; 0 walks on")
 
 
 class Route(Model):

@@ -1,0 +1,78 @@
+"""Passings and crossings with a person who does not look, with and without the rules for meeting people.
+
+Without them, people are what the scanner sees, and what safety brakes for.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import shapely
+
+from benchmarks.drive_sites import hall, map_of
+from vinecompass import Settings, demo_file, read_robot, rehearse
+from vinecompass.following import PeopleSettings
+from vinecompass.geometry import transform_points
+from vinecompass.rehearsal import Rehearsal
+
+SPACE = 1.0
+"""Metres of personal space, from a person's middle to the body's outline."""
+EXPECTED = {"passing": ["far", "near", "shoulder to shoulder", "behind"], "crossing": ["far", "crossing", "crossed"]}
+
+
+def encounter(kind: str, seed: int, *, rules: bool) -> Rehearsal:
+    """Rehearse one meeting: the person walks on whatever the robot does, from where the two would collide."""
+    rng = np.random.default_rng(seed)
+    robot = read_robot(demo_file("robot.toml"))
+    speed = rng.uniform(0.7, 1.2)
+    length = 18.0
+    if kind == "passing":
+        y = 3.0 + rng.uniform(-0.4, 0.4)
+        route = [(length - 1.0, y), (1.0, y)]
+    else:
+        # Its way crosses the robot's where the two would meet.
+        meeting = 1.5 + rng.uniform(4.0, 7.0)
+        begin = 3.0 + speed * ((meeting - 1.5) / 1.05 + 0.8) * (1 if rng.random() < 0.5 else -1)
+        route = [(meeting, begin), (meeting, 6.0 - begin)]
+    height = 6.0 if kind == "passing" else 24.0
+    lift = 0.0 if kind == "passing" else 9.0
+    person = {
+        "name": "worker",
+        "route": [(a, b + lift) for a, b in route],
+        "speed": speed,
+        "attention": 0.0,
+        "begin": 0.0,
+    }
+    site = hall(length, height, people=[person], start=(1.5, 3.0 + lift, 0.0))
+    settings = Settings()
+    if not rules:
+        costs = settings.costs.model_copy(update={"people_price": 1.0})
+        settings = settings.model_copy(update={"people": PeopleSettings(rule=[], charge=0.0), "costs": costs})
+    goal = [length - 2.0, 3.0 + lift, 0.0]
+    return rehearse(site, robot, map_of(site), goal, settings=settings, seed=seed, time_limit=90.0)
+
+
+def intrusion(mission: Rehearsal) -> float:
+    """Return the time integral of how far the body reaches into personal space, m s."""
+    outline, total, period = mission.run.robot.body.polygon, 0.0, 1.0 / mission.run.robot.scanner.rate
+    assert mission.run.truth is not None
+    for pose, people in zip(mission.run.truth.at(mission.track.t), mission.people, strict=True):
+        body = shapely.Polygon(transform_points(pose, outline))
+        for x, y, *_ in people:
+            total += max(SPACE - float(body.distance(shapely.Point(x, y))), 0.0) * period
+    return total
+
+
+def people_case(job: tuple[str, int]) -> dict[str, Any]:
+    """Measure one meeting with the rules and without."""
+    kind, seed = job
+    with_rules, without = (encounter(kind, seed, rules=rules) for rules in (True, False))
+    states = [entry.state for entry in with_rules.log.encounters if entry.state != "none"]
+    return {
+        "kind": kind, "seed": seed, "arrived": with_rules.arrived, "without_arrived": without.arrived,
+        "contacts": with_rules.contacts, "without_contacts": without.contacts,
+        "intrusion": intrusion(with_rules), "without": intrusion(without),
+        "time": float(with_rules.track.t[-1]), "without_time": float(without.track.t[-1]),
+        "states": states, "expected": states[: len(EXPECTED[kind])] == EXPECTED[kind],
+    }  # fmt: skip

@@ -1,0 +1,176 @@
+"""Rules for meeting people: what each situation is called, and which of the robot's velocities it shuts out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from vinecompass.costs import Walking
+from vinecompass.files import Model, NotNegative, Number, Positive
+from vinecompass.following.relations import Approach, Relation, approaches, relate, sides
+from vinecompass.geometry import wrap_heading
+
+__all__ = ["Encounter", "PeopleRule", "PeopleSettings", "meet", "shut_out_by_people"]
+
+FloatArray = NDArray[np.float64]
+SOON = 0.5
+"""Seconds after which a velocity's direction is judged: a turn begun now shows by then."""
+STRAIGHT = 0.25
+"""rad/s of turning towards a person that still count as straight on."""
+CREEP = 0.1
+"""m/s that is never shut out: a robot so slow waits."""
+SLACK, SLACK_DEG = 0.7, 10.0
+"""Metres and degrees beyond its limits for which a rule in force stays so, so that situations do not flutter."""
+STROLL = 0.2
+"""m/s below which a person stands, and has no direction."""
+
+
+class PeopleRule(Model):
+    """One ``[[people.rule]]``: when it applies, and what it asks. Of all rules that apply, the first one counts."""
+
+    name: str = Field(description="what the situation is called")
+    nearest: NotNegative = Field(0.0, description="least distance from middle to middle, m")
+    farthest: Positive = Field(8.0, description="greatest distance from middle to middle, m")
+    bearing_from_deg: Number = Field(0.0, description="least bearing of the person off the robot's course, degrees")
+    bearing_to_deg: Number = Field(180.0, description="greatest bearing, degrees, either side")
+    walk_from_deg: Number = Field(0.0, description="least angle from the robot's course to the person's walk, degrees")
+    walk_to_deg: Number = Field(180.0, description="greatest such angle: 180 walks towards it, 90 across")
+    person: list[Approach] = Field(["approaching", "steady", "receding"], description="how the person moves")
+    prefer: Literal["left", "right"] | None = Field(
+        None, description='side on which the robot should pass, as it sees it, "left" or "right": others are charged'
+    )
+    keep_to: Literal["left", "right"] | None = Field(
+        None, description='side of the line to the person that it must move to, "left" or "right": others are shut out'
+    )
+    may_approach: bool = Field(True, description="whether the robot may come nearer")
+    straight: bool = Field(False, description="whether it must not turn towards the person")
+
+
+USUAL_RULES = [
+    PeopleRule(name="behind", farthest=6.0, bearing_from_deg=110.0),
+    PeopleRule(
+        name="shoulder to shoulder", farthest=2.2, bearing_from_deg=50.0, bearing_to_deg=110.0, walk_from_deg=135.0,
+        straight=True,
+    ),
+    PeopleRule(
+        name="crossing", farthest=4.0, bearing_to_deg=100.0, walk_from_deg=45.0, walk_to_deg=135.0,
+        person=["approaching", "steady"], may_approach=False,
+    ),
+    PeopleRule(name="crossed", walk_from_deg=30.0, walk_to_deg=150.0, person=["receding"]),
+    PeopleRule(
+        name="near", farthest=4.5, bearing_to_deg=50.0, walk_from_deg=135.0, prefer="right", keep_to="right"
+    ),
+    PeopleRule(name="far", bearing_to_deg=50.0, walk_from_deg=135.0, prefer="right"),
+    PeopleRule(name="far"),
+]  # fmt: skip
+
+
+class PeopleSettings(Model):
+    """The ``[people]`` table of the settings."""
+
+    personal_space: Positive = Field(1.1, description="distance from a person's middle to the body that is charged, m")
+    charge: NotNegative = Field(8.0, description="charge for coming as near as touching; none at personal_space, s")
+    rule: list[PeopleRule] = Field(USUAL_RULES, description="[[people.rule]] tables, in the order they are asked")
+
+
+@dataclass(frozen=True)
+class Encounter:
+    """A person, the relation to the robot, and the rule that applies.
+
+    Parameters
+    ----------
+    person : Walking
+    relation : Relation
+    rule : PeopleRule or None
+        None where no rule applies.
+    """
+
+    person: Walking
+    relation: Relation
+    rule: PeopleRule | None
+
+    @property
+    def state(self) -> str:
+        """What the situation is called."""
+        return self.rule.name if self.rule is not None else "none"
+
+
+def meet(
+    pose: FloatArray, velocity: FloatArray, people: Sequence[Walking], settings: PeopleSettings, *,
+    course: float | None = None, before: Sequence[Encounter] = (),
+) -> list[Encounter]:  # fmt: skip
+    """Return the encounter with each person.
+
+    Parameters
+    ----------
+    pose : array, (3,)
+        Of the robot, in the site frame.
+    velocity : array, (2,)
+        Of the robot, in the site frame, m/s.
+    people : sequence of Walking
+    settings : PeopleSettings
+    course : float, optional
+        Where the robot's plan leads, radians: what walks towards it or across is judged by that, and not by a heading
+        that gives way already. Its heading if not given.
+    before : sequence of Encounter
+        What it was a moment ago, in the same order: a rule in force stays so a little beyond its limits.
+    """
+    leads, encounters = float(pose[2]) if course is None else course, []
+    for number, person in enumerate(people):
+        relation = relate(pose, velocity, person)
+        in_force = before[number].rule if number < len(before) else None
+        encounters.append(Encounter(person, relation, _rule(pose, leads, relation, person, settings, in_force)))
+    return encounters
+
+
+def _rule(
+    pose: FloatArray, course: float, relation: Relation, person: Walking, settings: PeopleSettings,
+    in_force: PeopleRule | None,
+) -> PeopleRule | None:  # fmt: skip
+    x, y = person.x - float(pose[0]), person.y - float(pose[1])
+    distance = float(np.hypot(x, y))
+    bearing = np.degrees(abs(wrap_heading(float(np.arctan2(y, x)) - course)))
+    walks = np.hypot(person.velocity_x, person.velocity_y) > STROLL
+    walk = np.degrees(abs(wrap_heading(float(np.arctan2(person.velocity_y, person.velocity_x)) - course)))
+    for rule in settings.rule:
+        slack, slack_deg = (SLACK, SLACK_DEG) if rule == in_force else (0.0, 0.0)
+        directed = rule.walk_from_deg > 0.0 or rule.walk_to_deg < 180.0
+        if (
+            rule.nearest - slack <= distance <= rule.farthest + slack
+            and rule.bearing_from_deg - slack_deg <= bearing <= rule.bearing_to_deg + slack_deg
+            and (not directed or (walks and rule.walk_from_deg - slack_deg <= walk <= rule.walk_to_deg + slack_deg))
+            and relation.person in rule.person
+        ):
+            return rule
+    return None
+
+
+def shut_out_by_people(
+    pose: FloatArray, velocities: FloatArray, encounters: Sequence[Encounter]
+) -> list[str]:  # fmt: skip
+    """Return for velocities ``(K, 2)``, speed and turn rate, why a rule shuts each out; empty where none does."""
+    reasons = [""] * len(velocities)
+    headings = pose[2] + SOON * velocities[:, 1]
+    moving = np.column_stack([np.cos(headings), np.sin(headings)]) * velocities[:, :1]
+    slow = np.abs(velocities[:, 0]) <= CREEP
+    for each in encounters:
+        rule = each.rule
+        if rule is None or not (rule.keep_to or rule.straight or not rule.may_approach):
+            continue
+        line = np.array([each.person.x, each.person.y]) - pose[:2]
+        wrong = np.zeros(len(velocities), bool)
+        if rule.keep_to is not None:
+            wrong |= np.array(sides(moving, line)) != rule.keep_to
+        if not rule.may_approach:
+            wrong |= np.array(approaches(moving, line)) == "approaching"
+        if rule.straight:
+            side = np.sign(wrap_heading(float(np.arctan2(line[1], line[0])) - float(pose[2])))
+            wrong |= side * velocities[:, 1] > STRAIGHT
+        for k in np.flatnonzero(wrong & ~slow).tolist():
+            reasons[k] = reasons[k] or f"people: {rule.name}"
+    return reasons
