@@ -33,7 +33,7 @@ _HOMES = {
     "vinecompass.planning": (
         "CostToGo", "DubinsMotion", "Plan", "Problem", "ReedsSheppMotion", "Roadmap", "compare_planners", "plan_path",
     ),
-    "vinecompass.following": ("PathFollower", "VelocityWindow"),
+    "vinecompass.following": ("PathFollower", "TimeBand", "VelocityWindow"),
     "vinecompass.navigation": ("Navigator", "Round", "Settings", "read_round", "read_settings"),
     "vinecompass.rehearsal": ("record_drive", "rehearse"),
 }  # fmt: skip

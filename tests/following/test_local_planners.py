@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 
 from tests.support import altered_robot, assert_input_error, robot, room
-from vinecompass import Command, PathFollower, VelocityWindow, Zone, price_floor
+from vinecompass import Command, PathFollower, TimeBand, VelocityWindow, Zone, price_floor
 from vinecompass.costs import body_touches
 from vinecompass.geometry import arc, compose, relative, resample_polyline, wrap_angle
 from vinecompass.robot import Robot
@@ -51,7 +51,7 @@ def follow(planner, poses, start, floor=None, most=900):
 
 
 class EveryPlanner(unittest.TestCase):
-    kinds = (PathFollower, VelocityWindow)
+    kinds = (PathFollower, VelocityWindow, TimeBand)
 
     def test_it_arrives_position_first_and_then_heading_from_any_side_within_the_limits(self):
         drive = robot().drive

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from vinecompass.following.band import BandSettings
 from vinecompass.following.local_planner import LocalPlanner
 from vinecompass.following.path_follower import PathFollower
 from vinecompass.following.people_rules import PeopleSettings
 from vinecompass.following.settings import FollowingSettings, WindowSettings
+from vinecompass.following.time_band import TimeBand
 from vinecompass.following.velocity_window import VelocityWindow
 from vinecompass.robot import Robot
 
@@ -13,9 +15,11 @@ __all__ = ["local_planner"]
 
 
 def local_planner(
-    robot: Robot, following: FollowingSettings, window: WindowSettings, people: PeopleSettings
+    robot: Robot, following: FollowingSettings, window: WindowSettings, band: BandSettings, people: PeopleSettings
 ) -> LocalPlanner:  # fmt: skip
     """Return the local planner that ``following.planner`` names."""
     if following.planner == "path":
         return PathFollower(robot, settings=following)
+    if following.planner == "band":
+        return TimeBand(robot, settings=following, band=band, people=people)
     return VelocityWindow(robot, settings=following, window=window, people=people)

@@ -15,7 +15,7 @@ from vinecompass.errors import InputError
 from vinecompass.following.course import Course
 from vinecompass.following.people_rules import Encounter
 from vinecompass.following.settings import FollowingSettings
-from vinecompass.following.speed_profile import SpeedProfile
+from vinecompass.following.speed_profile import RESERVE, SpeedProfile
 from vinecompass.geometry import compose, relative, wrap_heading
 from vinecompass.robot import Command, Robot, limit_command
 
@@ -127,8 +127,11 @@ class LocalPlanner(ABC):
         As in `LocalPlan`.
     """
 
+    _turns_first = True
+    """Whether it turns on the spot towards a leg that leads far off its heading."""
+
     def __init__(self, robot: Robot, *, settings: FollowingSettings | None = None) -> None:
-        self._robot, self._drive = robot, robot.drive
+        self._robot, self._drive = robot, robot.drive.reserved(RESERVE)
         self._bodies = [robot.widened(spare) for spare in SPARE]
         self._settings = settings or FollowingSettings()
         self._turns_on_the_spot = robot.drive.kind != "car"
@@ -150,7 +153,7 @@ class LocalPlanner(ABC):
         """
         self._course = Course(poses)
         if self.phase not in ("driving", "closing in"):
-            self.phase = "turning" if self._turns_on_the_spot else "driving"
+            self.phase = "turning" if self._turns_on_the_spot and self._turns_first else "driving"
 
     @property
     def remaining(self) -> FloatArray:
@@ -211,8 +214,9 @@ class LocalPlanner(ABC):
             # Turning on the spot ends well inside the bearing that starts it, so that it does not flutter.
             # A robot under way curves round where one that stands would turn first.
             limit = 12.0 if self.phase == "turning" else 60.0 if abs(view.current.speed) < 0.3 else 90.0
-            beside = closing and abs(float(target[1])) < 2.0 * SWAY
-            if abs(bearing) > np.radians(limit) and not beside:
+            beside = closing and abs(float(target[1])) < self._settings.position_tolerance
+            may_turn = closing or self._turns_first or self.phase == "turning"
+            if abs(bearing) > np.radians(limit) and not beside and may_turn:
                 return self._turn_to(view, bearing, "turning")
         self._side = 0
         if closing:
@@ -224,7 +228,10 @@ class LocalPlanner(ABC):
     def _close_in(self, view: View, course: Course, end: FloatArray, profile: SpeedProfile) -> LocalPlan:
         """Creep to the end of a leg, steering at it only while that is of use."""
         ahead, aside = float(end[0]), float(end[1])
-        speed = min(profile.allowed, 0.04 + 1.2 * max(ahead, 0.0))
+        speed = min(profile.allowed, 0.04 + 1.2 * abs(ahead))
+        # Gone too far, it comes back if it can.
+        if ahead < 0.0 and self._comes_back(course):
+            return self._plan(view, Command(-course.direction * speed), "went too far", course.leg)
         if self._drive.kind == "omni":
             distance = max(float(np.hypot(ahead, aside)), 1e-9)
             turn = 1.5 * wrap_heading(float(course.leg_end[2] - view.pose[2])) if course.last_leg else 0.0
@@ -247,7 +254,13 @@ class LocalPlanner(ABC):
         if self._drive.kind == "omni":
             return distance < max(tolerance, stopping)
         slack = tolerance if course.last_leg and self._turns_on_the_spot else 2.0 * tolerance
-        return bool(end[0] < max(0.3 * tolerance, stopping) and (abs(end[1]) < slack or not self._turns_on_the_spot))
+        too_far = -tolerance if self._comes_back(course) else -np.inf
+        beside = abs(end[1]) < slack or not self._turns_on_the_spot
+        return bool(too_far < end[0] < max(0.3 * tolerance, stopping) and beside)
+
+    def _comes_back(self, course: Course) -> bool:
+        """Tell whether the drive can go against the leg's direction."""
+        return course.direction < 0 or self._drive.reverse_speed > 0.0
 
     def _align(self, view: View, course: Course) -> LocalPlan:
         """Turn to the last heading; close in again where the robot was pushed off."""
@@ -260,7 +273,7 @@ class LocalPlanner(ABC):
             self.phase = "missed" if off else "arrived"
             said = f"{distance:.2f} m and {np.degrees(abs(angle)):.1f} degrees off, and it cannot turn on the spot"
             return self._plan(view, Command(), said if off else "")
-        if distance > 3.0 * s.position_tolerance:
+        if distance > 2.0 * s.position_tolerance:
             self.phase, course.nearest = "turning", len(course.poses) - 1
             return self._plan(view, Command(), f"{distance:.2f} m off the end of the plan")
         if abs(angle) < (2.0 if self.phase == "arrived" else 1.0) * tolerance:

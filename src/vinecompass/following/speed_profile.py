@@ -38,6 +38,8 @@ class SpeedProfile:
     ----------
     allowed : float
         Here, m/s.
+    on_floor : float
+        What cruising, tight places and slow zones alone allow here, m/s.
     reason : str
         What limits it; empty at cruising speed.
     """
@@ -59,6 +61,7 @@ class SpeedProfile:
                 caps["a slow zone"] = floor.top_speeds[cells[:, 0], cells[:, 1]].astype(float)
         slowing = drive.braking * way
         allowed = {name: float(np.sqrt(np.min(cap**2 + slowing))) for name, cap in caps.items()}
+        self.on_floor = min(speed for name, speed in allowed.items() if name != "a curve")
         if last == len(course.poses) - 1 or course.left <= REACH:
             allowed["the end of the leg"] = max(float(np.sqrt(drive.braking * course.left)), CREEP)
         name = min(allowed, key=lambda each: allowed[each])

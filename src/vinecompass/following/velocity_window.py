@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
 
+from vinecompass.following.body_shape import covering_discs, rim_points
 from vinecompass.following.course import Course
 from vinecompass.following.kernels import roll_out
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.people_rules import Encounter, PeopleSettings, meet, shut_out_by_people
 from vinecompass.following.settings import FollowingSettings, WindowSettings
-from vinecompass.following.speed_profile import RESERVE, SpeedProfile
+from vinecompass.following.speed_profile import SpeedProfile
 from vinecompass.geometry import compose, inverse, transform_points
 from vinecompass.robot import Command, Robot
 
@@ -90,7 +90,7 @@ class VelocityWindow(LocalPlanner):
         along = course.along[first : reach + 1] - course.along[first]
         forbidden, clearance, cell = self._floor(view)
         if 0.5 * cell != self._spacing:
-            self._spacing, self._rim = 0.5 * cell, _rim(self._outline, 0.5 * cell)
+            self._spacing, self._rim = 0.5 * cell, rim_points(self._outline, 0.5 * cell)
         roll_out(
             velocities, np.array([view.current.speed, view.current.turn_rate]),
             np.array([drive.acceleration, drive.braking, drive.turn_acceleration]), compose(inverse(frame), view.pose),
@@ -181,7 +181,7 @@ class VelocityWindow(LocalPlanner):
         turn_rates[np.argmin(np.abs(turn_rates))] = 0.0
         pairs = np.array(np.meshgrid(speeds, turn_rates, indexing="ij")).reshape(2, -1).T
         rims = np.abs(pairs @ drive.rolling[:, [0, 2]].T).max(axis=1)
-        within = rims <= RESERVE * drive.top_rim_speed
+        within = rims <= drive.top_rim_speed + 1e-9
         if drive.turning_radius is not None:
             within &= np.abs(pairs[:, 1]) * drive.turning_radius <= np.abs(pairs[:, 0]) + 1e-9
         return np.ascontiguousarray(pairs[within]) if np.any(within) else np.zeros((1, 2))
@@ -197,23 +197,6 @@ def _site_velocity(view: View) -> FloatArray:
     heading, ahead, left = float(view.pose[2]), view.current.speed, view.current.sideways
     cosine, sine = np.cos(heading), np.sin(heading)
     return np.array([cosine * ahead - sine * left, sine * ahead + cosine * left])
-
-
-def covering_discs(outline: FloatArray) -> tuple[FloatArray, float]:
-    """Return the middles ``(D, 2)`` and the radius of equal discs along the body's x axis that cover an outline."""
-    low, high = outline.min(axis=0), outline.max(axis=0)
-    length, width = high - low
-    count = max(int(np.ceil(1.5 * length / width)), 1)
-    part = length / count
-    x = low[0] + part * (np.arange(count) + 0.5)
-    y = 0.5 * (low[1] + high[1])
-    return np.column_stack([x, np.full(count, y)]), float(np.hypot(0.5 * part, 0.5 * width))
-
-
-def _rim(outline: FloatArray, spacing: float) -> FloatArray:
-    """Return points ``(R, 2)`` along an outline, at most `spacing` metres apart."""
-    ring = shapely.segmentize(shapely.LinearRing(outline), spacing)
-    return np.array(ring.coords)[:-1].copy()
 
 
 def _directions(plan: FloatArray, direction: int) -> FloatArray:

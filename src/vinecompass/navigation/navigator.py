@@ -86,7 +86,7 @@ class Navigator:
         self._goals = _checked_goals(grid, goals)
         self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=s.localization, seed=seed)
         self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
-        self._planner: LocalPlanner = local_planner(robot, s.following, s.window, s.people)
+        self._planner: LocalPlanner = local_planner(robot, s.following, s.window, s.band, s.people)
         self._watch = InputWatch(robot, s.safety)
         self.log = MissionLog()
         self._safety = Safety(robot, settings=s.safety, log=self.log)

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from vinecompass.costs import CostSettings
 from vinecompass.files import Model, NotNegative, Positive, find_named, read_model
-from vinecompass.following import FollowingSettings, PeopleSettings, WindowSettings
+from vinecompass.following import BandSettings, FollowingSettings, PeopleSettings, WindowSettings
 from vinecompass.fusion import FusionSettings
 from vinecompass.grids import NamedPose
 from vinecompass.localization import LocalizationSettings
@@ -45,6 +45,7 @@ class Settings(Model):
     planning: PlanSettings = Field(default_factory=PlanSettings, description="a [planning] table")
     following: FollowingSettings = Field(default_factory=FollowingSettings, description="a [following] table")
     window: WindowSettings = Field(default_factory=WindowSettings, description="a [window] table")
+    band: BandSettings = Field(default_factory=BandSettings, description="a [band] table")
     people: PeopleSettings = Field(default_factory=PeopleSettings, description="a [people] table")
     navigation: NavigationSettings = Field(default_factory=NavigationSettings, description="a [navigation] table")
     safety: SafetySettings = Field(default_factory=SafetySettings, description="a [safety] table")

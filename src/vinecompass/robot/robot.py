@@ -122,6 +122,11 @@ class Drive(Model):
             )
         return np.array(rows)
 
+    def reserved(self, share: float) -> Drive:
+        """Return a drive that uses only a share of this one's speeds."""
+        slower = {key: share * getattr(self, key) for key in ("top_speed", "reverse_speed", "top_turn_rate")}
+        return Drive.model_validate(self.model_dump(exclude_none=True) | slower)
+
     @cached_property
     def rolling_rows(self) -> list[list[float]]:
         """The rows of `rolling` as plain numbers, for arithmetic on one velocity."""

@@ -1,0 +1,189 @@
+"""The time-optimal band: poses and the times between them, drawn tight by least squares."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from pydantic import Field
+
+from vinecompass.costs import CostMap
+from vinecompass.files import Model, NotNegative, Positive, Whole
+from vinecompass.following.band_kernels import optimise
+from vinecompass.following.body_shape import covering_discs
+from vinecompass.following.obstacle import Obstacle
+from vinecompass.following.speed_profile import RESERVE
+from vinecompass.geometry import compose, interpolate_poses, inverse, transform_points
+from vinecompass.robot import Command, Robot
+
+__all__ = ["Band", "BandSettings", "draw_tight", "first_guess"]
+
+FloatArray = NDArray[np.float64]
+TERMS = ("time", "slip", "speed", "acceleration", "radius", "obstacles", "floor")
+WEIGHTS = np.array([1.0, 300.0, 20.0, 5.0, 300.0, 100.0, 100.0])
+"""What each term counts: a time of a second as much as an excess of some centimetres, or centimetres a second."""
+FEWEST, MOST = 6, 60
+"""Intervals of a band."""
+OPEN_FLOOR = np.full((2, 2), np.inf, np.float32)
+
+
+class BandSettings(Model):
+    """The ``[band]`` table of the settings."""
+
+    horizon: Positive = Field(4.0, description="how far along the plan the band reaches, m")
+    interval: Positive = Field(0.25, description="time between two of its poses, s")
+    iterations: Whole = Field(8, description="steps of the optimisation in a cycle, a whole number")
+    spare: NotNegative = Field(0.08, description="gap that it keeps to everything where there is room, m")
+    alternatives: Whole = Field(4, description="bands kept in parallel, each past the obstacles on other sides")
+    loyalty: NotNegative = Field(0.12, description="share by which another band must be quicker to be taken instead")
+
+
+@dataclass(frozen=True)
+class Band:
+    """A local plan in time.
+
+    Parameters
+    ----------
+    poses : array, (N + 1, 3)
+        In the site frame, headings unwrapped.
+    times : array, (N,)
+        Seconds between them.
+    terms : dict of str to float
+        What each term of the optimisation still costs.
+    """
+
+    poses: FloatArray
+    times: FloatArray
+    terms: dict[str, float]
+
+    @property
+    def duration(self) -> float:
+        """Seconds from start to end."""
+        return float(self.times.sum())
+
+    @property
+    def cost(self) -> float:
+        """Its duration, and what it breaks: in seconds."""
+        return self.duration + sum(value for name, value in self.terms.items() if name != "time")
+
+    @property
+    def command(self) -> Command:
+        """What to do first."""
+        (x, y, heading), turn = self.poses[0], self.poses[1, 2] - self.poses[0, 2]
+        dx, dy, middle = self.poses[1, 0] - x, self.poses[1, 1] - y, heading + 0.5 * turn
+        way = dx * np.cos(middle) + dy * np.sin(middle)
+        return Command(float(way / self.times[0]), float(turn / self.times[0]))
+
+    def at(self, t: ArrayLike) -> FloatArray:
+        """Return the poses ``(M, 3)`` at times after its start, s."""
+        return interpolate_poses(t, np.concatenate([[0.0], np.cumsum(self.times)]), self.poses)
+
+    def evenly(self, interval: float) -> Band:
+        """Return it with evenly spaced times, about `interval` apart."""
+        stamps = np.concatenate([[0.0], np.cumsum(self.times)])
+        count = int(np.clip(round(stamps[-1] / interval), FEWEST, MOST))
+        wanted = np.linspace(0.0, stamps[-1], count + 1)
+        columns = [np.interp(wanted, stamps, column) for column in self.poses.T]
+        return replace(self, poses=np.column_stack(columns), times=np.full(count, stamps[-1] / count))
+
+
+def first_guess(poses: ArrayLike, robot: Robot, *, interval: float = 0.25) -> Band:
+    """Return a band along poses ``(M, 3)``, two or more, at three quarters of the drive's top speeds."""
+    path = np.array(poses, dtype=float)
+    path[:, 2] = np.unwrap(path[:, 2])
+    drive = robot.drive
+    way, turn = np.hypot(*np.diff(path[:, :2], axis=0).T), np.abs(np.diff(path[:, 2]))
+    times = np.maximum(way / (0.75 * drive.top_speed), turn / (0.75 * drive.top_turn_rate))
+    moving = times > 1e-6
+    path, times = np.vstack([path[:1], path[1:][moving]]), times[moving]
+    if len(times) == 0:
+        path, times = np.vstack([path[:1], path[:1]]), np.array([interval])
+    return Band(path, times, {}).evenly(interval)
+
+
+def draw_tight(
+    band: Band, robot: Robot, *, speed: float = 0.0, turn_rate: float = 0.0, floor: CostMap | None = None,
+    obstacles: Sequence[Obstacle] = (), top_speed: float | None = None, ends_at_speed: bool = False,
+    settings: BandSettings | None = None, rounds: int = 1,
+) -> Band:  # fmt: skip
+    """Make a band as quick as the drive, the floor and the obstacles allow; its first and last pose stay.
+
+    Parameters
+    ----------
+    band : Band
+    robot : Robot
+    speed, turn_rate : float
+        With which the robot begins, m/s and rad/s.
+    floor : CostMap, optional
+        Whose forbidden cells it keeps clear of.
+    obstacles : sequence of Obstacle
+        Shapes that it keeps clear of besides, each where it will be at the time.
+    top_speed : float, optional
+        m/s, below the drive's own.
+    ends_at_speed : bool
+        Whether it need not stand at its last pose.
+    settings : BandSettings, optional
+    rounds : int
+        How often its times are evened out and it is optimised anew.
+
+    Returns
+    -------
+    Band
+        Whether it breaks something still, its `terms` tell.
+
+    Notes
+    -----
+    Trajectories as a band of poses and times are due to Quinlan and Khatib (1993) and Rösmann, Feiten, Wösch, Hoffmann
+    and Bertram (2012); topologies in parallel to Bhattacharya, Kumar and Likhachev (2010) and Kuderer et al. (2014).
+    The sparse least squares are solved by Levenberg and Marquardt's method with a banded Cholesky factorisation.
+
+    Examples
+    --------
+    >>> from vinecompass import demo_file, read_robot
+    >>> robot = read_robot(demo_file("robot.toml"))
+    >>> band = draw_tight(first_guess([[0.0, 0.0, 0.0], [3.0, 0.0, 0.0]], robot), robot, rounds=4)
+    >>> 3.9 < band.duration < 4.4
+    True
+    """
+    s, drive = settings or BandSettings(), robot.drive
+    top = RESERVE * drive.top_speed if top_speed is None else min(top_speed, RESERVE * drive.top_speed)
+    half_track = 0.5 * drive.track_width if drive.track_width is not None else 0.0
+    limits = (
+        top, RESERVE * min(drive.reverse_speed, top), RESERVE * drive.top_turn_rate, RESERVE * drive.acceleration,
+        RESERVE * drive.braking, RESERVE * drive.turn_acceleration, half_track, RESERVE * drive.top_rim_speed,
+        (drive.turning_radius or 0.0) / RESERVE,
+    )  # fmt: skip
+    frame = np.zeros(3) if floor is None else floor.grid.frame
+    clearance, cell = (OPEN_FLOOR, 1.0) if floor is None else (floor.clearance, floor.grid.cell_size)
+    discs, radius = covering_discs(robot.body.polygon)
+    # From a forbidden cell's middle to its edge.
+    spare = (s.spare + 0.5 * cell, s.spare)
+    segments = _in_frame(frame, obstacles)
+    costs = np.empty(len(TERMS))
+    for _ in range(rounds):
+        band = band.evenly(s.interval)
+        poses = np.ascontiguousarray(compose(inverse(frame), band.poses))
+        poses[:, 2] = np.unwrap(poses[:, 2])
+        times = band.times.copy()
+        optimise(
+            poses, times, (float(speed), float(turn_rate)), ends_at_speed, limits, WEIGHTS, spare,
+            (clearance, cell), (discs, radius, robot.body.polygon), segments, s.iterations, costs,
+        )  # fmt: skip
+        site = compose(frame, poses)
+        site[:, 2] = np.unwrap(site[:, 2])
+        band = Band(site, times, dict(zip(TERMS, costs.tolist(), strict=True)))
+    return band
+
+
+def _in_frame(frame: FloatArray, obstacles: Sequence[Obstacle]) -> FloatArray:
+    """Return the lines of obstacles ``(S, 7)`` in a frame given in the site's."""
+    if not obstacles:
+        return np.zeros((0, 7))
+    lines = np.vstack([each.segments for each in obstacles])
+    back, turn = inverse(frame), [0.0, 0.0, -float(frame[2])]
+    return np.ascontiguousarray(np.hstack([
+        transform_points(back, lines[:, :2]), transform_points(back, lines[:, 2:4]),
+        transform_points(turn, lines[:, 4:6]), lines[:, 6:],
+    ]))  # fmt: skip

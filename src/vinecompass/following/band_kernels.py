@@ -1,0 +1,327 @@
+"""Kernels of the time-optimal band: residuals with their derivatives, and the banded normal equations."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+HALF = 11
+"""Half bandwidth: an acceleration ties three neighbouring blocks of four unknowns."""
+TIME, SLIP, SPEED, CHANGE, RADIUS, OBSTACLE, GAP = 0, 1, 2, 3, 4, 5, 6
+
+
+@njit(cache=True, nogil=True)
+def add_row(matrix, right, columns, values, count, residual, weight):  # type: ignore[no-untyped-def]
+    """Add one weighted residual with its derivatives to the normal equations, in lower band storage."""
+    for a in range(count):
+        i = columns[a]
+        if i < 0:
+            continue
+        right[i] -= weight * values[a] * residual
+        for b in range(count):
+            j = columns[b]
+            if 0 <= j <= i:
+                matrix[i, i - j] += weight * values[a] * values[b]
+
+
+@njit(cache=True, nogil=True)
+def solve_band(matrix, right):  # type: ignore[no-untyped-def]
+    """Solve a symmetric positive definite system in lower band storage by Cholesky's method, in place.
+
+    False if it is not positive definite.
+    """
+    size = right.shape[0]
+    for i in range(size):
+        low = max(i - HALF, 0)
+        for j in range(low, i + 1):
+            total = matrix[i, i - j]
+            for k in range(max(low, j - HALF), j):
+                total -= matrix[i, i - k] * matrix[j, j - k]
+            if i == j:
+                if not total > 0.0:
+                    return False
+                matrix[i, 0] = np.sqrt(total)
+            else:
+                matrix[i, i - j] = total / matrix[j, 0]
+    for i in range(size):
+        for k in range(max(i - HALF, 0), i):
+            right[i] -= matrix[i, i - k] * right[k]
+        right[i] /= matrix[i, 0]
+    for i in range(size - 1, -1, -1):
+        for k in range(i + 1, min(i + HALF + 1, size)):
+            right[i] -= matrix[k, k - i] * right[k]
+        right[i] /= matrix[i, 0]
+    return True
+
+
+@njit(cache=True, nogil=True)
+def body_to_segment(outline, x, y, cosine, sine, ax, ay, bx, by):  # type: ignore[no-untyped-def]
+    """Signed distance from a body's outline (C, 2) at a pose to a segment, and its derivatives by x, y and heading.
+
+    Negative where a point of the segment lies inside, by how far it would have to come out.
+    """
+    # The segment's ends in the body frame.
+    px, py = cosine * (ax - x) + sine * (ay - y), cosine * (ay - y) - sine * (ax - x)
+    qx, qy = cosine * (bx - x) + sine * (by - y), cosine * (by - y) - sine * (bx - x)
+    best, on_x, on_y, to_x, to_y = np.inf, 0.0, 0.0, 0.0, 0.0
+    corners = outline.shape[0]
+    inside_p = False
+    previous = corners - 1
+    for c in range(corners):
+        ux, uy, vx, vy = outline[previous, 0], outline[previous, 1], outline[c, 0], outline[c, 1]
+        if (uy > py) != (vy > py) and px < ux + (py - uy) / (vy - uy) * (vx - ux):
+            inside_p = not inside_p
+        # Both ends of the segment to this side, and this side's corner to the segment.
+        ex, ey = vx - ux, vy - uy
+        length = ex * ex + ey * ey
+        for end in range(2):
+            sx, sy = (px, py) if end == 0 else (qx, qy)
+            share = min(max(((sx - ux) * ex + (sy - uy) * ey) / length, 0.0), 1.0)
+            dx, dy = ux + share * ex - sx, uy + share * ey - sy
+            if dx * dx + dy * dy < best:
+                best, on_x, on_y, to_x, to_y = dx * dx + dy * dy, ux + share * ex, uy + share * ey, sx, sy
+        fx, fy = qx - px, qy - py
+        length = fx * fx + fy * fy
+        if length > 0.0:
+            share = min(max(((vx - px) * fx + (vy - py) * fy) / length, 0.0), 1.0)
+            dx, dy = vx - px - share * fx, vy - py - share * fy
+            if dx * dx + dy * dy < best:
+                best, on_x, on_y, to_x, to_y = dx * dx + dy * dy, vx, vy, px + share * fx, py + share * fy
+        previous = c
+    distance = np.sqrt(best)
+    sign = -1.0 if inside_p else 1.0
+    nx, ny = on_x - to_x, on_y - to_y
+    if distance < 1e-9:
+        nx, ny, norm = -to_x, -to_y, max(np.hypot(to_x, to_y), 1e-9)
+    else:
+        norm = distance * sign
+    nx, ny = nx / norm, ny / norm
+    # Moving the body along the normal takes it away; turning moves the point on the rim.
+    return (
+        sign * distance, cosine * nx - sine * ny, sine * nx + cosine * ny, nx * (-to_y) + ny * to_x,
+    )  # fmt: skip
+
+
+@njit(cache=True, nogil=True)
+def field_gap(clearance, cell, x, y):  # type: ignore[no-untyped-def]
+    """Distance to forbidden floor at a point in metres, between cell centres, with its slopes; far off the grid."""
+    u, v = x / cell - 0.5, y / cell - 0.5
+    column, row = int(np.floor(u)), int(np.floor(v))
+    if not (0 <= row < clearance.shape[0] - 1 and 0 <= column < clearance.shape[1] - 1):
+        return 1e3, 0.0, 0.0
+    u, v = u - column, v - row
+    a, b = clearance[row, column], clearance[row, column + 1]
+    c, d = clearance[row + 1, column], clearance[row + 1, column + 1]
+    if a > 1e3 or b > 1e3 or c > 1e3 or d > 1e3:
+        return 1e3, 0.0, 0.0
+    value = (1.0 - v) * ((1.0 - u) * a + u * b) + v * ((1.0 - u) * c + u * d)
+    return value, ((1.0 - v) * (b - a) + v * (d - c)) / cell, ((1.0 - u) * (c - a) + u * (d - b)) / cell
+
+
+@njit(cache=True, nogil=True)
+def speeds_between(poses, times, i):  # type: ignore[no-untyped-def]
+    """Speed and turn rate on interval `i`, with: way, sideways way, mean heading's cosine and sine."""
+    dx, dy = poses[i + 1, 0] - poses[i, 0], poses[i + 1, 1] - poses[i, 1]
+    turn = poses[i + 1, 2] - poses[i, 2]
+    middle = poses[i, 2] + 0.5 * turn
+    cosine, sine = np.cos(middle), np.sin(middle)
+    way, aside = dx * cosine + dy * sine, dy * cosine - dx * sine
+    return way / times[i], turn / times[i], way, aside, cosine, sine
+
+
+@njit(cache=True, nogil=True)
+def gather(poses, times, begin, end_free, limits, weights, spare, floor, body, segments, matrix, right, costs):  # type: ignore[no-untyped-def]
+    """Sum up the cost of a band by its terms into `costs`, and its normal equations unless `matrix` is of size 0.
+
+    `poses` (N + 1, 3) with headings unwrapped, `times` (N,). Unknowns come in blocks of four: the time of interval i
+    and the pose after it. `begin`: speed and turn rate at the start. `end_free`: whether it may end at speed.
+    `limits`: top speed, reverse speed, top turn rate, acceleration, braking, turn acceleration, half the track width,
+    top rim speed, turning radius. `spare`: gaps to keep to the floor's forbidden cells and to other obstacles.
+    `floor`: clearance and cell size. `body`: the middles and the radius of discs that cover it, and its outline.
+    `segments` (S, 7): both ends, velocity and radius of obstacles.
+    """
+    clearance, cell = floor
+    discs, disc_radius, outline = body
+    count = times.shape[0]
+    solve = matrix.shape[0] > 0
+    costs[:] = 0.0
+    if solve:
+        matrix[:] = 0.0
+        right[:] = 0.0
+    columns, values = np.empty(11, np.int64), np.empty(11)
+    top, back, top_turn, faster, slower, turning, half_track, rim, radius = limits
+    before_speed, before_turn = begin
+    elapsed = 0.0
+    # Derivatives of speed and turn rate on the interval before: by its first pose, its second pose, its time.
+    last_speed, last_turn = np.zeros(7), np.zeros(7)
+    for i in range(count):
+        speed, turn_rate, way, aside, cosine, sine = speeds_between(poses, times, i)
+        duration, turn = times[i], poses[i + 1, 2] - poses[i, 2]
+        # Columns of: pose i (3), pose i + 1 (3), time i. The first pose is given, and so is the last.
+        for a in range(3):
+            columns[a] = 4 * (i - 1) + 1 + a if i > 0 else -1
+            columns[3 + a] = 4 * i + 1 + a if i < count - 1 else -1
+        columns[6] = 4 * i
+        by_speed, by_turn = np.zeros(7), np.zeros(7)
+        by_speed[0], by_speed[1], by_speed[2] = -cosine / duration, -sine / duration, 0.5 * aside / duration
+        by_speed[3], by_speed[4], by_speed[5] = cosine / duration, sine / duration, 0.5 * aside / duration
+        by_speed[6] = -speed / duration
+        by_turn[2], by_turn[5], by_turn[6] = -1.0 / duration, 1.0 / duration, -turn_rate / duration
+        # Time.
+        costs[TIME] += weights[TIME] * duration * duration
+        if solve:
+            values[0] = 1.0
+            add_row(matrix, right, columns[6:7], values, 1, duration, weights[TIME])
+        # No slipping sideways: the chord of an arc lies along the mean heading.
+        costs[SLIP] += weights[SLIP] * aside * aside
+        if solve:
+            values[0], values[1], values[2] = sine, -cosine, -0.5 * way
+            values[3], values[4], values[5] = -sine, cosine, -0.5 * way
+            add_row(matrix, right, columns, values, 6, aside, weights[SLIP])
+        # Speeds: ahead, in reverse, turn rate, and the outer wheel's rim.
+        for kind in range(4):
+            if kind == 0:
+                excess, on_speed, on_turn = speed - top, 1.0, 0.0
+            elif kind == 1:
+                excess, on_speed, on_turn = -speed - back, -1.0, 0.0
+            elif kind == 2:
+                excess, on_speed, on_turn = abs(turn_rate) - top_turn, 0.0, np.sign(turn_rate)
+            else:
+                excess = abs(speed) + half_track * abs(turn_rate) - rim
+                on_speed, on_turn = np.sign(speed), half_track * np.sign(turn_rate)
+            if excess > 0.0:
+                costs[SPEED] += weights[SPEED] * excess * excess
+                if solve:
+                    for a in range(7):
+                        values[a] = on_speed * by_speed[a] + on_turn * by_turn[a]
+                    add_row(matrix, right, columns, values, 7, excess, weights[SPEED])
+        # Turning radius of a car.
+        if radius > 0.0:
+            excess = radius * abs(turn) - abs(way)
+            if excess > 0.0:
+                costs[RADIUS] += weights[RADIUS] * excess * excess
+                if solve:
+                    for a in range(6):
+                        values[a] = duration * (radius * np.sign(turn) * by_turn[a] - np.sign(way) * by_speed[a])
+                    add_row(matrix, right, columns, values, 6, excess, weights[RADIUS])
+        # Accelerations from the interval before, or from what the robot does now; and to a stand at the end.
+        for which in range(2):
+            if which == 1 and (i < count - 1 or end_free):
+                continue
+            if which == 0:
+                between = 0.5 * (times[i - 1] + duration) if i > 0 else 0.5 * duration
+                change, turn_change = (speed - before_speed) / between, (turn_rate - before_turn) / between
+                moving = speed if abs(speed) > abs(before_speed) else before_speed
+                sign = 1.0
+            else:
+                between = 0.5 * duration
+                change, turn_change, moving, sign = -speed / between, -turn_rate / between, speed, -1.0
+            growing = change * moving > 0.0 and which == 0
+            limit = faster if growing else slower
+            for kind in range(2):
+                value = change if kind == 0 else turn_change
+                excess = abs(value) - (limit if kind == 0 else turning)
+                if excess <= 0.0:
+                    continue
+                costs[CHANGE] += weights[CHANGE] * excess * excess
+                if not solve:
+                    continue
+                direction = np.sign(value) * sign / between
+                # Columns of: pose i - 1 (3), pose i (3), pose i + 1 (3), time i - 1, time i.
+                rows, spread = np.full(11, -1, np.int64), np.zeros(11)
+                now = by_speed if kind == 0 else by_turn
+                for a in range(3):
+                    rows[3 + a], rows[6 + a] = columns[a], columns[3 + a]
+                    spread[3 + a] += direction * now[a]
+                    spread[6 + a] += direction * now[3 + a]
+                rows[10] = columns[6]
+                spread[10] += direction * now[6] - np.sign(value) * value * 0.5 / between
+                if which == 0 and i > 0:
+                    former = last_speed if kind == 0 else last_turn
+                    for a in range(3):
+                        rows[a] = 4 * (i - 2) + 1 + a if i > 1 else -1
+                        spread[a] -= direction * former[a]
+                        spread[3 + a] -= direction * former[3 + a]
+                    rows[9] = 4 * (i - 1)
+                    spread[9] -= direction * former[6] + np.sign(value) * value * 0.5 / between
+                add_row(matrix, right, rows, spread, 11, excess, weights[CHANGE])
+        before_speed, before_turn = speed, turn_rate
+        last_speed[:], last_turn[:] = by_speed, by_turn
+        elapsed += duration
+        if i == count - 1:
+            continue
+        # What the body comes near to at the pose after this interval.
+        x, y, heading = poses[i + 1, 0], poses[i + 1, 1], poses[i + 1, 2]
+        cosine, sine = np.cos(heading), np.sin(heading)
+        for d in range(discs.shape[0]):
+            ox, oy = cosine * discs[d, 0] - sine * discs[d, 1], sine * discs[d, 0] + cosine * discs[d, 1]
+            gap, by_x, by_y = field_gap(clearance, cell, x + ox, y + oy)
+            lack = spare[0] + disc_radius - gap
+            if lack > 0.0:
+                costs[GAP] += weights[GAP] * lack * lack
+                if solve:
+                    values[0], values[1], values[2] = -by_x, -by_y, -(by_y * ox - by_x * oy)
+                    add_row(matrix, right, columns[3:6], values, 3, lack, weights[GAP])
+        for s in range(segments.shape[0]):
+            vx, vy = segments[s, 4] * elapsed, segments[s, 5] * elapsed
+            gap, by_x, by_y, by_heading = body_to_segment(
+                outline, x, y, cosine, sine, segments[s, 0] + vx, segments[s, 1] + vy, segments[s, 2] + vx,
+                segments[s, 3] + vy,
+            )  # fmt: skip
+            lack = spare[1] + segments[s, 6] - gap
+            if lack > 0.0:
+                costs[OBSTACLE] += weights[OBSTACLE] * lack * lack
+                if solve:
+                    values[0], values[1], values[2] = -by_x, -by_y, -by_heading
+                    add_row(matrix, right, columns[3:6], values, 3, lack, weights[OBSTACLE])
+
+
+@njit(cache=True, nogil=True)
+def optimise(poses, times, begin, end_free, limits, weights, spare, floor, body, segments, iterations, costs):  # type: ignore[no-untyped-def]
+    """Improve a band in place by Levenberg and Marquardt's method; `costs` (7,) receives what each term then costs."""
+    count = times.shape[0]
+    matrix, right = np.empty((4 * count, HALF + 1)), np.empty(4 * count)
+    none, nothing = np.empty((0, HALF + 1)), np.empty(0)
+    damping = 1e-2
+    gather(
+        poses, times, begin, end_free, limits, weights, spare, floor, body, segments, matrix, right, costs
+    )  # fmt: skip
+    cost = costs.sum()
+    trial_poses, trial_times, trial_costs = poses.copy(), times.copy(), np.empty(7)
+    for _ in range(iterations):
+        system, step = matrix.copy(), right.copy()
+        for i in range(4 * count):
+            system[i, 0] += damping * (1.0 + system[i, 0])
+        # The last pose is given: its unknowns stay where they are.
+        for a in range(1, 4):
+            system[4 * count - 4 + a, 0] = 1.0
+        if not solve_band(system, step):
+            damping *= 10.0
+            continue
+        largest = 0.0
+        for i in range(count):
+            trial_times[i] = min(max(times[i] + step[4 * i], 0.3 * times[i]), 3.0 * times[i])
+            if i < count - 1:
+                for a in range(3):
+                    move = min(max(step[4 * i + 1 + a], -0.3), 0.3)
+                    trial_poses[i + 1, a] = poses[i + 1, a] + move
+                    largest = max(largest, abs(move))
+        gather(
+            trial_poses, trial_times, begin, end_free, limits, weights, spare, floor, body, segments, none, nothing,
+            trial_costs,
+        )  # fmt: skip
+        if trial_costs.sum() < cost:
+            gain = cost - trial_costs.sum()
+            poses[:], times[:] = trial_poses, trial_times
+            damping = max(0.2 * damping, 1e-7)
+            gather(
+                poses, times, begin, end_free, limits, weights, spare, floor, body, segments, matrix, right, costs
+            )  # fmt: skip
+            cost = costs.sum()
+            if gain < 1e-4 * cost and largest < 1e-3:
+                break
+        else:
+            damping *= 5.0
+            if damping > 1e6:
+                break
+    return cost

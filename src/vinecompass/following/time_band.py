@@ -1,0 +1,247 @@
+"""The time-optimal band as a local planner: several of them in parallel, each past the islands on other sides."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.costs import body_touches
+from vinecompass.following.band import Band, BandSettings, draw_tight, first_guess
+from vinecompass.following.course import Course
+from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
+from vinecompass.following.obstacle import Obstacle
+from vinecompass.following.people_rules import Encounter, PeopleSettings, meet
+from vinecompass.following.settings import FollowingSettings
+from vinecompass.following.speed_profile import SpeedProfile
+from vinecompass.following.topology import Island, detour, islands_near, sides_of
+from vinecompass.geometry import arc_velocity, relative, resample_polyline, wrap_angle
+from vinecompass.planning import ReedsSheppMotion
+from vinecompass.robot import Command, Robot
+
+__all__ = ["TimeBand"]
+
+FloatArray = NDArray[np.float64]
+ROOM = 0.35
+"""Metres beside the body's half width that a detour begins with."""
+PERSONAL_SPACE = 0.5
+"""Metres that the band keeps from people besides its usual gap."""
+WRONG_SIDE = 3.0
+"""Seconds that passing a person on the side that is not preferred is charged."""
+PARKING = 2.5
+"""Metres of plan left from which manoeuvres are tried, too."""
+CREEP = 0.1
+
+
+class TimeBand(LocalPlanner):
+    """Drives by the quickest of several bands.
+
+    Each cycle the bands of the cycle before are carried on; others are begun along the plan, past what stands or walks
+    alone on its other side, and near the end of the plan as manoeuvres that back up. All are drawn tight. Those whose
+    body would touch something are shut out; the quickest is taken, but another than before only if it is clearly
+    quicker.
+
+    Parameters
+    ----------
+    robot : Robot
+    settings : FollowingSettings, optional
+    band : BandSettings, optional
+    people : PeopleSettings, optional
+
+    Examples
+    --------
+    >>> from vinecompass import Command, demo_file, read_robot
+    >>> planner = TimeBand(read_robot(demo_file("robot.toml")))
+    >>> planner.follow([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [2.0, 0.0, 0.0]])
+    >>> planner.step([0.0, 0.0, 0.0], Command(), 0.1).command.velocity.round(3).tolist()
+    [0.07, 0.0, 0.0]
+    """
+
+    _turns_first = False
+
+    def __init__(
+        self, robot: Robot, *, settings: FollowingSettings | None = None, band: BandSettings | None = None,
+        people: PeopleSettings | None = None,
+    ) -> None:  # fmt: skip
+        super().__init__(robot, settings=settings)
+        self._band, self._people = band or BandSettings(), people or PeopleSettings()
+        self._bands: list[Band] = []
+        self._encounters: list[Encounter] = []
+        self._half_width = 0.5 * float(np.ptp(robot.body.polygon[:, 1]))
+
+    def follow(self, poses: object) -> None:
+        """Take up a plan; see `LocalPlanner.follow`."""
+        super().follow(poses)  # type: ignore[arg-type]
+        self._bands = []
+
+    def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+        goal, at_speed, path = self._ahead(view, course)
+        islands = islands_near(view.pose, view.floor, view.people, self._band.horizon + 1.0)[:3]
+        leads = path[-1, :2] - path[0, :2]
+        self._encounters = meet(
+            view.pose, _site_velocity(view), view.people, self._people,
+            course=float(np.arctan2(leads[1], leads[0])), before=self._encounters,
+        )  # fmt: skip
+        people = [
+            Obstacle([[each.x, each.y]], radius=0.25 + PERSONAL_SPACE, velocity=(each.velocity_x, each.velocity_y))
+            for each in view.people
+        ]
+        bands: list[Band] = []
+        seen: set[tuple[object, ...]] = set()
+        for guess, rounds in self._guesses(view, course, goal, path, islands):
+            kind = (*sides_of(guess.poses, islands), _reversals(guess.poses))
+            if kind in seen or len(bands) >= self._band.alternatives:
+                continue
+            seen.add(kind)
+            bands.append(draw_tight(
+                guess, self._robot, speed=view.current.speed, turn_rate=view.current.turn_rate, floor=view.floor,
+                obstacles=people, top_speed=profile.on_floor, ends_at_speed=at_speed, settings=self._band,
+                rounds=rounds,
+            ))  # fmt: skip
+        return self._choose(view, profile, bands, islands)
+
+    def _choose(
+        self, view: View, profile: SpeedProfile, bands: list[Band], islands: Sequence[Island]
+    ) -> LocalPlan:  # fmt: skip
+        former, self._bands = self._bands[:1], []
+        shut_out = [self._touching(view, band) for band in bands]
+        wrong = np.array([self._on_wrong_sides(band, islands) for band in bands])
+        other = np.array([
+            0.0 if former and sides_of(band.poses, islands) == sides_of(former[0].poses, islands) else
+            self._band.loyalty * band.duration if former else 0.0
+            for band in bands
+        ])  # fmt: skip
+        terms = {
+            "time": np.array([band.duration for band in bands]),
+            "limits": np.array([band.cost - band.duration for band in bands]),
+            "people": WRONG_SIDE * wrong, "loyalty": other,
+        }  # fmt: skip
+        cost = np.sum(list(terms.values()), axis=0)
+        cost[[bool(reason) for reason in shut_out]] = np.inf
+        chosen = int(np.argmin(cost)) if np.any(np.isfinite(cost)) else -1
+        considered = Considered(_paths(bands), terms, cost, shut_out, chosen, np.zeros((0, 3)))
+        if chosen < 0:
+            stand = self._plan(view, Command(), "waits: every band would touch something")
+            return LocalPlan(stand.command, self.phase, stand.reason, stand.poses, considered, self._encounters)
+        order = [chosen, *(int(k) for k in np.argsort(cost) if k != chosen and np.isfinite(cost[k]))]
+        self._bands = [bands[k] for k in order]
+        command, reason = self._command(view, bands[chosen]), profile.reason
+        waits = next((each for each in self._encounters if each.rule and not each.rule.may_approach), None)
+        if waits is not None:
+            command, reason = command.scaled(min(CREEP / max(abs(command.speed), 1e-9), 1.0)), f"people: {waits.state}"
+        # The band keeps its limits softly; a zone's is not to be passed at all.
+        command = command.scaled(min(profile.on_floor / max(abs(command.speed), 1e-9), 1.0))
+        given = self._plan(view, command, reason)
+        return LocalPlan(given.command, self.phase, reason, bands[chosen].poses, considered, self._encounters)
+
+    def _ahead(self, view: View, course: Course) -> tuple[FloatArray, bool, FloatArray]:
+        """Return the pose to make for, whether at speed, and the plan ``(N, 2)`` to there, from where the robot is."""
+        last = course.ahead(self._band.horizon)
+        points = course.poses[course.nearest + 1 : last + 1, :2]
+        path = np.vstack([view.pose[:2], points if len(points) else course.leg_end[None, :2]])
+        end = course.poses[last]
+        step = course.direction * (path[-1] - path[-2])
+        travel = float(np.arctan2(step[1], step[0])) if np.hypot(*step) > 1e-3 else float(view.pose[2])
+        at_speed = course.left > self._band.horizon
+        ends = not at_speed and course.last_leg
+        keeps = ends and (not self._turns_on_the_spot or abs(wrap_angle(end[2] - travel)) < np.pi / 2.0)
+        return np.array([end[0], end[1], end[2] if keeps else travel]), at_speed, path
+
+    def _guesses(
+        self, view: View, course: Course, goal: FloatArray, path: FloatArray, islands: Sequence[Island]
+    ) -> list[tuple[Band, int]]:  # fmt: skip
+        """Return what to begin with, each with how many rounds it needs: what was kept first, then what is new."""
+        guesses = [(_carried(band, view, goal), 1) for band in self._bands]
+        fresh = 1 if guesses else 4
+        even = resample_polyline(path, 0.2) if np.hypot(*np.diff(path, axis=0).T).sum() > 0.05 else path
+        guesses.append((first_guess(_posed(even, view.pose, goal, course.direction), self._robot), fresh + 1))
+        present = sides_of(even, islands)
+        for number, island in enumerate(islands):
+            for side in (-present[number],) if present[number] else ():
+                led = detour(
+                    even, island, side, self._half_width + ROOM + (PERSONAL_SPACE if island.person >= 0 else 0.0)
+                )
+                guesses.append((first_guess(_posed(led, view.pose, goal, course.direction), self._robot), 4))
+        if course.left < PARKING and course.last_leg and self._drive.reverse_speed > 0.0 and not self._bands:
+            for radius in [self._drive.turning_radius] if self._drive.turning_radius else [0.3, 0.7]:
+                curve = ReedsSheppMotion(1.1 * radius).poses(view.pose, goal, 0.1)
+                if len(curve) > 2:
+                    guesses.append((first_guess(curve, self._robot), 6))
+        return guesses
+
+    def _touching(self, view: View, band: Band) -> str:
+        """Return why a band is shut out: its body touches something on the way."""
+        if view.floor is None:
+            return ""
+        poses = band.at(np.arange(0.0, band.duration + 0.05, 0.1))
+        touched = body_touches(view.floor, self._robot, poses)[:, 0] >= 0
+        # What the body touches where it stands is not the band's fault.
+        return "would touch" if not touched[0] and np.any(touched) else ""
+
+    def _on_wrong_sides(self, band: Band, islands: Sequence[Island]) -> int:
+        """Count the people who would be passed on the side that is not preferred."""
+        count = 0
+        for island, side in zip(islands, sides_of(band.poses, islands), strict=True):
+            rule = self._encounters[island.person].rule if island.person >= 0 else None
+            if rule is not None and rule.prefer is not None and side != 0:
+                # Passing on the right leaves the person on the left.
+                count += side != (1 if rule.prefer == "right" else -1)
+        return count
+
+    def _command(self, view: View, band: Band) -> Command:
+        """Return the mean velocity over the next period, as the band goes."""
+        here, there = band.at([0.0, view.duration])
+        ahead, _, turn = (arc_velocity(relative(there, here)) / view.duration).tolist()
+        return Command(ahead, turn)
+
+
+def _posed(points: FloatArray, pose: FloatArray, goal: FloatArray, direction: int) -> FloatArray:
+    """Return a path of points ``(N, 2)`` as poses, turning on the spot at either end where it must."""
+    steps = direction * np.diff(points, axis=0)
+    headings = np.arctan2(steps[:, 1], steps[:, 0])
+    poses = np.column_stack([points, np.append(headings, headings[-1])])
+    parts = [pose[None]]
+    if abs(wrap_angle(headings[0] - pose[2])) > 0.6:
+        parts.append(poses[:1])
+    parts.append(poses[1:-1] if len(poses) > 2 else poses[:0])
+    if abs(wrap_angle(headings[-1] - goal[2])) > 0.6:
+        parts.append(poses[-1:])
+    return np.vstack([*parts, goal[None]])
+
+
+def _carried(band: Band, view: View, goal: FloatArray) -> Band:
+    """Return a band of the cycle before, begun where the robot is now and led on to the goal of now."""
+    stamps = np.concatenate([[0.0], np.cumsum(band.times)])
+    left = np.append(view.duration, stamps[stamps > view.duration + 0.02])
+    poses = band.at(left)
+    poses[:, 2] = np.unwrap(poses[:, 2])
+    times = np.diff(left)
+    poses[0] = [*view.pose[:2], poses[0, 2] + wrap_angle(view.pose[2] - poses[0, 2])]
+    end = np.array([*goal[:2], poses[-1, 2] + wrap_angle(goal[2] - poses[-1, 2])])
+    way, turn = float(np.hypot(*(end - poses[-1])[:2])), abs(float(end[2] - poses[-1, 2]))
+    if len(times) < 2:
+        return Band(np.vstack([poses[:1], end]), np.array([max(way, turn, 0.05)]), {})
+    if way > 0.02:
+        return Band(np.vstack([poses, end]), np.append(times, max(way, turn)), {})
+    poses[-1] = end
+    return Band(poses, times, {})
+
+
+def _reversals(poses: FloatArray) -> int:
+    """Return how often a way of poses changes between forward and reverse."""
+    steps, headings = np.diff(poses[:, :2], axis=0), 0.5 * (poses[1:, 2] + poses[:-1, 2])
+    ahead = steps[:, 0] * np.cos(headings) + steps[:, 1] * np.sin(headings)
+    signs = np.sign(ahead[np.abs(ahead) > 0.02])
+    return int(np.count_nonzero(np.diff(signs)))
+
+
+def _paths(bands: Sequence[Band]) -> FloatArray:
+    """Return the poses of bands ``(K, M, 3)``, at as many moments of each."""
+    moments = np.linspace(0.0, 1.0, 40)
+    return np.array([band.at(moments * band.duration) for band in bands]).reshape(len(bands), 40, 3)
+
+
+def _site_velocity(view: View) -> FloatArray:
+    heading = float(view.pose[2])
+    return view.current.speed * np.array([np.cos(heading), np.sin(heading)])

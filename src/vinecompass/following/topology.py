@@ -1,0 +1,97 @@
+"""On which side a path passes what stands or walks alone, and how to lead it past the other side."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from vinecompass.costs import CostMap, Walking
+
+__all__ = ["Island", "detour", "islands_near", "sides_of"]
+
+FloatArray = NDArray[np.float64]
+NEAR = 1.6
+"""Metres from a path within which an island matters to it."""
+BUMP = 1.8
+"""Metres before and behind an island over which a path swerves."""
+LARGEST = 1.5
+"""Metres across. What is larger is no island but a wall: the global plan knows its sides."""
+
+
+@dataclass(frozen=True)
+class Island:
+    """Something that can be passed on either side: a person, or a thing seen that the map does not know.
+
+    Parameters
+    ----------
+    x, y : float
+        Its middle in the site frame, m.
+    reach : float
+        How far it reaches from there, m.
+    person : int
+        Which of the people it is, or -1.
+    """
+
+    x: float
+    y: float
+    reach: float
+    person: int = -1
+
+
+def islands_near(
+    pose: FloatArray, floor: CostMap | None, people: Sequence[Walking], reach: float
+) -> list[Island]:  # fmt: skip
+    """Return what stands alone within `reach` metres of a pose, the nearest first."""
+    found = [Island(each.x, each.y, 0.25, number) for number, each in enumerate(people)]
+    if floor is not None and "obstacles" in floor.layers:
+        (first_row, first_column), (last_row, last_column) = floor.grid.window_about(pose[:2], reach)
+        closed = np.isinf(floor.layers["obstacles"][first_row:last_row, first_column:last_column])
+        # Eight neighbours: a thing seen from one side is a thin row of cells.
+        marks, _ = ndimage.label(closed, np.ones((3, 3)))
+        for number, part in enumerate(ndimage.find_objects(marks), 1):
+            cells = np.argwhere(marks[part] == number) + (part[0].start + first_row, part[1].start + first_column)
+            points = floor.grid.points_of(cells)
+            middle = points.mean(axis=0)
+            size = float(np.hypot(*(points - middle).T).max()) + 0.5 * floor.grid.cell_size
+            alone = all(np.hypot(each.x - middle[0], each.y - middle[1]) > 0.6 for each in people)
+            if size < 0.5 * LARGEST and alone:
+                found.append(Island(float(middle[0]), float(middle[1]), size))
+    near = [each for each in found if np.hypot(each.x - pose[0], each.y - pose[1]) < reach]
+    return sorted(near, key=lambda each: float(np.hypot(each.x - pose[0], each.y - pose[1])))
+
+
+def sides_of(path: FloatArray, islands: Sequence[Island]) -> tuple[int, ...]:
+    """Return on which side of a path ``(N, 2)`` or more columns each island lies: 1 left, -1 right, 0 not beside it."""
+    sides = []
+    for island in islands:
+        k, ahead, off = _nearest(path, island)
+        ends = k == 0 or k == len(path) - 1
+        away = float(np.hypot(off[0], off[1])) > NEAR + island.reach
+        sides.append(0 if ends or away else int(np.sign(ahead[0] * off[1] - ahead[1] * off[0])))
+    return tuple(sides)
+
+
+def detour(path: FloatArray, island: Island, side: int, room: float) -> FloatArray:
+    """Return a path ``(N, 2)`` led past an island, which then lies on its left (1) or right (-1), with some room, m."""
+    k, ahead, off = _nearest(path, island)
+    normal = np.array([-ahead[1], ahead[0]])
+    # Seen from where the path should be, the island lies `reach + room` off to the side.
+    wanted = float(off @ normal) - side * (island.reach + room)
+    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(path[:, :2], axis=0).T))])
+    share = np.clip(np.abs(along - along[k]) / BUMP, 0.0, 1.0)
+    bump = np.cos(0.5 * np.pi * share) ** 2
+    # Both ends stay.
+    bump *= np.clip(along / 0.4, 0.0, 1.0) * np.clip((along[-1] - along) / 0.4, 0.0, 1.0)
+    return np.asarray(path[:, :2] + (wanted * bump)[:, None] * normal)
+
+
+def _nearest(path: FloatArray, island: Island) -> tuple[int, FloatArray, FloatArray]:
+    """Return the point of a path nearest to an island, the path's direction there, and the island seen from there."""
+    off = np.array([island.x, island.y]) - path[:, :2]
+    k = int(np.argmin(np.hypot(*off.T)))
+    ahead = path[min(k + 1, len(path) - 1), :2] - path[max(k - 1, 0), :2]
+    return k, ahead / max(float(np.hypot(*ahead)), 1e-9), off[k]
