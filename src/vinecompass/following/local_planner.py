@@ -228,7 +228,7 @@ class LocalPlanner(ABC):
     def _close_in(self, view: View, course: Course, end: FloatArray, profile: SpeedProfile) -> LocalPlan:
         """Creep to the end of a leg, steering at it only while that is of use."""
         ahead, aside = float(end[0]), float(end[1])
-        speed = min(profile.allowed, 0.04 + 1.2 * abs(ahead))
+        speed = min(profile.allowed, 0.04 + 2.0 * abs(ahead))
         # Gone too far, it comes back if it can.
         if ahead < 0.0 and self._comes_back(course):
             return self._plan(view, Command(-course.direction * speed), "went too far", course.leg)
@@ -292,7 +292,7 @@ class LocalPlanner(ABC):
             angle += np.copysign(2.0 * np.pi, self._side)
         drive = self._drive
         # Slow enough to stop there with half the drive's turning power.
-        rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 1.5 * abs(angle) + 0.03, 0.9 * drive.top_turn_rate)
+        rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 2.5 * abs(angle) + 0.03, drive.top_turn_rate)
         return self._plan(view, Command(0.0, float(np.copysign(rate, angle))), "")
 
     def _free_side(self, view: View, angle: float) -> int:

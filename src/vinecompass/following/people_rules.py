@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from math import atan2, degrees, hypot
 from typing import Literal
 
 import numpy as np
@@ -133,10 +134,10 @@ def _rule(
     in_force: PeopleRule | None,
 ) -> PeopleRule | None:  # fmt: skip
     x, y = person.x - float(pose[0]), person.y - float(pose[1])
-    distance = float(np.hypot(x, y))
-    bearing = np.degrees(abs(wrap_heading(float(np.arctan2(y, x)) - course)))
-    walks = np.hypot(person.velocity_x, person.velocity_y) > STROLL
-    walk = np.degrees(abs(wrap_heading(float(np.arctan2(person.velocity_y, person.velocity_x)) - course)))
+    distance = hypot(x, y)
+    bearing = degrees(abs(wrap_heading(atan2(y, x) - course)))
+    walks = hypot(person.velocity_x, person.velocity_y) > STROLL
+    walk = degrees(abs(wrap_heading(atan2(person.velocity_y, person.velocity_x) - course)))
     for rule in settings.rule:
         slack, slack_deg = (SLACK, SLACK_DEG) if rule == in_force else (0.0, 0.0)
         directed = rule.walk_from_deg > 0.0 or rule.walk_to_deg < 180.0

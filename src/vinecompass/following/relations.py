@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import hypot, radians, tan
 from typing import Literal
 
 import numpy as np
@@ -16,8 +17,8 @@ Approach = Literal["approaching", "steady", "receding"]
 Side = Literal["left", "along", "right"]
 STANDING = 0.1
 """m/s below which a speed along the line between the two counts as none."""
-ALONG = np.radians(8.0)
-"""Radians off the line between the two within which a motion counts as along it."""
+ALONG = tan(radians(8.0))
+"""Slope off the line between the two within which a motion counts as along it."""
 
 
 @dataclass(frozen=True)
@@ -55,27 +56,34 @@ def relate(pose: ArrayLike, velocity: ArrayLike, person: Walking) -> Relation:
     >>> str(relate([0.0, 0.0, 0.0], [0.8, 0.0], Walking(3.0, 1.0, 0.0, -1.0)))
     'robot approaching right, person approaching left'
     """
-    place = np.array([person.x, person.y])
-    line = place - np.asarray(pose, dtype=float)[:2]
-    own, walk = np.asarray(velocity, dtype=float)[None], np.array([[person.velocity_x, person.velocity_y]])
+    x, y = (float(value) for value in np.asarray(pose, dtype=float)[:2])
+    line_x, line_y = person.x - x, person.y - y
+    own_x, own_y = (float(value) for value in np.asarray(velocity, dtype=float))
     return Relation(
-        approaches(own, line)[0], approaches(walk, -line)[0], sides(own, line)[0], sides(walk, -line)[0]
+        _approach(own_x, own_y, line_x, line_y), _approach(person.velocity_x, person.velocity_y, -line_x, -line_y),
+        _side(own_x, own_y, line_x, line_y), _side(person.velocity_x, person.velocity_y, -line_x, -line_y),
     )  # fmt: skip
 
 
 def approaches(velocities: NDArray[np.float64], line: NDArray[np.float64]) -> list[Approach]:
     """Return for velocities ``(K, 2)`` how each moves along a line ``(2,)`` to another."""
-    along = velocities @ line / max(float(np.hypot(*line)), 1e-9)
-    return ["approaching" if v > STANDING else "receding" if v < -STANDING else "steady" for v in along.tolist()]
+    x, y = line.tolist()
+    return [_approach(vx, vy, x, y) for vx, vy in velocities.tolist()]
 
 
 def sides(velocities: NDArray[np.float64], line: NDArray[np.float64]) -> list[Side]:
     """Return for velocities ``(K, 2)`` to which side of a line ``(2,)`` to another each moves."""
-    angles = np.angle(np.exp(1j * (np.arctan2(velocities[:, 1], velocities[:, 0]) - np.arctan2(line[1], line[0]))))
-    still = np.hypot(*velocities.T) < STANDING
-    across = np.abs(angles) > np.pi / 2.0
-    off = np.where(across, np.pi - np.abs(angles), np.abs(angles))
-    return [
-        "along" if slow or turn <= ALONG else "left" if angle > 0.0 else "right"
-        for slow, turn, angle in zip(still.tolist(), off.tolist(), angles.tolist(), strict=True)
-    ]  # fmt: skip
+    x, y = line.tolist()
+    return [_side(vx, vy, x, y) for vx, vy in velocities.tolist()]
+
+
+def _approach(vx: float, vy: float, x: float, y: float) -> Approach:
+    along = (vx * x + vy * y) / max(hypot(x, y), 1e-9)
+    return "approaching" if along > STANDING else "receding" if along < -STANDING else "steady"
+
+
+def _side(vx: float, vy: float, x: float, y: float) -> Side:
+    across, along = x * vy - y * vx, abs(x * vx + y * vy)
+    if hypot(vx, vy) < STANDING or abs(across) <= ALONG * along:
+        return "along"
+    return "left" if across > 0.0 else "right"

@@ -17,6 +17,8 @@ REACH = 3.0
 """Metres ahead that are looked at: more than any braking distance indoors."""
 RESERVE = 0.97
 """Share of the drive's own top speed that is used: wheels that creep a little must not take the body beyond it."""
+BASE = 0.8
+"""Metres of path over which its curvature is measured."""
 CREEP = 0.05
 """m/s. It is never slower than this where it may drive at all, or it would never arrive."""
 
@@ -51,7 +53,7 @@ class SpeedProfile:
         way = course.along[course.nearest : last + 1] - course.along[course.nearest]
         cruise = min(s.cruise_speed, RESERVE * (drive.top_speed if course.direction > 0 else drive.reverse_speed))
         caps = {"cruising": np.full(len(poses), cruise)}
-        caps["a curve"] = np.maximum(_curve_caps(poses, robot, s), CREEP)
+        caps["a curve"] = np.maximum(_curve_caps(poses, way, robot, s), CREEP)
         if floor is not None:
             cells = np.clip(floor.grid.cells_at(poses[:, :2]), 0, np.array(floor.grid.shape) - 1)
             gaps = floor.clearance[cells[:, 0], cells[:, 1]].astype(float) - robot.body.inner_radius
@@ -69,18 +71,19 @@ class SpeedProfile:
         self.reason = "" if name == "cruising" else f"{self.allowed:.2f} m/s for {name}"
 
 
-def _curve_caps(poses: FloatArray, robot: Robot, settings: FollowingSettings) -> FloatArray:
-    """Return what curves allow at each pose, by sideways acceleration and by the drive's turn rate."""
-    caps = np.full(len(poses), np.inf)
+def _curve_caps(poses: FloatArray, way: FloatArray, robot: Robot, settings: FollowingSettings) -> FloatArray:
+    """Return what curves allow at each pose, by sideways acceleration and by the drive's turn rate.
+
+    A curve is what turns over `BASE` metres: the corners of a polyline are no curves of their own.
+    """
     if len(poses) < 3:
-        return caps
-    steps = np.diff(poses[:, :2], axis=0)
-    ways = np.hypot(*steps.T)
-    headings = np.arctan2(steps[:, 1], steps[:, 0])
-    turns = np.abs(np.angle(np.exp(1j * np.diff(headings))))
-    curvature = turns / np.maximum(0.5 * (ways[1:] + ways[:-1]), 1e-6)
-    bent = curvature > 1e-3
-    tightest = np.maximum(curvature, 1e-3)
-    by_turn_rate = 0.9 * robot.drive.top_turn_rate / tightest
-    caps[1:-1] = np.where(bent, np.minimum(np.sqrt(settings.sideways_acceleration / tightest), by_turn_rate), np.inf)
-    return caps
+        return np.full(len(poses), np.inf)
+    before, after = (
+        np.column_stack([np.interp(way + side, way, column) for column in poses[:, :2].T])
+        for side in (-0.5 * BASE, 0.5 * BASE)
+    )
+    into, out_of = poses[:, :2] - before, after - poses[:, :2]
+    turns = np.arctan2(into[:, 0] * out_of[:, 1] - into[:, 1] * out_of[:, 0], np.sum(into * out_of, axis=1))
+    curvature = np.maximum(np.abs(turns) / BASE, 1e-3)
+    by_turn_rate = 0.9 * robot.drive.top_turn_rate / curvature
+    return np.asarray(np.minimum(np.sqrt(settings.sideways_acceleration / curvature), by_turn_rate))

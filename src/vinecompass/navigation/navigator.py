@@ -35,6 +35,9 @@ State = Literal[
     "finding itself", "driving", "recovering", "dwelling", "stale", "holding", "manual", "finished", "failed"
 ]  # fmt: skip
 
+PEOPLE_PERIOD = 0.3
+"""Seconds after which the floor about people is priced anew: global plans are no quicker, local ones see them at once."""
+
 
 class Navigator:
     """Drives a robot round its stops in a map, from its scans and odometry alone.
@@ -99,7 +102,7 @@ class Navigator:
         self._deferred: set[int] = set()
         self.t = 0.0
         self._people: Sequence[Walking] = ()
-        self._people_near = False
+        self._people_near, self._met = False, -np.inf
         self.state: State = "driving" if initial_pose is not None else "finding itself"
         self.reason = ""
         self.estimate: Estimate | None = None
@@ -224,9 +227,10 @@ class Navigator:
             reach = self._settings.costs.obstacle_reach
             beams = straightened_beams(scan.ranges, lidar, motion.sweep, clear_reach=reach)
             self._costs.see(t, self.estimate.pose, beams)
-            self._costs.meet(
-                [each for each in people if np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach]
-            )
+            if not self._met <= t < self._met + PEOPLE_PERIOD - 1e-9:
+                near = [each for each in people if np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach]
+                self._costs.meet(near)
+                self._people_near, self._met = len(near) > 0, t
         return transform_points(inverse(since_scan), seen)
 
     def _decide(self, t: float, period: float, people: Sequence[Walking]) -> Command:

@@ -1,0 +1,220 @@
+"""Run with ``python -m benchmarks.drive_campaign PART [JOBS]``: missions in the simulator, judged by the truth.
+
+Parts: missions, faults, people, aisles. A table of what came of each kind, and every mission that did not end well.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from benchmarks.drive_people import people_case
+from benchmarks.drive_sites import cellar, map_of
+from vinecompass import Round, Settings, Site, demo_file, price_floor, read_robot, rehearse
+from vinecompass.navigation import RoundStop
+from vinecompass.planning import plan_path
+from vinecompass.rehearsal import LIVE_FAULTS, LiveFault, Rehearsal
+
+SITES, SEEDS = 10, 5
+ARRIVED_WITHIN, TURNED_WITHIN = 0.05, 2.0
+"""Metres and degrees by the truth."""
+
+
+def settings_for(planner: str) -> Settings:
+    """Return the usual settings with another local planner."""
+    usual = Settings()
+    return usual.model_copy(update={"following": usual.following.model_copy(update={"planner": planner})})
+
+
+def best_time(site: Site, stop: str) -> float:
+    """Return the least time for the cheapest plan to a stop: its length and turns at the drive's own limits, s.
+
+    Full speed and acceleration all along, whatever stands beside; turns on the spot at both ends only.
+    """
+    robot = read_robot(demo_file("robot.toml"))
+    drive = robot.drive
+    plan = plan_path(price_floor(map_of(site), robot), robot, site.start_pose, site.find_stop(stop).site_pose)
+    if not plan.found:
+        return float("nan")
+    ramps = 0.5 * drive.top_speed * (1.0 / drive.acceleration + 1.0 / drive.braking)
+    seconds = plan.length / drive.top_speed + ramps
+    for a, b in ((plan.poses[0], plan.poses[1]), (plan.poses[-1], plan.poses[-2])):
+        away = np.arctan2(*(b - a)[1::-1]) if a is plan.poses[0] else np.arctan2(*(a - b)[1::-1])
+        turn = abs(np.angle(np.exp(1j * (away - a[2]))))
+        seconds += turn / drive.top_turn_rate + drive.top_turn_rate / drive.turn_acceleration if turn > 0.2 else 0.0
+    return float(seconds)
+
+
+def turns_about(mission: Rehearsal) -> int:
+    """Return how often the direction of turning changes in the last metre before each stop, at most."""
+    commands, truth, worst = mission.run.commands, mission.run.truth, 0
+    assert commands is not None and truth is not None
+    poses = truth.at(commands.t)
+    for stop in mission.log.stops:
+        before = (commands.t <= stop.t) & (np.hypot(*(poses - stop.goal)[:, :2].T) < 1.0) & (commands.t > stop.t - 20.0)
+        turns = commands.turn_rate[before]
+        worst = max(worst, int(np.count_nonzero(np.diff(np.sign(turns[np.abs(turns) > 0.03])))))
+    return worst
+
+
+def told(mission: Rehearsal, seconds: float) -> dict[str, Any]:
+    """Return what a mission came to."""
+    reached = [each for each in mission.arrivals if each.reached]
+    return {
+        "arrived": mission.arrived, "reason": mission.reason, "contacts": mission.contacts,
+        "limits": mission.limits_kept(), "position": mission.position_error, "turns": turns_about(mission),
+        "heading": float(np.degrees(mission.heading_error)), "time": float(mission.track.t[-1]),
+        "speedup": float(mission.track.t[-1]) / seconds, "reached": len(reached),
+        "within": bool(reached) and mission.position_error < ARRIVED_WITHIN
+        and np.degrees(mission.heading_error) < TURNED_WITHIN,
+        "recoveries": sum(entry.state == "recovering" for entry in mission.log.states),
+    }  # fmt: skip
+
+
+def mission_case(job: tuple[str, int, int, int]) -> dict[str, Any]:
+    """Drive one mission to two stops of one site; or, each tenth, to one that is walled in."""
+    planner, number, seed, which = job
+    site = cellar(number)
+    names = [stop.name for stop in site.stop]
+    rng = np.random.default_rng(1000 * number + 10 * seed + which)
+    first, second = rng.choice(len(names), 2, replace=False)
+    stops = [RoundStop(name=names[first]), RoundStop(name=names[second])]
+    impossible = which == 9
+    if impossible:
+        x, y, _ = site.find_stop(names[first]).pose
+        document = site.model_dump()
+        fence = [(x - 0.9, y - 0.9), (x + 0.9, y - 0.9), (x + 0.9, y + 0.9), (x - 0.9, y + 0.9), (x - 0.9, y - 0.9)]
+        document["zone"] = [
+            {"name": "fence", "kind": "closed", "polygon": [a, b, (b[0] + 0.01, b[1] + 0.1), (a[0] + 0.01, a[1] + 0.1)]}
+            for a, b in pairwise(fence)
+        ]
+        site, stops = Site.model_validate(document), stops[:1]
+    begun = time.perf_counter()
+    mission = rehearse(
+        site, read_robot(demo_file("robot.toml")), map_of(site), Round(stop=stops), zones=site.zone,
+        settings=settings_for(planner), seed=seed, time_limit=240.0,
+    )  # fmt: skip
+    bound = best_time(site, names[first]) if not impossible else float("nan")
+    first_t = mission.arrivals[0].t if mission.arrivals and mission.arrivals[0].reached else float("nan")
+    return told(mission, time.perf_counter() - begun) | {
+        "job": job,
+        "impossible": impossible,
+        "over_bound": first_t / bound - 1.0,
+    }
+
+
+def fault_case(job: tuple[str, int, int]) -> dict[str, Any]:
+    """Drive one mission on which one thing goes wrong."""
+    kind, number, seed = job
+    site = cellar(number % SITES, people=1)
+    rng = np.random.default_rng(77 * number + seed)
+    names = [stop.name for stop in site.stop]
+    goal = names[int(rng.integers(len(names)))]
+    begin = float(rng.uniform(3.0, 8.0))
+    place, duration, name = None, float("inf"), kind
+    if kind == "scanner dead for a while":
+        name, duration = "scanner dead", 1.0
+    elif kind in ("odometry frozen", "half blind", "late data", "wheels slip"):
+        duration = float(rng.choice([3.0, np.inf]))
+    elif kind == "carried away":
+        other = site.find_stop(names[int(rng.integers(len(names)))]).site_pose
+        place = (float(other[0]), float(other[1]), float(other[2]))
+    fault = LiveFault(name, begin, duration, place) if kind != "aisle blocked" else None
+    grid = map_of(site)
+    if kind == "aisle blocked":
+        x, y, _ = site.find_stop(goal).pose
+        document = site.model_dump()
+        crate = [(x - 0.3, y - 1.6), (x + 0.3, y - 1.6), (x + 0.3, y - 1.3), (x - 0.3, y - 1.3)]
+        document["solid"].append({"name": "crate", "polygon": crate})
+        site = Site.model_validate(document)
+    begun = time.perf_counter()
+    mission = rehearse(
+        site, read_robot(demo_file("robot.toml")), grid, Round(stop=[RoundStop(name=goal)]), seed=seed, fault=fault,
+        time_limit=150.0,
+    )  # fmt: skip
+    return told(mission, time.perf_counter() - begun) | {
+        "job": job,
+        "states": [(round(e.t, 1), e.state, e.reason[:60]) for e in mission.log.states if e.state != "driving"],
+    }
+
+
+FAULT_KINDS = ["scanner dead for a while", "aisle blocked", *LIVE_FAULTS]
+
+
+def run_all(case: Callable[[Any], dict[str, Any]], jobs: list[Any]) -> list[dict[str, Any]]:
+    """Run cases on two processes, in their order."""
+    with ProcessPoolExecutor(2) as pool:
+        return list(pool.map(case, jobs))
+
+
+def share(rows: list[dict[str, Any]], key: str) -> str:
+    """Return how many of the rows have something, in words."""
+    return f"{sum(bool(row[key]) for row in rows)} of {len(rows)}"
+
+
+def missions(planner: str, count: int) -> None:
+    """Print what came of missions over all sites and seeds with people."""
+    jobs = [(planner, n % SITES, n // SITES % SEEDS, n // (SITES * SEEDS) % 10) for n in range(count)]
+    rows = run_all(mission_case, jobs)
+    possible, impossible = ([row for row in rows if row["impossible"] == flag] for flag in (False, True))
+    for row in possible:
+        if not row["arrived"] or not row["within"] or row["contacts"] or not row["limits"] or row["turns"] > 2:
+            keys = ("job", "arrived", "reason", "contacts", "limits", "position", "heading", "turns")
+            print("  ", *(f"{key}={row[key]}" for key in keys))
+    for row in impossible:
+        print("   impossible:", row["job"], row["arrived"], row["reason"][:160])
+    over = np.array([row["over_bound"] for row in possible])
+    print(f"{planner}: arrived {share(possible, 'arrived')}, within 0.05 m and 2 degrees {share(possible, 'within')}")
+    print(f"  contacts {sum(row['contacts'] for row in rows)}, limits kept {share(rows, 'limits')}")
+    print(f"  turned about more than twice {sum(row['turns'] > 2 for row in possible)}")
+    print(
+        f"  time over the bound: median {100 * np.nanmedian(over):.0f} %, 90 % under {100 * np.nanquantile(over, 0.9):.0f} %"
+    )
+    print(f"  times real time: median {np.median([row['speedup'] for row in rows]):.1f}")
+
+
+def faults(count: int) -> None:
+    """Print what came of missions with one fault each."""
+    jobs = [(FAULT_KINDS[n % len(FAULT_KINDS)], n // len(FAULT_KINDS), n) for n in range(count)]
+    rows = run_all(fault_case, jobs)
+    for kind in FAULT_KINDS:
+        some = [row for row in rows if row["job"][0] == kind]
+        ended = sum(row["arrived"] or not row["reason"].startswith("still") for row in some)
+        print(
+            f"{kind}: contacts {sum(row['contacts'] for row in some)}, arrived {share(some, 'arrived')}, ended {ended}"
+        )
+        for row in some:
+            if not row["arrived"]:
+                print("   ", row["job"], row["reason"][:140])
+
+
+def people(count: int) -> None:
+    """Print what came of meetings with a person who does not look."""
+    for kind in ("passing", "crossing"):
+        rows = run_all(people_case, [(kind, seed) for seed in range(count)])
+        less = 1.0 - sum(row["intrusion"] for row in rows) / sum(row["without"] for row in rows)
+        longer = sum(row["time"] for row in rows) / sum(row["without_time"] for row in rows) - 1.0
+        print(
+            f"{kind}: {count} with and without the rules: intrusion down by {100 * less:.1f} %, "
+            f"time {100 * longer:+.0f} %, expected states {share(rows, 'expected')}, contacts {sum(row['contacts'] for row in rows)}"
+        )
+
+
+def main() -> None:
+    part, count = sys.argv[1], int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    if part in ("window", "band", "path"):
+        missions(part, count or 500)
+    elif part == "faults":
+        faults(count or 300)
+    else:
+        people(count or 50)
+
+
+if __name__ == "__main__":
+    main()
