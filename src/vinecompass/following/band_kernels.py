@@ -55,51 +55,63 @@ def solve_band(matrix, right):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def rim_nearest(outline, px, py):  # type: ignore[no-untyped-def]
+    """The nearest point of a body's rim (C, 2) to a point, the distance squared, and whether the point is inside."""
+    best, on_x, on_y, inside = np.inf, 0.0, 0.0, False
+    previous = outline.shape[0] - 1
+    for c in range(outline.shape[0]):
+        ux, uy, vx, vy = outline[previous, 0], outline[previous, 1], outline[c, 0], outline[c, 1]
+        if (uy > py) != (vy > py) and px < ux + (py - uy) / (vy - uy) * (vx - ux):
+            inside = not inside
+        ex, ey = vx - ux, vy - uy
+        share = min(max(((px - ux) * ex + (py - uy) * ey) / (ex * ex + ey * ey), 0.0), 1.0)
+        dx, dy = ux + share * ex - px, uy + share * ey - py
+        if dx * dx + dy * dy < best:
+            best, on_x, on_y = dx * dx + dy * dy, ux + share * ex, uy + share * ey
+        previous = c
+    return on_x, on_y, best, inside
+
+
+@njit(cache=True, nogil=True)
 def body_to_segment(outline, x, y, cosine, sine, ax, ay, bx, by):  # type: ignore[no-untyped-def]
     """Signed distance from a body's outline (C, 2) at a pose to a segment, and its derivatives by x, y and heading.
 
-    Negative where a point of the segment lies inside, by how far it would have to come out.
+    Negative where the segment enters the body, by how far its innermost point would have to come out.
     """
     # The segment's ends in the body frame.
     px, py = cosine * (ax - x) + sine * (ay - y), cosine * (ay - y) - sine * (ax - x)
     qx, qy = cosine * (bx - x) + sine * (by - y), cosine * (by - y) - sine * (bx - x)
-    best, on_x, on_y, to_x, to_y = np.inf, 0.0, 0.0, 0.0, 0.0
-    corners = outline.shape[0]
-    inside_p = False
-    previous = corners - 1
-    for c in range(corners):
-        ux, uy, vx, vy = outline[previous, 0], outline[previous, 1], outline[c, 0], outline[c, 1]
-        if (uy > py) != (vy > py) and px < ux + (py - uy) / (vy - uy) * (vx - ux):
-            inside_p = not inside_p
-        # Both ends of the segment to this side, and this side's corner to the segment.
-        ex, ey = vx - ux, vy - uy
-        length = ex * ex + ey * ey
-        for end in range(2):
-            sx, sy = (px, py) if end == 0 else (qx, qy)
-            share = min(max(((sx - ux) * ex + (sy - uy) * ey) / length, 0.0), 1.0)
-            dx, dy = ux + share * ex - sx, uy + share * ey - sy
-            if dx * dx + dy * dy < best:
-                best, on_x, on_y, to_x, to_y = dx * dx + dy * dy, ux + share * ex, uy + share * ey, sx, sy
-        fx, fy = qx - px, qy - py
-        length = fx * fx + fy * fy
-        if length > 0.0:
-            share = min(max(((vx - px) * fx + (vy - py) * fy) / length, 0.0), 1.0)
+    fx, fy = qx - px, qy - py
+    length = np.hypot(fx, fy)
+    nearest, depth = np.inf, 0.0
+    on_x, on_y, to_x, to_y = 0.0, 0.0, px, py
+    # Points along it, a tenth of a metre apart: the nearest outside, or the deepest inside.
+    count = min(int(length / 0.1) + 1, 200) if length > 0.0 else 0
+    for i in range(count + 1):
+        share = i / count if count > 0 else 0.0
+        sx, sy = px + share * fx, py + share * fy
+        rx, ry, square, inside = rim_nearest(outline, sx, sy)
+        if inside and square > depth:
+            depth, on_x, on_y, to_x, to_y = square, rx, ry, sx, sy
+        elif depth == 0.0 and not inside and square < nearest:
+            nearest, on_x, on_y, to_x, to_y = square, rx, ry, sx, sy
+    if depth == 0.0 and length > 0.0:
+        # The body's own corners to the segment: they may come nearer than any of those points.
+        for c in range(outline.shape[0]):
+            vx, vy = outline[c, 0], outline[c, 1]
+            share = min(max(((vx - px) * fx + (vy - py) * fy) / (length * length), 0.0), 1.0)
             dx, dy = vx - px - share * fx, vy - py - share * fy
-            if dx * dx + dy * dy < best:
-                best, on_x, on_y, to_x, to_y = dx * dx + dy * dy, vx, vy, px + share * fx, py + share * fy
-        previous = c
-    distance = np.sqrt(best)
-    sign = -1.0 if inside_p else 1.0
-    nx, ny = on_x - to_x, on_y - to_y
+            if dx * dx + dy * dy < nearest:
+                nearest, on_x, on_y, to_x, to_y = dx * dx + dy * dy, vx, vy, px + share * fx, py + share * fy
+    sign = -1.0 if depth > 0.0 else 1.0
+    distance = np.sqrt(depth if depth > 0.0 else nearest)
+    nx, ny = sign * (on_x - to_x), sign * (on_y - to_y)
     if distance < 1e-9:
-        nx, ny, norm = -to_x, -to_y, max(np.hypot(to_x, to_y), 1e-9)
-    else:
-        norm = distance * sign
+        nx, ny = -to_x, -to_y
+    norm = max(np.hypot(nx, ny), 1e-9)
     nx, ny = nx / norm, ny / norm
     # Moving the body along the normal takes it away; turning moves the point on the rim.
-    return (
-        sign * distance, cosine * nx - sine * ny, sine * nx + cosine * ny, nx * (-to_y) + ny * to_x,
-    )  # fmt: skip
+    return sign * distance, cosine * nx - sine * ny, sine * nx + cosine * ny, ny * to_x - nx * to_y
 
 
 @njit(cache=True, nogil=True)
@@ -142,6 +154,7 @@ def gather(poses, times, begin, end_free, limits, weights, spare, floor, body, s
     """
     clearance, cell = floor
     discs, disc_radius, outline = body
+    outer_radius = np.sqrt((outline * outline).sum(axis=1).max())
     count = times.shape[0]
     solve = matrix.shape[0] > 0
     costs[:] = 0.0
@@ -264,6 +277,13 @@ def gather(poses, times, begin, end_free, limits, weights, spare, floor, body, s
                     add_row(matrix, right, columns[3:6], values, 3, lack, weights[GAP])
         for s in range(segments.shape[0]):
             vx, vy = segments[s, 4] * elapsed, segments[s, 5] * elapsed
+            # What lies farther off than the body reaches needs no look.
+            far = max(
+                min(segments[s, 0], segments[s, 2]) + vx - x, x - max(segments[s, 0], segments[s, 2]) - vx,
+                min(segments[s, 1], segments[s, 3]) + vy - y, y - max(segments[s, 1], segments[s, 3]) - vy,
+            )  # fmt: skip
+            if far > outer_radius + spare[1] + segments[s, 6]:
+                continue
             gap, by_x, by_y, by_heading = body_to_segment(
                 outline, x, y, cosine, sine, segments[s, 0] + vx, segments[s, 1] + vy, segments[s, 2] + vx,
                 segments[s, 3] + vy,

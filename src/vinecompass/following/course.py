@@ -90,7 +90,7 @@ class Course:
     def advance(self, pose: FloatArray) -> None:
         """Move to the nearest pose of the leg, never back, and never past a stretch not yet driven."""
         ahead = int(np.searchsorted(self.along, self.along[self.nearest] + WINDOW, side="right"))
-        window = self.poses[self.nearest : min(max(ahead, self.nearest + 1), self._end + 1), :2]
+        window = self.poses[self.nearest : min(max(ahead, self.nearest + 2), self._end + 1), :2]
         self.nearest += int(np.argmin(np.hypot(window[:, 0] - pose[0], window[:, 1] - pose[1])))
 
     def next_leg(self) -> None:

@@ -77,7 +77,7 @@ class TimeBand(LocalPlanner):
 
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
         goal, at_speed, path = self._ahead(view, course)
-        islands = islands_near(view.pose, view.floor, view.people, self._band.horizon + 1.0)[:3]
+        islands = islands_near(path, view.floor, view.people, self._band.horizon + 1.0)[:3]
         leads = path[-1, :2] - path[0, :2]
         self._encounters = meet(
             view.pose, _site_velocity(view), view.people, self._people,
@@ -88,10 +88,10 @@ class TimeBand(LocalPlanner):
             for each in view.people
         ]
         bands: list[Band] = []
-        seen: set[tuple[object, ...]] = set()
+        seen: set[tuple[int, ...]] = set()
         for guess, rounds in self._guesses(view, course, goal, path, islands):
-            kind = (*sides_of(guess.poses, islands), _reversals(guess.poses))
-            if kind in seen or len(bands) >= self._band.alternatives:
+            kind = _kind(guess, islands)
+            if (kind in seen and kind[-1] == 0) or len(bands) >= self._band.alternatives:
                 continue
             seen.add(kind)
             bands.append(draw_tight(
@@ -108,8 +108,7 @@ class TimeBand(LocalPlanner):
         shut_out = [self._touching(view, band) for band in bands]
         wrong = np.array([self._on_wrong_sides(band, islands) for band in bands])
         other = np.array([
-            0.0 if former and sides_of(band.poses, islands) == sides_of(former[0].poses, islands) else
-            self._band.loyalty * band.duration if former else 0.0
+            self._band.loyalty * band.duration if former and _kind(band, islands) != _kind(former[0], islands) else 0.0
             for band in bands
         ])  # fmt: skip
         terms = {
@@ -145,7 +144,8 @@ class TimeBand(LocalPlanner):
         travel = float(np.arctan2(step[1], step[0])) if np.hypot(*step) > 1e-3 else float(view.pose[2])
         at_speed = course.left > self._band.horizon
         ends = not at_speed and course.last_leg
-        keeps = ends and (not self._turns_on_the_spot or abs(wrap_angle(end[2] - travel)) < np.pi / 2.0)
+        with_heading = course.left < PARKING or abs(wrap_angle(end[2] - travel)) < np.pi / 2.0
+        keeps = ends and (with_heading or not self._turns_on_the_spot)
         return np.array([end[0], end[1], end[2] if keeps else travel]), at_speed, path
 
     def _guesses(
@@ -155,16 +155,21 @@ class TimeBand(LocalPlanner):
         guesses = [(_carried(band, view, goal), 1) for band in self._bands]
         fresh = 1 if guesses else 4
         even = resample_polyline(path, 0.2) if np.hypot(*np.diff(path, axis=0).T).sum() > 0.05 else path
-        guesses.append((first_guess(_posed(even, view.pose, goal, course.direction), self._robot), fresh + 1))
         present = sides_of(even, islands)
-        for number, island in enumerate(islands):
-            for side in (-present[number],) if present[number] else ():
-                led = detour(
-                    even, island, side, self._half_width + ROOM + (PERSONAL_SPACE if island.person >= 0 else 0.0)
-                )
+        rooms = [self._half_width + ROOM + (PERSONAL_SPACE if each.person >= 0 else 0.0) for each in islands]
+        in_the_way = [
+            side != 0 and np.hypot(*(even - (each.x, each.y)).T).min() < each.reach + 0.7 * room
+            for each, side, room in zip(islands, present, rooms, strict=True)
+        ]
+        if not any(in_the_way):
+            guesses.append((first_guess(_posed(even, view.pose, goal, course.direction), self._robot), fresh + 1))
+        for island, side, room, blocks in zip(islands, present, rooms, in_the_way, strict=True):
+            for other in (side, -side) if blocks else (-side,) if side else ():
+                led = detour(even, island, other, room)
                 guesses.append((first_guess(_posed(led, view.pose, goal, course.direction), self._robot), 4))
         if course.left < PARKING and course.last_leg and self._drive.reverse_speed > 0.0 and not self._bands:
-            for radius in [self._drive.turning_radius] if self._drive.turning_radius else [0.3, 0.7]:
+            natural = self._drive.top_speed / self._drive.top_turn_rate
+            for radius in [self._drive.turning_radius] if self._drive.turning_radius else [0.4 * natural, natural]:
                 curve = ReedsSheppMotion(1.1 * radius).poses(view.pose, goal, 0.1)
                 if len(curve) > 2:
                     guesses.append((first_guess(curve, self._robot), 6))
@@ -226,6 +231,11 @@ def _carried(band: Band, view: View, goal: FloatArray) -> Band:
         return Band(np.vstack([poses, end]), np.append(times, max(way, turn)), {})
     poses[-1] = end
     return Band(poses, times, {})
+
+
+def _kind(band: Band, islands: Sequence[Island]) -> tuple[int, ...]:
+    """Return what tells bands apart: on which side each island is passed, and how often it reverses."""
+    return (*sides_of(band.poses, islands), _reversals(band.poses))
 
 
 def _reversals(poses: FloatArray) -> int:

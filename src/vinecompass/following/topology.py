@@ -18,6 +18,8 @@ NEAR = 1.6
 """Metres from a path within which an island matters to it."""
 BUMP = 1.8
 """Metres before and behind an island over which a path swerves."""
+PACE = 0.8
+"""m/s at which a robot is taken to go along a path, to tell where it meets people."""
 LARGEST = 1.5
 """Metres across. What is larger is no island but a wall: the global plan knows its sides."""
 
@@ -43,10 +45,14 @@ class Island:
 
 
 def islands_near(
-    pose: FloatArray, floor: CostMap | None, people: Sequence[Walking], reach: float
+    path: FloatArray, floor: CostMap | None, people: Sequence[Walking], reach: float
 ) -> list[Island]:  # fmt: skip
-    """Return what stands alone within `reach` metres of a pose, the nearest first."""
-    found = [Island(each.x, each.y, 0.25, number) for number, each in enumerate(people)]
+    """Return what stands alone within `reach` metres of the start of a path ``(N, 2)``, the nearest first.
+
+    A person is where a robot that goes along the path will come nearest to it.
+    """
+    pose = path[0]
+    found = [_where_met(path, each, number) for number, each in enumerate(people)]
     if floor is not None and "obstacles" in floor.layers:
         (first_row, first_column), (last_row, last_column) = floor.grid.window_about(pose[:2], reach)
         closed = np.isinf(floor.layers["obstacles"][first_row:last_row, first_column:last_column])
@@ -64,6 +70,14 @@ def islands_near(
     return sorted(near, key=lambda each: float(np.hypot(each.x - pose[0], each.y - pose[1])))
 
 
+def _where_met(path: FloatArray, person: Walking, number: int) -> Island:
+    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(path[:, :2], axis=0).T))])
+    t = along / PACE
+    x, y = person.x + t * person.velocity_x, person.y + t * person.velocity_y
+    k = int(np.argmin(np.hypot(path[:, 0] - x, path[:, 1] - y)))
+    return Island(float(x[k]), float(y[k]), 0.25, number)
+
+
 def sides_of(path: FloatArray, islands: Sequence[Island]) -> tuple[int, ...]:
     """Return on which side of a path ``(N, 2)`` or more columns each island lies: 1 left, -1 right, 0 not beside it."""
     sides = []
@@ -71,7 +85,8 @@ def sides_of(path: FloatArray, islands: Sequence[Island]) -> tuple[int, ...]:
         k, ahead, off = _nearest(path, island)
         ends = k == 0 or k == len(path) - 1
         away = float(np.hypot(off[0], off[1])) > NEAR + island.reach
-        sides.append(0 if ends or away else int(np.sign(ahead[0] * off[1] - ahead[1] * off[0])))
+        left = ahead[0] * off[1] - ahead[1] * off[0] >= 0.0
+        sides.append(0 if ends or away else 1 if left else -1)
     return tuple(sides)
 
 

@@ -68,12 +68,17 @@ def limit_command(wanted: Command, current: Command, duration: float, drive: Dri
     if drive.turning_radius is not None:
         widest = abs(speed) / drive.turning_radius
         turn_rate = min(max(turn_rate, -widest), widest)
-    # Reached at different times, the three may ask too much together: then the turn waits for the speed.
-    straight = _load(drive, speed, sideways, 0.0)
-    spare, turning = max(1.0 - straight, 0.0), _load(drive, speed, sideways, turn_rate) - straight
-    if turning > spare:
-        turn_rate *= spare / turning
-    return Command(speed, turn_rate, sideways)
+    if _load(drive, speed, sideways, turn_rate) <= 1.0 + 1e-9:
+        return Command(speed, turn_rate, sideways)
+    # Reached at different times, the three ask too much together: the turn gives way as fast as it can, then the speed.
+    straightest = min(max(0.0, current.turn_rate - change), current.turn_rate + change)
+    low, high = (straightest, current.speed, current.sideways), (straightest, speed, sideways)
+    if _load(drive, speed, sideways, straightest) <= 1.0:
+        low, high = high, (turn_rate, speed, sideways)
+    for _ in range(30):
+        middle = (0.5 * (low[0] + high[0]), 0.5 * (low[1] + high[1]), 0.5 * (low[2] + high[2]))
+        low, high = (middle, high) if _load(drive, middle[1], middle[2], middle[0]) <= 1.0 else (low, middle)
+    return Command(low[1], low[0], low[2])
 
 
 def _toward(wanted: float, current: float, duration: float, drive: Drive) -> float:
