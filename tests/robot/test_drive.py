@@ -15,7 +15,9 @@ class Limits(unittest.TestCase):
             drive, current = vehicle.drive, Command()
             with self.subTest(kind=drive.kind):
                 for _ in range(1500):
-                    wish = Command(*rng.normal(0.0, 2.0, 3)) if rng.random() > 0.02 else Command(np.nan, np.inf, -np.inf)
+                    wish = (
+                        Command(*rng.normal(0.0, 2.0, 3)) if rng.random() > 0.02 else Command(np.nan, np.inf, -np.inf)
+                    )
                     new = limit_command(wish, current, duration, drive)
                     rims = wheel_speeds(drive, new.velocity) * drive.wheel_radius
                     self.assertLessEqual(np.abs(rims).max(), drive.top_rim_speed + 1e-6)
@@ -24,7 +26,9 @@ class Limits(unittest.TestCase):
                     self.assertLessEqual(np.hypot(new.speed, new.sideways), drive.top_speed + 1e-6)
                     for before, after in ((current.speed, new.speed), (current.sideways, new.sideways)):
                         self.assertLessEqual(abs(after) - abs(before), duration * drive.acceleration + 1e-9)
-                        self.assertLessEqual(abs(after - before), duration * (drive.braking + drive.acceleration) + 1e-9)
+                        self.assertLessEqual(
+                            abs(after - before), duration * (drive.braking + drive.acceleration) + 1e-9
+                        )
                     if drive.kind == "car":
                         self.assertLessEqual(abs(new.turn_rate) * drive.turning_radius, abs(new.speed) + 1e-9)
                     else:
@@ -50,7 +54,9 @@ class Limits(unittest.TestCase):
     def test_a_zero_limit_in_the_robot_file_is_named(self):
         for key, line in (("top_speed", "top_speed = 1.1"), ("turn_acceleration", "turn_acceleration = 2.4")):
             path = edited("robot.toml", line, f"{key} = 0.0")
-            assert_input_error(self, lambda p=path: read_robot(p), "robot.toml", f"drive.{key}", "0.0", "greater than 0")
+            assert_input_error(
+                self, lambda p=path: read_robot(p), "robot.toml", f"drive.{key}", "0.0", "greater than 0"
+            )
 
 
 if __name__ == "__main__":

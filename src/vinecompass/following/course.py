@@ -16,6 +16,9 @@ FloatArray = NDArray[np.float64]
 WINDOW = 1.0
 """Metres ahead on the course within which the robot is looked for, so that it never skips a stretch."""
 
+SAME_PLACE = 1e-4
+"""Metres within which two poses stand on one spot."""
+
 
 class Course:
     """Where along a plan the robot is.
@@ -46,6 +49,9 @@ class Course:
             raise InputError(
                 f"pose {row} is not finite", key="poses", value=self.poses[row].tolist(), expected="m, radians"
             )
+        # Of a turn on the spot only the last pose is kept: the heading that it is left with.
+        moves = np.hypot(*np.diff(self.poses[:, :2], axis=0).T) > SAME_PLACE
+        self.poses = self.poses[np.append(moves, True)]
         self.along = distance_along(self.poses)
         directions = _directions(self.poses)
         changes = (np.flatnonzero(np.diff(directions)) + 1).tolist()
@@ -110,11 +116,4 @@ def _directions(poses: FloatArray) -> NDArray[np.int64]:
     steps = np.diff(poses[:, :2], axis=0)
     headings = np.concatenate([poses[1:2, 2], poses[1:-1, 2]])
     ahead = steps[:, 0] * np.cos(headings) + steps[:, 1] * np.sin(headings)
-    directions = np.where(ahead < -1e-9, -1, 1)
-    # A step on the spot belongs to whatever follows it, and at the end to what came before.
-    moving = np.hypot(*steps.T) > 1e-9
-    for i in range(len(directions) - 2, -1, -1):
-        directions[i] = directions[i] if moving[i] else directions[i + 1]
-    if not moving[-1] and len(directions) > 1:
-        directions[-1] = directions[-2]
-    return np.asarray(directions, np.int64)
+    return np.where(ahead < 0.0, -1, 1)

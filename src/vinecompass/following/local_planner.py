@@ -292,7 +292,7 @@ class LocalPlanner(ABC):
             angle += np.copysign(2.0 * np.pi, self._side)
         drive = self._drive
         # Slow enough to stop there with half the drive's turning power.
-        rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 2.5 * abs(angle) + 0.03, drive.top_turn_rate)
+        rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 2.0 * abs(angle) + 0.03, drive.top_turn_rate)
         return self._plan(view, Command(0.0, float(np.copysign(rate, angle))), "")
 
     def _free_side(self, view: View, angle: float) -> int:

@@ -22,6 +22,7 @@ from vinecompass.navigation.recovery import Recovery
 from vinecompass.navigation.round import Round, StopGoal
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
+from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.settings import Settings
 from vinecompass.odometry import deskewed_hits, motion_at, straightened_beams
 from vinecompass.planning import Plan
@@ -36,7 +37,7 @@ State = Literal[
 ]  # fmt: skip
 
 PEOPLE_PERIOD = 0.3
-"""Seconds after which the floor about people is priced anew: global plans are no quicker, local ones see them at once."""
+"""Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
 
 
 class Navigator:
@@ -91,6 +92,7 @@ class Navigator:
         self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
         self._planner: LocalPlanner = local_planner(robot, s.following, s.window, s.band, s.people)
         self._watch = InputWatch(robot, s.safety)
+        self._before = SeenBefore(robot.scanner)
         self.log = MissionLog()
         self._safety = Safety(robot, settings=s.safety, log=self.log)
         self._progress = ProgressWatch(s.navigation.stuck_after, s.navigation.stuck_progress)
@@ -231,7 +233,8 @@ class Navigator:
                 near = [each for each in people if np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach]
                 self._costs.meet(near)
                 self._people_near, self._met = len(near) > 0, t
-        return transform_points(inverse(since_scan), seen)
+        points = transform_points(inverse(since_scan), seen)
+        return np.vstack([points, self._before.add(t, odometry.poses[-1], points)])
 
     def _decide(self, t: float, period: float, people: Sequence[Walking]) -> Command:
         """Return what is wanted now, by the state."""
