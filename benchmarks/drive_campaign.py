@@ -173,9 +173,8 @@ def missions(planner: str, count: int) -> None:
     print(f"{planner}: arrived {share(possible, 'arrived')}, within 0.05 m and 2 degrees {share(possible, 'within')}")
     print(f"  contacts {sum(row['contacts'] for row in rows)}, limits kept {share(rows, 'limits')}")
     print(f"  turned about more than twice {sum(row['turns'] > 2 for row in possible)}")
-    print(
-        f"  time over the bound: median {100 * np.nanmedian(over):.0f} %, 90 % under {100 * np.nanquantile(over, 0.9):.0f} %"
-    )
+    middle, most = 100 * np.nanmedian(over), 100 * np.nanquantile(over, 0.9)
+    print(f"  time over the bound: median {middle:.0f} %, 9 of 10 under {most:.0f} %")
     print(f"  times real time: median {np.median([row['speedup'] for row in rows]):.1f}")
 
 
@@ -200,9 +199,10 @@ def people(count: int) -> None:
         rows = run_all(people_case, [(kind, seed) for seed in range(count)])
         less = 1.0 - sum(row["intrusion"] for row in rows) / sum(row["without"] for row in rows)
         longer = sum(row["time"] for row in rows) / sum(row["without_time"] for row in rows) - 1.0
+        contacts = sum(row["contacts"] for row in rows)
         print(
             f"{kind}: {count} with and without the rules: intrusion down by {100 * less:.1f} %, "
-            f"time {100 * longer:+.0f} %, expected states {share(rows, 'expected')}, contacts {sum(row['contacts'] for row in rows)}"
+            f"time {100 * longer:+.0f} %, expected states {share(rows, 'expected')}, contacts {contacts}"
         )
 
 

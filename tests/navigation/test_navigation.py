@@ -8,12 +8,12 @@ from vinecompass import Command, Navigator, Track, read_settings
 from vinecompass.geometry import arc, compose, inverse, transform_points
 from vinecompass.navigation import safe_command
 
-OUTLINE = robot().widened(0.04).body.polygon
+OUTLINES = [robot().widened(0.04).body.polygon]
 
 
 class Safety(unittest.TestCase):
     def safe(self, wanted, current, points):
-        return safe_command(wanted, current, np.array(points), robot(), OUTLINE, duration=0.1, delay=0.2)
+        return safe_command(wanted, current, np.array(points), robot(), OUTLINES, duration=0.1, delay=0.2)
 
     def test_it_can_always_stop_before_what_it_sees(self):
         drive, rng = robot().drive, np.random.default_rng(18)

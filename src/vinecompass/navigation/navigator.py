@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.costs import CostMap, LiveCosts, Walking, body_touches
 from vinecompass.errors import InputError
 from vinecompass.following import LocalPlan, LocalPlanner, local_planner
-from vinecompass.geometry import compose, inverse, relative, transform_points, wrap_angle
+from vinecompass.geometry import arc_velocity, compose, inverse, relative, transform_points, wrap_angle
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate, ParticleLocalizer
 from vinecompass.navigation.input_watch import InputWatch
@@ -91,6 +91,7 @@ class Navigator:
         self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=s.localization, seed=seed)
         self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
         self._planner: LocalPlanner = local_planner(robot, s.following, s.window, s.band, s.people)
+        self._guarded = robot.widened(s.safety.margin)
         self._watch = InputWatch(robot, s.safety)
         self._before = SeenBefore(robot.scanner)
         self.log = MissionLog()
@@ -196,7 +197,7 @@ class Navigator:
             wanted = self._decide(t, period, people)
             self._command = self._safety.check(
                 t, wanted, self._command, points, duration=period, pose=self.pose, floor=self._costs.costmap,
-                people=people,
+                people=people, measured=_velocity(odometry),
             )  # fmt: skip
         self.log.enter(t, self.state, "" if self.goal is None else self.goal.name, self.reason)
         return self._command
@@ -250,13 +251,7 @@ class Navigator:
             self.plan, self.state = None, "finding itself"
             self._begin(Recovery("find myself", self.estimate.reason, t, self.pose))
         if self._recovery is not None:
-            wanted = self._recovery.step(
-                t,
-                self.pose,
-                self._costs.costmap,
-                self._robot,
-                lambda: self.estimate is not None and self.estimate.settled,
-            )
+            wanted = self._recovery.step(t, self.pose, self._costs.costmap, self._guarded, self._knows_where)
             if wanted is not None:
                 return wanted
             self._end_recovery(t)
@@ -266,6 +261,9 @@ class Navigator:
         if self.state != "driving":
             return Command()
         return self._drive(t, period, people)
+
+    def _knows_where(self) -> bool:
+        return self.estimate is not None and self.estimate.settled
 
     def _begin(self, recovery: Recovery) -> None:
         self._recovery, self.reason = recovery, str(recovery)
@@ -456,6 +454,15 @@ class Navigator:
                 away = np.hypot(*(poses[:, :2] - self.pose[:2]).T)
                 return np.asarray(poses[int(np.argmin(away))], dtype=float)
         return self.pose
+
+
+def _velocity(odometry: Track) -> FloatArray:
+    """Return the body's mean velocity ``(3,)`` over the last tenth of a second of a track."""
+    span = min(0.1, float(odometry.t[-1] - odometry.t[0]))
+    if span <= 0.0:
+        return np.zeros(3)
+    before, now = odometry.at([odometry.t[-1] - span, odometry.t[-1]])
+    return arc_velocity(relative(now, before)) / span
 
 
 def _checked_goals(grid: Grid, goals: Sequence[StopGoal] | ArrayLike) -> list[StopGoal]:

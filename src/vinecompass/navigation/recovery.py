@@ -75,6 +75,7 @@ class Recovery:
         pose : array, (3,)
         floor : CostMap
         robot : Robot
+            With the margin about its body that is to stay free.
         found : callable
             Tells whether the robot knows where it is.
         """
@@ -85,6 +86,8 @@ class Recovery:
             self._turned += abs(wrap_heading(float(pose[2]) - self._heading))
             self._heading = float(pose[2])
             over = found() and t - self._began > 1.0 if self.kind == "find myself" else self._turned >= 2.0 * np.pi
+            if self.kind == "look around" and not self._has_room(pose, floor, robot):
+                return None
             return None if over else Command(0.0, min(LOOK_RATE, robot.drive.top_turn_rate))
         if self.kind == "find myself":
             return None if found() and t - self._began > 1.0 else Command()
@@ -101,3 +104,8 @@ class Recovery:
         behind = compose(pose, arc([-1.0, 0.0, 0.0], np.linspace(0.0, 0.25, 6)))
         touched = body_touches(floor, robot, behind)[:, 0] >= 0
         return None if np.any(touched[1:] & ~touched[0]) else Command(-speed, 0.0)
+
+    def _has_room(self, pose: NDArray[np.float64], floor: CostMap, robot: Robot) -> bool:
+        """Tell whether the next half radian of a turn touches nothing."""
+        turned = pose + np.column_stack([np.zeros((6, 2)), np.linspace(0.0, 0.5, 6)])
+        return not np.any(body_touches(floor, robot, turned)[:, 0] >= 0)

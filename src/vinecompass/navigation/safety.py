@@ -20,6 +20,10 @@ __all__ = ["Safety", "safe_command"]
 FloatArray = NDArray[np.float64]
 SHARES = (1.0, 0.75, 0.5, 0.35, 0.2, 0.1)
 """Shares of a command that are tried, from all of it down."""
+DRIFT = 0.08, 0.06
+"""m/s and rad/s off what was commanded from which the body is taken to drift, as its wheels slip."""
+MARGIN_SHARES = (1.0, 0.5, 0.25, 0.0)
+"""Shares of the margin that are kept, each for the points that have not come within it yet."""
 FAR = 3.5
 """Metres beyond which nothing seen matters to the next command."""
 PERSON_RADIUS = 0.25
@@ -27,8 +31,8 @@ PERSON_RADIUS = 0.25
 
 
 def safe_command(
-    wanted: Command, current: Command, points: FloatArray, robot: Robot, outline: FloatArray,
-    *, duration: float, delay: float,
+    wanted: Command, current: Command, points: FloatArray, robot: Robot, outlines: Sequence[FloatArray],
+    *, duration: float, delay: float, drift: FloatArray | None = None,
 ) -> Command:  # fmt: skip
     """Return the greatest share of a command from which the robot can still stop before it touches a point.
 
@@ -39,10 +43,13 @@ def safe_command(
     points : array, (N, 2)
         What the scanner sees, in the body frame as it is now, m.
     robot : Robot
-    outline : array, (M, 2)
-        The body's outline with its margin; points inside it already are not what stops it.
+    outlines : sequence of array, (M, 2)
+        The body's outline, widened by one margin or several; a point inside one already does not stop it by that one.
     duration, delay : float
         Of the command, and from seeing to braking, s.
+    drift : array, (3,), optional
+        What the body does besides what it is told, as on wet floor: speed ahead and to the left, and turn rate. The
+        command must be safe with it and without.
 
     Returns
     -------
@@ -59,8 +66,10 @@ def safe_command(
         reach = delay + duration + (stopping - delay) / 2.0
         fastest = max(pace, abs(command.turn_rate) * robot.body.outer_radius, 1e-6)
         times = np.linspace(0.0, reach, int(np.ceil(reach * fastest / 0.03)) + 2)
-        path = arc(command.velocity, times)
-        if first_blocked(outline, near, path) == len(path):
+        paths = [arc(command.velocity, times)]
+        if drift is not None and not command.standing:
+            paths.append(arc(command.velocity + drift, times))
+        if all(first_blocked(outline, near, path) == len(path) for outline in outlines for path in paths):
             return command
     return limit_command(Command(), current, duration, drive)
 
@@ -79,7 +88,9 @@ class Safety:
     def __init__(self, robot: Robot, *, settings: SafetySettings | None = None, log: MissionLog | None = None) -> None:
         self._robot, self._settings = robot, settings or SafetySettings()
         self._log = log if log is not None else MissionLog()
-        self._outline = robot.widened(self._settings.margin).body.polygon
+        # A margin that something has come into already still leaves a part of it, and the body.
+        margins = self._settings.margin * np.array(MARGIN_SHARES)
+        self._outlines = [robot.widened(margin).body.polygon for margin in margins.tolist()]
 
     def stop(self, t: float, current: Command, duration: float, rule: str, wanted: Command | None = None) -> Command:
         """Return the controlled stop, braking as hard as the drive allows, and note why."""
@@ -91,6 +102,7 @@ class Safety:
     def check(
         self, t: float, wanted: Command, current: Command, points: FloatArray, *, duration: float,
         pose: ArrayLike | None = None, floor: CostMap | None = None, people: Sequence[Walking] = (),
+        measured: FloatArray | None = None,
     ) -> Command:  # fmt: skip
         """Return what may be done of a wanted command.
 
@@ -108,7 +120,13 @@ class Safety:
         floor : CostMap, optional
             Whose slow zones cap the speed.
         people : sequence of Walking, optional
+        measured : array, (3,), optional
+            The body's velocity by the odometry.
         """
+        drift = None
+        if measured is not None:
+            off = measured - current.velocity
+            drift = off if np.hypot(off[0], off[1]) > DRIFT[0] or abs(off[2]) > DRIFT[1] else None
         rule = ""
         asked = limit_command(wanted, current, duration, self._robot.drive)
         command = asked
@@ -119,7 +137,8 @@ class Safety:
         if people and pose is not None:
             points = np.vstack([points, self._where_people_will_be(np.asarray(pose, dtype=float), people)])
         safe = safe_command(
-            command, current, points, self._robot, self._outline, duration=duration, delay=self._settings.delay
+            command, current, points, self._robot, self._outlines, duration=duration, delay=self._settings.delay,
+            drift=drift,
         )  # fmt: skip
         if safe != command:
             rule = "brakes before something seen"

@@ -66,7 +66,7 @@ def record_drive(
     headings = np.arctan2(ahead[:, 1], ahead[:, 0])
     follower = PathFollower(robot, settings=FollowingSettings(cruise_speed=cruise_speed, look_ahead=0.3))
     follower.follow(np.column_stack([points, np.append(headings, headings[-1])]))
-    outline = robot.widened(0.04).body.polygon
+    outlines = [robot.widened(0.04).body.polygon]
     recorder = Recorder(robot, start)
     for _ in range(round(STANDING * robot.scanner.rate)):
         recorder.add(Command(), simulator.step(Command()))
@@ -81,7 +81,7 @@ def record_drive(
         seen = transform_points(relative(motion.pose, simulator.pose), seen)
         wanted = follower.step(simulator.pose, command, simulator.period).command
         command = safe_command(
-            wanted, command, seen, robot, outline, duration=simulator.period, delay=simulator.period
+            wanted, command, seen, robot, outlines, duration=simulator.period, delay=simulator.period
         )  # fmt: skip
         if simulator.t > time_limit:
             x, y, _ = simulator.pose

@@ -1,0 +1,259 @@
+import unittest
+
+import numpy as np
+
+from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run, site
+from vinecompass import Command, Navigator, Round, Settings, Track, Zone, price_floor, read_round
+from vinecompass.costs import Walking
+from vinecompass.geometry import arc, compose, inverse, transform_points
+from vinecompass.navigation import InputWatch, MissionLog, RoundStop, Safety, SafetySettings
+from vinecompass.navigation.recovery import RECOVERIES, Recovery
+from vinecompass.navigation.seen_before import SeenBefore
+from vinecompass.robot import limit_command
+from vinecompass.runs import Scan
+
+DRIVING = Command(0.5, 0.0)
+HEAD = 'format = "vinecompass round"\nversion = 1\n'
+
+
+class RoundFile(unittest.TestCase):
+    def read(self, text):
+        path = new_folder() / "round.toml"
+        path.write_text(HEAD + text)
+        return read_round(path)
+
+    def test_stops_by_name_and_by_pose_and_where_it_starts(self):
+        text = 'dock = "dock"\n[[stop]]\nname = "press"\ndwell = 3.0\n'
+        text += '[[stop]]\npose = [30.0, 18.5, 90.0]\non_failure = "stop"\n'
+        the_round = self.read(text)
+        first, second = the_round.goals(site().stop)
+        np.testing.assert_allclose(first.pose, site().find_stop("press").site_pose)
+        np.testing.assert_allclose(second.pose, [30.0, 18.5, np.pi / 2])
+        self.assertEqual((first.rules.dwell, second.rules.on_failure, second.name), (3.0, "stop", "stop 2"))
+        np.testing.assert_allclose(the_round.initial_pose(site().stop, None), site().find_stop("dock").site_pose)
+        self.assertIsNone(self.read('found = true\n[[stop]]\nname = "press"\n').initial_pose([], [1, 2, 3]))
+        told = self.read('start = [1.0, 2.0, 90.0]\n[[stop]]\nname = "press"\n').initial_pose([], None)
+        np.testing.assert_allclose(told, [1.0, 2.0, np.pi / 2])
+
+    def test_mistakes_are_named_in_one_line(self):
+        for text, words in (
+            ('[[stop]]\nname = "atlantis"\n', ["atlantis", "one of", "press"]),
+            ('[[stop]]\ndwell = 1.0\n', ["stop[0]", "name or a pose"]),
+            ('[[stop]]\nname = "press"\non_failure = "cry"\n', ["stop[0].on_failure", "cry", "skip"]),
+            ('[[stop]]\nname = "press"\nposition_tolerance = 0\n', ["stop[0].position_tolerance", "0"]),
+            ('start = [1, 2, 3]\nfound = true\n[[stop]]\nname = "press"\n', ["only one of start, dock and found"]),
+            ("", ["stop", "missing"]), ('[[stop]]\nname = "press"\npos = 1\n', ["stop[0].pos", "perhaps `pose`"]),
+        ):  # fmt: skip
+            with self.subTest(text=text):
+                assert_input_error(self, lambda t=text: self.read(t).goals(site().stop), *words)
+        grid = short_mapping().grid
+        for goal, words in (([500.0, 0.0, 0.0], ["lies off the map", "500"]), ([np.nan, 0.0, 0.0], ["goal", "finite"])):
+            assert_input_error(self, lambda g=goal: Navigator(grid, robot(), short_run().start, g, seed=1), *words)
+
+
+class Watching(unittest.TestCase):
+    """What comes in is spoilt in one way at a time."""
+
+    def troubles(self, spoil, command=DRIVING, seconds=3.0):
+        watch, found, rng = InputWatch(robot(), SafetySettings()), [], np.random.default_rng(1)
+        for i in range(round(seconds / 0.1)):
+            t = 0.1 * (i + 1)
+            scan = Scan(t - 0.1, rng.uniform(1.0, 3.0, 433).astype(np.float32))
+            stamps = t - 0.02 * np.arange(4.0, -1.0, -1.0)
+            odometry = Track(stamps, np.column_stack([0.5 * stamps, 0 * stamps, 0 * stamps]))
+            found.append(watch.trouble(*spoil(t, scan, odometry), command))
+        return found, watch
+
+    def test_good_input_is_no_trouble_and_each_fault_is_named(self):
+        kept = {}
+
+        def first(key, value):
+            return kept.setdefault(key, value)
+
+        def half_blind(t, scan, odometry):
+            return t, Scan(scan.t, np.where(np.arange(433) < 200, np.float32(np.nan), scan.ranges)), odometry
+
+        for name, spoil, words in (
+            ("good", lambda *x: x, ""),
+            ("old scan", lambda t, s, o: (t, Scan(0.0, s.ranges), o), "the scan is"),
+            ("old odometry", lambda t, s, o: (t, s, Track(np.arange(5.0) * 0.01, o.poses)), "the odometry is"),
+            ("nan odometry", lambda t, s, o: (t, s, Track(o.t, o.poses * np.nan)), "not a number"),
+            ("half blind", half_blind, "200 of 433 beams"),
+            ("frozen scan", lambda t, s, o: (t, Scan(s.t, first("scan", s.ranges)), o), "same scan"),
+            ("frozen odometry", lambda t, s, o: (t, s, Track(o.t, 0.0 * o.poses)), "stands still"),
+            ("jump", lambda t, s, o: (t + 50.0 * (t > 1.0), Scan(s.t + 50.0 * (t > 1.0), s.ranges),
+                                      Track(o.t + 50.0 * (t > 1.0), o.poses)), "clock jumped by 50.1"),
+            ("back", lambda t, s, o: (t - 9.0 * (t > 1.0), Scan(s.t - 9.0 * (t > 1.0), s.ranges),
+                                      Track(o.t - 9.0 * (t > 1.0), o.poses)), "clock jumped by -8.9"),
+        ):  # fmt: skip
+            with self.subTest(name=name):
+                found, _ = self.troubles(spoil)
+                if words:
+                    self.assertTrue(any(words in trouble for trouble in found), found[-1])
+                else:
+                    self.assertEqual(set(found), {""})
+                if name in ("jump", "back"):
+                    # It settles, and drives on.
+                    self.assertEqual(found[-1], "")
+
+    def test_a_robot_that_stands_may_see_the_same_scan_and_odometry_for_ever(self):
+        ranges, pose = np.ones(433, np.float32), np.zeros((5, 3))
+        found, _ = self.troubles(
+            lambda t, s, o: (t, Scan(s.t, ranges), Track(o.t, pose)), command=Command(), seconds=5.0
+        )  # fmt: skip
+        self.assertEqual(set(found), {""})
+
+    def test_trouble_that_lasts_is_counted(self):
+        _, watch = self.troubles(lambda t, s, o: (t, Scan(0.0, s.ranges), o), seconds=5.0)
+        self.assertAlmostEqual(watch.lasting, 4.6, delta=0.2)
+
+
+class Guarding(unittest.TestCase):
+    def test_zones_people_and_limits_cap_what_is_wanted_and_every_intervention_has_its_numbers(self):
+        zone = Zone(name="z", kind="slow", speed=0.3, polygon=[(0, 0), (6, 0), (6, 4), (0, 4)])
+        floor = price_floor(room(), robot(), zones=[zone])
+        log = MissionLog()
+        safety = Safety(robot(), log=log)
+        nothing = np.zeros((0, 2))
+        command = Command()
+        for i in range(20):
+            command = safety.check(
+                0.1 * i, Command(1.0, 0.0), command, nothing, duration=0.1, pose=[3, 2, 0], floor=floor
+            )  # fmt: skip
+        self.assertLessEqual(command.speed, 0.3 + 1e-6)
+        self.assertEqual([each.rule for each in log.interventions], ["a slow zone"])
+        self.assertAlmostEqual(log.interventions[0].numbers["zone_m_per_s"], 0.3, places=6)
+        self.assertIn("a slow zone", str(log.interventions[0]))
+        person = [Walking(4.0, 2.0)]
+        for i in range(20):
+            command = safety.check(
+                3.0 + 0.1 * i, Command(1.0, 0.0), command, nothing, duration=0.1, pose=[3, 2, 0], people=person
+            )  # fmt: skip
+        self.assertLess(command.speed, 0.3)
+        self.assertTrue({"near a person", "brakes before something seen"} & {i.rule for i in log.interventions[1:]})
+        wild = safety.check(9.0, Command(np.inf, np.nan), command, nothing, duration=0.1)
+        self.assertTrue(np.isfinite(wild.velocity).all())
+        self.assertEqual(wild, limit_command(Command(), command, 0.1, robot().drive))
+
+    def test_nobody_is_run_into_however_he_walks(self):
+        rng, safety = np.random.default_rng(8), Safety(robot())
+        from shapely import Point, Polygon
+
+        for _ in range(25):
+            place, velocity = rng.uniform([1.2, -1.5], [3.0, 1.5]), rng.uniform(-0.5, 0.5, 2)
+            pose, command = np.zeros(3), Command()
+            for i in range(40):
+                command = safety.check(
+                    0.1 * i, Command(1.1, 0.2), command, np.zeros((0, 2)), duration=0.1, pose=pose,
+                    people=[Walking(*place, *velocity)],
+                )  # fmt: skip
+                pose, place = compose(pose, arc(command.velocity, 0.1)), place + 0.1 * velocity
+                body = Polygon(transform_points(pose, robot().body.polygon))
+                if command.standing:
+                    break
+                self.assertGreater(body.distance(Point(place)), 0.2)
+
+    def test_what_went_out_of_sight_is_remembered_where_it_is(self):
+        before, lidar = SeenBefore(robot().scanner), robot().scanner
+        posts = np.array([[0.3, 0.7], [0.0, 0.6], [1.2, 0.0]])
+        kept = []
+        for i in range(30):
+            pose = np.array([0.05 * i - 1.0, 0.0, 0.0])
+            local = transform_points(inverse(pose), posts)
+            bearing = np.arctan2(*(local - lidar.mount_pose[:2]).T[::-1])
+            kept = before.add(0.1 * i, pose, local[np.abs(bearing) < np.radians(135.0)])
+        back = transform_points(pose, kept)
+        self.assertLess(np.hypot(*(back - posts[1]).T).min(initial=9.0), 0.03)
+        self.assertEqual(len(before.add(60.0, pose, np.zeros((0, 2)))), 0)
+
+
+class Modes(unittest.TestCase):
+    def navigator(self, **settings):
+        run = short_run()
+        return Navigator(
+            short_mapping().grid, robot(), run.start, run.start + [1.5, 0, 0], seed=1, settings=Settings(**settings)
+        ), run  # fmt: skip
+
+    def steps(self, navigator, count, first=0):
+        """Feed the standing seconds of a recording."""
+        scans = list(short_run().scans)[first : first + count]
+        commands = []
+        for scan in scans:
+            stamps = scan.t + np.linspace(0.0, 0.1, 6)
+            commands.append(navigator.step(scan.t + 0.1, scan, Track(stamps, np.zeros((6, 3)))))
+        return commands
+
+    def test_hold_stands_manual_passes_through_under_the_limits_and_resume_goes_on(self):
+        navigator, _ = self.navigator()
+        self.steps(navigator, 4)
+        navigator.hold("lunch")
+        held = self.steps(navigator, 4, 4)
+        self.assertTrue(held[-1].standing)
+        self.assertEqual((navigator.state, navigator.reason), ("holding", "lunch"))
+        navigator.manual(Command(5.0, 0.0))
+        driven = self.steps(navigator, 4, 8)
+        self.assertEqual(navigator.state, "manual")
+        self.assertGreater(driven[-1].speed, driven[0].speed)
+        self.assertLessEqual(driven[0].speed, 0.1 * robot().drive.acceleration + 1e-9)
+        navigator.resume()
+        self.steps(navigator, 2, 12)
+        self.assertEqual(navigator.state, "driving")
+        states = [entry.state for entry in navigator.log.states]
+        self.assertEqual(
+            [s for i, s in enumerate(states) if i == 0 or s != states[i - 1]],
+            ["driving", "holding", "manual", "driving"],
+        )
+
+    def test_recoveries_come_in_the_order_of_the_settings_and_then_the_stop_fails_with_the_reason(self):
+        run, grid = short_run(), short_mapping().grid
+        x, y, _ = run.start + [1.5, 0, 0]
+        fence = [
+            Zone(name="fence", kind="closed", polygon=[(x + a, y + b), (x + c, y + b), (x + c, y + d), (x + a, y + d)])
+            for a, b, c, d in ((-0.8, -2, -0.7, 2), (0.7, -2, 0.8, 2), (-0.8, -2, 0.8, -1.9), (-0.8, 1.9, 0.8, 2))
+        ]
+        navigator = Navigator(
+            grid, robot(), run.start, [x, y, 0.0], zones=fence, seed=1,
+            settings=Settings.model_validate(
+                {"navigation": {"recovery": ["forget obstacles", "wait", "forget obstacles"]}}
+            ),
+        )  # fmt: skip
+        t = 0.0
+        for i in range(120):
+            scan = list(run.scans)[i % 25]
+            t = 0.1 * (i + 1)
+            navigator.step(t, Scan(t - 0.1, scan.ranges), Track(t - 0.1 + np.linspace(0.0, 0.1, 6), np.zeros((6, 3))))
+            if navigator.over:
+                break
+        self.assertEqual(navigator.state, "failed")
+        told = [entry.reason.split(",")[0] for entry in navigator.log.states if entry.state == "recovering"]
+        self.assertEqual(told, ["forget obstacles", "wait", "forget obstacles"])
+        self.assertIn("closed zone", navigator.log.stops[0].reason)
+        self.assertEqual(navigator.log.stops[0].status, "failed")
+
+    def test_every_recovery_keeps_to_its_limit(self):
+        floor, start = price_floor(room(), robot()), np.array([3.0, 2.0, 0.0])
+        for kind, limit in RECOVERIES.items():
+            with self.subTest(kind=kind):
+                recovery, pose, t = Recovery(kind, "a test", 0.0, start), start, 0.0
+                while (command := recovery.step(t, pose, floor, robot(), lambda: False)) is not None:
+                    pose, t = compose(pose, arc(command.velocity, 0.1)), t + 0.1
+                    self.assertLessEqual(t, limit.seconds + 0.11)
+                self.assertLessEqual(np.hypot(*(pose - start)[:2]), min(limit.metres, 0.6) + 0.05)
+                self.assertIn("because a test", str(recovery))
+        # Backing out ends before the wall behind.
+        recovery, pose = Recovery("back out", "a test", 0.0, np.array([0.55, 2.0, 0.0])), np.array([0.55, 2.0, 0.0])
+        t = 0.0
+        while (command := recovery.step(t, pose, floor, robot(), lambda: False)) is not None:
+            pose, t = compose(pose, arc(command.velocity, 0.1)), t + 0.1
+        self.assertGreater(pose[0], 0.36)
+
+
+class OneStopRound(unittest.TestCase):
+    def test_a_pose_is_a_round_of_one_stop(self):
+        goal = Round.to_pose([1.0, 2.0, np.pi / 2]).goals()[0]
+        np.testing.assert_allclose(goal.pose, [1.0, 2.0, np.pi / 2])
+        self.assertEqual(goal.rules, RoundStop(name="goal", pose=(1.0, 2.0, 90.0)))
+
+
+if __name__ == "__main__":
+    unittest.main()
