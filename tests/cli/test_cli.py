@@ -237,6 +237,30 @@ class Commands(unittest.TestCase):
         self.assertEqual(printed.count("\n"), 1)
         return json.loads(printed)
 
+    def test_a_round_is_driven_stop_by_stop_and_a_moment_of_it_drawn(self):
+        path = self.out / "round.toml"
+        head = 'format = "vinecompass round"\nversion = 1\n'
+        path.write_text(head + '[[stop]]\nname = "near"\npose = [36.0, 22.5, -90.0]\n[[stop]]\nname = "dock"\n')
+        words = ("drive", self.site, "--robot", self.robot, "--map", self.map, "--seed", 1)
+        result = self.json_of(
+            *words, "--round", path, "--planner", "band", "--moment", 3.0, "--picture", self.out / "m.png"
+        )
+        self.assertEqual([stop["name"] for stop in result["quality"]["stops"]], ["near", "dock"])
+        self.assertTrue(all(stop["reached"] for stop in result["quality"]["stops"]))
+        self.assertIn("all 2 stops", result["message"])
+        self.assertTrue((self.out / "m.png").is_file())
+        path.write_text(head + '[[stop]]\nname = "atlantis"\n')
+        for more, told in (
+            (("--round", path), ["stop", "atlantis", "one of"]), ((), ["--to, --round", "one of them"]),
+            (("--round", path, "--to", "dock"), ["--to, --round"]),
+            (("--to", "dock", "--moment", 2), ["--moment", "--picture"]),
+        ):  # fmt: skip
+            status, _, error = run(*words, *more)
+            with self.subTest(more=more):
+                self.assertEqual((status, error.count("\n")), (2, 1))
+                for word in told:
+                    self.assertIn(word, error)
+
     def test_price_plan_and_drive_write_what_they_say(self):
         price = self.json_of("price", self.map, "--robot", self.robot, "--zones", self.site, "-o", self.out / "c.npz",
                              "--picture", self.out / "c.png")  # fmt: skip
@@ -248,6 +272,12 @@ class Commands(unittest.TestCase):
         drive = self.json_of("drive", self.site, "--robot", self.robot, "--map", self.map, "--to", "36.0,22.0,-90",
                              "-o", self.out / "mission", "--picture", self.out / "drive.png", "--seed", 4)  # fmt: skip
         self.assertTrue(drive["quality"]["arrived"])
+        self.assertEqual([stop["name"] for stop in drive["quality"]["stops"]], ["36.0,22.0,-90"])
+        self.assertIn("finished", [state["state"] for state in drive["quality"]["states"]])
+        for name in ("states", "plans", "interventions", "stops", "encounters"):
+            lines = (self.out / "mission" / f"{name}.jsonl").read_text().splitlines()
+            self.assertTrue(all(isinstance(json.loads(line), dict) for line in lines), name)
+        self.assertEqual(run("check", self.out / "mission")[0], 0)
         self.assertEqual(self.json_of("map", self.out / "mission", "-o", self.out / "again.png")["quality"]["scans"],
                          len(read_run(self.out / "mission").scans))  # fmt: skip
 

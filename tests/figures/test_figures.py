@@ -7,6 +7,7 @@ from PIL import Image
 from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run, site
 from vinecompass import (
     Problem,
+    Site,
     check,
     compare_planners,
     find_narrow_places,
@@ -25,8 +26,10 @@ from vinecompass.figures import (
     draw_fusion,
     draw_health,
     draw_layers,
+    draw_local_plan,
     draw_localization,
     draw_mapping,
+    draw_meetings,
     draw_plan,
     draw_plan_comparison,
     draw_profile,
@@ -55,7 +58,16 @@ class Figures(unittest.TestCase):
         compared = compare_planners(Problem(costmap, robot(), start, goal), ["a-star", "rrt-connect"])
         found = localize(GRID, short_run(), start + [0.3, 0.2, 0.2], seed=1)
         lost = localize(room(), short_run(), [3.0, 2.0, 0.0], seed=1)
-        mission = rehearse(site(), robot(), GRID, goal, seed=1, time_limit=4.0)
+        scenes = []
+        walker = Site.model_validate(site().model_dump() | {"person": [
+            {"name": "worker", "route": [(39.0, 20.8), (39.0, 26.0)], "speed": 0.6, "attention": 0.0, "begin": 0.0}
+        ]})  # fmt: skip
+
+        def look(navigator):
+            if navigator.phase == "driving" and navigator.local_plan.considered is not None:
+                scenes.append(navigator.scene())
+
+        mission = rehearse(walker, robot(), GRID, goal, seed=1, time_limit=5.0, on_step=look)
         accuracy = measure_map(GRID, site(), short_run())
         bad = inject_fault(short_run(), "frozen scans", 8.0, 10.0)
         aubergine, teal, olive, sand, burgundy = "#2E1A2F", "#0F6E6E", "#7A9A3B", "#DDD3C2", "#6B1E3A"
@@ -87,6 +99,8 @@ class Figures(unittest.TestCase):
                 [teal],
             ),
             ("drive", draw_drive(GRID, mission), "0 of 1 stops reached", [aubergine, teal]),
+            ("moment", draw_local_plan(GRID, robot(), scenes[-1]), "driving: ", ["#E39B1D", teal, "#A8A29A"]),
+            ("meetings", draw_meetings(GRID, [mission]), "1 meetings: the body came", [rust, aubergine]),
         ):
             with self.subTest(name=name):
                 self.assertIn(words, figure.texts[0].get_text())

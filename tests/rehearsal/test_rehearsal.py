@@ -3,7 +3,8 @@ import unittest
 import numpy as np
 
 from tests.support import assert_input_error, robot, short_mapping, site
-from vinecompass import Zone, record_drive, rehearse
+from vinecompass import InputError, Round, Settings, Zone, record_drive, rehearse
+from vinecompass.rehearsal import LiveFault
 from vinecompass.simulation import Site
 
 GRID = short_mapping().grid
@@ -58,6 +59,51 @@ class Missions(unittest.TestCase):
         self.assertTrue(mission.arrived, mission.reason)
         self.assertEqual(mission.contacts, 0)
         self.assertLess(mission.position_error, 0.10)
+
+
+class RoundsAndFaults(unittest.TestCase):
+    def test_a_round_is_driven_in_its_order_and_a_stop_off_the_map_is_skipped_with_the_reason(self):
+        the_round = Round.model_validate({"stop": [
+            {"name": "south", "pose": (36.4, 22.0, -90.0), "dwell": 1.0},
+            {"name": "walled in", "pose": (33.5, 29.5, 0.0)},
+            {"name": "dock", "position_tolerance": 0.05},
+        ]})  # fmt: skip
+        settings = Settings.model_validate({"navigation": {"recovery": ["forget obstacles"]}})
+        mission = rehearse(site(), robot(), GRID, the_round, settings=settings, seed=2)
+        self.assertEqual([each.name for each in mission.arrivals], ["south", "walled in", "dock"])
+        self.assertEqual([each.reached for each in mission.arrivals], [True, False, True])
+        self.assertRegex(mission.arrivals[1].reason, "unknown floor|closed|touches")
+        self.assertIn("walled in", mission.reason)
+        self.assertFalse(mission.arrived)
+        self.assertEqual((mission.contacts, mission.limits_kept()), (0, True))
+        for each in mission.arrivals[::2]:
+            self.assertLess(each.position_error, 0.06)
+            self.assertLess(np.degrees(each.heading_error), 2.0)
+        dwelt = [entry for entry in mission.log.states if entry.state == "dwelling"]
+        self.assertGreaterEqual(mission.arrivals[0].t - dwelt[0].t, 0.99)
+        with self.assertRaisesRegex(InputError, "atlantis"):
+            rehearse(site(), robot(), GRID, Round.model_validate({"stop": [{"name": "atlantis"}]}), seed=1)
+
+    def test_one_fault_each_never_a_contact_and_it_arrives_or_says_why(self):
+        for kind, duration, arrives, words in (
+            ("scanner dead", 1.0, True, ""), ("scanner dead", np.inf, False, "the scan is"),
+            ("half blind", np.inf, False, "of 433 beams"), ("odometry frozen", np.inf, False, "odometry stands still"),
+            ("clock jump", np.inf, True, ""), ("late data", np.inf, False, "s old"), ("wheels slip", 4.0, True, ""),
+        ):  # fmt: skip
+            with self.subTest(kind=kind, duration=duration):
+                fault = LiveFault(kind, 3.0, duration)
+                mission = rehearse(site(), robot(), GRID, GOAL, seed=5, fault=fault, time_limit=60.0)
+                self.assertEqual((mission.contacts, mission.limits_kept()), (0, True))
+                self.assertEqual(mission.arrived, arrives, mission.reason)
+                self.assertIn(words, mission.reason)
+        assert_input_error(self, lambda: LiveFault("gremlins", 1.0), "gremlins", "scanner dead")
+
+    def test_carried_away_it_finds_itself_and_goes_on(self):
+        fault = LiveFault("carried away", 4.0, place=(34.5, 18.4, 3.0))
+        mission = rehearse(site(), robot(), GRID, GOAL, seed=5, fault=fault, time_limit=120.0)
+        self.assertEqual(mission.contacts, 0)
+        self.assertIn("finding itself", [entry.state for entry in mission.log.states])
+        self.assertTrue(mission.arrived or "know where it is" in mission.reason, mission.reason)
 
 
 class Recording(unittest.TestCase):

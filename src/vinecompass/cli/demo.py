@@ -39,7 +39,7 @@ def demo(out: Path, seed: int, as_json: bool) -> int:
     except OSError as error:
         raise InputError(f"cannot be made ({error.strerror})", file=out, expected="a folder") from None
     site, robot = out / "site.toml", out / "robot.toml"
-    for path in (site, robot):
+    for path in (site, robot, out / "round.toml"):
         shutil.copyfile(demo_file(path.name), path)
     start = read_site(site).start
     # Half a metre and 15 degrees off, as a person would point at a map.

@@ -36,7 +36,7 @@ RECOVERIES: dict[RecoveryKind, Limit] = {
     "look around": Limit("all floor about the robot is seen again", 2.0 * np.pi / LOOK_RATE + 2.0),
     "back out": Limit("the body gets room to turn", 6.0, 0.5),
     "forget obstacles": Limit("what was seen before and is gone no longer closes floor", 0.5),
-    "find myself": Limit("localization starts over, from anywhere on the map", 12.0),
+    "find myself": Limit("localization starts over, from anywhere on the map", 25.0),
     "take another stop": Limit("this stop is tried again after the next one", 0.0),
 }
 """Every kind of recovery, what it is good for, and its limit."""
