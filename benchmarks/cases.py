@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from benchmarks.drive_cases import drive_cases
 from benchmarks.localization_cases import localization_cases
 from benchmarks.mapping_cases import mapping_cases
 from benchmarks.measuring import measured
@@ -53,3 +54,4 @@ def all_cases() -> Iterator[dict[str, Any]]:
     yield from planning_cases()
     yield from odometry_cases()
     yield from mapping_cases()
+    yield from drive_cases()

@@ -83,7 +83,7 @@ def draw_people(axes: Axes, scene: Scene) -> list[Line2D]:
 
 
 def _draw_candidates(axes: Axes, considered: Considered) -> list[Line2D]:
-    shut = np.array([bool(reason) for reason in considered.shut_out])
+    shut = considered.shut_by > 0
     legend = []
     for flag, colour, label in ((False, GREY, "candidates"), (True, STRAW, "shut out")):
         paths = considered.paths[shut == flag][:, :, :2]
@@ -99,9 +99,9 @@ def _numbers(considered: Considered) -> list[tuple[str, str]]:
     if considered.chosen >= 0:
         numbers = [(name, f"{values[considered.chosen]:.2f} s") for name, values in considered.terms.items()]
         numbers.append(("sum", f"{considered.cost[considered.chosen]:.2f} s"))
-    reasons = [reason for reason in considered.shut_out if reason]
-    for reason in dict.fromkeys(reasons):
-        numbers.append((reason[:30], f"{reasons.count(reason)}"))
+    for number, reason in enumerate(considered.reasons, 1):
+        if count := int(np.count_nonzero(considered.shut_by == number)):
+            numbers.append((reason[:34], f"{count}"))
     return numbers
 
 

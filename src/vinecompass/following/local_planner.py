@@ -43,8 +43,9 @@ class Considered:
         What each term charges each candidate, in seconds.
     cost : array, (K,)
         Their sum; `inf` for a candidate that is shut out.
-    shut_out : list of str, (K,)
-        Why a candidate is shut out; empty where it is not.
+    shut_by : array of int, (K,)
+        Which of the `reasons` shuts a candidate out, counted from 1; 0 where none does.
+    reasons : list of str
     chosen : int
         Or -1 if none was.
     velocities : array, (K, 3)
@@ -54,9 +55,16 @@ class Considered:
     paths: FloatArray
     terms: dict[str, FloatArray]
     cost: FloatArray
-    shut_out: list[str]
+    shut_by: NDArray[np.int64]
+    reasons: list[str]
     chosen: int
     velocities: FloatArray
+
+    @property
+    def shut_out(self) -> list[str]:
+        """Why each candidate is shut out ``(K,)``; empty where it is not."""
+        words = ["", *self.reasons]
+        return [words[number] for number in self.shut_by.tolist()]
 
 
 @dataclass(frozen=True)

@@ -153,9 +153,9 @@ def _rule(
 
 def shut_out_by_people(
     pose: FloatArray, velocities: FloatArray, encounters: Sequence[Encounter]
-) -> list[str]:  # fmt: skip
-    """Return for velocities ``(K, 2)``, speed and turn rate, why a rule shuts each out; empty where none does."""
-    reasons = [""] * len(velocities)
+) -> list[tuple[str, NDArray[np.bool_]]]:  # fmt: skip
+    """Return the rules that shut out some of the velocities ``(K, 2)``, speed and turn rate, each with which ones."""
+    found = []
     headings = pose[2] + SOON * velocities[:, 1]
     moving = np.column_stack([np.cos(headings), np.sin(headings)]) * velocities[:, :1]
     slow = np.abs(velocities[:, 0]) <= CREEP
@@ -172,6 +172,5 @@ def shut_out_by_people(
         if rule.straight:
             side = np.sign(wrap_heading(float(np.arctan2(line[1], line[0])) - float(pose[2])))
             wrong |= side * velocities[:, 1] > STRAIGHT
-        for k in np.flatnonzero(wrong & ~slow).tolist():
-            reasons[k] = reasons[k] or f"people: {rule.name}"
-    return reasons
+        found.append((f"people: {rule.name}", wrong & ~slow))
+    return found

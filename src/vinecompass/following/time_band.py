@@ -104,12 +104,13 @@ class TimeBand(LocalPlanner):
     def _choose(
         self, view: View, profile: SpeedProfile, bands: list[Band], islands: Sequence[Island]
     ) -> LocalPlan:  # fmt: skip
-        former, self._bands = self._bands[:1], []
-        shut_out = [self._touching(view, band) for band in bands]
-        wrong = np.array([self._on_wrong_sides(band, islands) for band in bands])
+        former, self._bands = [_kind(band, islands) for band in self._bands[:1]], []
+        kinds = [_kind(band, islands) for band in bands]
+        shut_by = np.array([int(self._touches(view, band)) for band in bands])
+        wrong = np.array([self._on_wrong_sides(kind, islands) for kind in kinds])
         other = np.array([
-            self._band.loyalty * band.duration if former and _kind(band, islands) != _kind(former[0], islands) else 0.0
-            for band in bands
+            self._band.loyalty * band.duration if former and kind != former[0] else 0.0
+            for band, kind in zip(bands, kinds, strict=True)
         ])  # fmt: skip
         terms = {
             "time": np.array([band.duration for band in bands]),
@@ -117,14 +118,17 @@ class TimeBand(LocalPlanner):
             "people": WRONG_SIDE * wrong, "loyalty": other,
         }  # fmt: skip
         cost = np.sum(list(terms.values()), axis=0)
-        cost[[bool(reason) for reason in shut_out]] = np.inf
+        cost[shut_by > 0] = np.inf
         chosen = int(np.argmin(cost)) if np.any(np.isfinite(cost)) else -1
-        considered = Considered(_paths(bands), terms, cost, shut_out, chosen, np.zeros((0, 3)))
+        considered = Considered(
+            _paths(bands), terms, cost, shut_by, ["would touch something"], chosen, np.zeros((0, 3))
+        )
         if chosen < 0:
+            # What touches now may yet be drawn clear.
+            self._bands = bands
             stand = self._plan(view, Command(), "waits: every band would touch something")
             return LocalPlan(stand.command, self.phase, stand.reason, stand.poses, considered, self._encounters)
-        order = [chosen, *(int(k) for k in np.argsort(cost) if k != chosen and np.isfinite(cost[k]))]
-        self._bands = [bands[k] for k in order]
+        self._bands = [bands[chosen], *(bands[k] for k in np.argsort(cost).tolist() if k != chosen)]
         command, reason = self._command(view, bands[chosen]), profile.reason
         waits = next((each for each in self._encounters if each.rule and not each.rule.may_approach), None)
         if waits is not None:
@@ -153,7 +157,7 @@ class TimeBand(LocalPlanner):
     ) -> list[tuple[Band, int]]:  # fmt: skip
         """Return what to begin with, each with how many rounds it needs: what was kept first, then what is new."""
         guesses = [(_carried(band, view, goal), 1) for band in self._bands]
-        fresh = 1 if guesses else 4
+        fresh = 1 if guesses else 3
         even = resample_polyline(path, 0.2) if np.hypot(*np.diff(path, axis=0).T).sum() > 0.05 else path
         present = sides_of(even, islands)
         rooms = [self._half_width + ROOM + (PERSONAL_SPACE if each.person >= 0 else 0.0) for each in islands]
@@ -166,28 +170,27 @@ class TimeBand(LocalPlanner):
         for island, side, room, blocks in zip(islands, present, rooms, in_the_way, strict=True):
             for other in (side, -side) if blocks else (-side,) if side else ():
                 led = detour(even, island, other, room)
-                guesses.append((first_guess(_posed(led, view.pose, goal, course.direction), self._robot), 4))
+                guesses.append((first_guess(_posed(led, view.pose, goal, course.direction), self._robot), 2))
         if course.left < PARKING and course.last_leg and self._drive.reverse_speed > 0.0 and not self._bands:
             natural = self._drive.top_speed / self._drive.top_turn_rate
             for radius in [self._drive.turning_radius] if self._drive.turning_radius else [0.4 * natural, natural]:
                 curve = ReedsSheppMotion(1.1 * radius).poses(view.pose, goal, 0.1)
                 if len(curve) > 2:
-                    guesses.append((first_guess(curve, self._robot), 6))
+                    guesses.append((first_guess(curve, self._robot), 4))
         return guesses
 
-    def _touching(self, view: View, band: Band) -> str:
-        """Return why a band is shut out: its body touches something on the way."""
+    def _touches(self, view: View, band: Band) -> bool:
+        """Tell whether the body touches something on a band's way that it does not touch where it stands."""
         if view.floor is None:
-            return ""
+            return False
         poses = band.at(np.arange(0.0, band.duration + 0.05, 0.1))
         touched = body_touches(view.floor, self._robot, poses)[:, 0] >= 0
-        # What the body touches where it stands is not the band's fault.
-        return "would touch" if not touched[0] and np.any(touched) else ""
+        return bool(not touched[0] and np.any(touched))
 
-    def _on_wrong_sides(self, band: Band, islands: Sequence[Island]) -> int:
+    def _on_wrong_sides(self, kind: tuple[int, ...], islands: Sequence[Island]) -> int:
         """Count the people who would be passed on the side that is not preferred."""
         count = 0
-        for island, side in zip(islands, sides_of(band.poses, islands), strict=True):
+        for island, side in zip(islands, kind[:-1], strict=True):
             rule = self._encounters[island.person].rule if island.person >= 0 else None
             if rule is not None and rule.prefer is not None and side != 0:
                 # Passing on the right leaves the person on the left.

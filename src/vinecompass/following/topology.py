@@ -106,7 +106,7 @@ def detour(path: FloatArray, island: Island, side: int, room: float) -> FloatArr
 
 def _nearest(path: FloatArray, island: Island) -> tuple[int, FloatArray, FloatArray]:
     """Return the point of a path nearest to an island, the path's direction there, and the island seen from there."""
-    off = np.array([island.x, island.y]) - path[:, :2]
-    k = int(np.argmin(np.hypot(*off.T)))
+    x, y = island.x - path[:, 0], island.y - path[:, 1]
+    k = int(np.argmin(x * x + y * y))
     ahead = path[min(k + 1, len(path) - 1), :2] - path[max(k - 1, 0), :2]
-    return k, ahead / max(float(np.hypot(*ahead)), 1e-9), off[k]
+    return k, ahead / max(float(np.hypot(ahead[0], ahead[1])), 1e-9), np.array([x[k], y[k]])
