@@ -72,12 +72,12 @@ class Course:
     @property
     def leg_end(self) -> FloatArray:
         """The pose ``(3,)`` at which the leg ends."""
-        return self.poses[self._end]
+        return self.poses[self.end]
 
     @property
     def left(self) -> float:
         """Metres of the leg that are left."""
-        return float(self.along[self._end] - self.along[self.nearest])
+        return float(self.along[self.end] - self.along[self.nearest])
 
     @property
     def remaining(self) -> FloatArray:
@@ -87,26 +87,27 @@ class Course:
     @property
     def leg(self) -> FloatArray:
         """The poses of the leg that are still ahead ``(M, 3)``."""
-        return self.poses[self.nearest : self._end + 1]
+        return self.poses[self.nearest : self.end + 1]
 
     @property
-    def _end(self) -> int:
+    def end(self) -> int:
+        """The pose of the plan at which the leg ends."""
         return min(self._legs[self._leg][1], len(self.poses) - 1)
 
     def advance(self, pose: FloatArray) -> None:
         """Move to the nearest pose of the leg, never back, and never past a stretch not yet driven."""
         ahead = int(np.searchsorted(self.along, self.along[self.nearest] + WINDOW, side="right"))
-        window = self.poses[self.nearest : min(max(ahead, self.nearest + 2), self._end + 1), :2]
+        window = self.poses[self.nearest : min(max(ahead, self.nearest + 2), self.end + 1), :2]
         self.nearest += int(np.argmin(np.hypot(window[:, 0] - pose[0], window[:, 1] - pose[1])))
 
     def next_leg(self) -> None:
         """Go on with the leg after this one."""
-        self.nearest = self._end
+        self.nearest = self.end
         self._leg += 1
 
     def ahead(self, reach: float) -> int:
         """Return the pose of the leg that lies so many metres ahead."""
-        return min(int(np.searchsorted(self.along, self.along[self.nearest] + reach)), self._end)
+        return min(int(np.searchsorted(self.along, self.along[self.nearest] + reach)), self.end)
 
 
 def _directions(poses: FloatArray) -> NDArray[np.int64]:

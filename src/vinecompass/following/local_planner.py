@@ -27,7 +27,9 @@ CLOSING_DISTANCE = 0.3
 """Metres from the end of a leg within which the end itself is aimed at."""
 SPARE = (0.06, 0.04, 0.02, 0.0)
 """Metres about the body that it likes to have free when it turns on the spot: the side that has more is taken."""
-SWAY = 0.015
+HELD_UP = 2.0
+"""Seconds without turning after which a turn on the spot is tried the other way round."""
+SWAY = 0.02
 """Metres beside the end that are not steered against any more: doing so so near to it would only shake."""
 
 
@@ -145,7 +147,7 @@ class LocalPlanner(ABC):
         self._turns_on_the_spot = robot.drive.kind != "car"
         self.phase: Phase = "arrived"
         self._course: Course | None = None
-        self._side = 0
+        self._side, self._held_up = 0, 0.0
 
     @abstractmethod
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
@@ -294,7 +296,11 @@ class LocalPlanner(ABC):
         self.phase = phase
         if abs(view.current.speed) > 0.05 or abs(view.current.sideways) > 0.05:
             return self._plan(view, Command(), "stops to turn on the spot")
-        if self._side == 0 or abs(angle) < np.radians(20.0):
+        # Held up by what the map does not know, it tries the other way round.
+        self._held_up = self._held_up + view.duration if abs(view.current.turn_rate) < 0.05 else 0.0
+        if self._held_up > HELD_UP:
+            self._side, self._held_up = -self._side, 0.0
+        elif self._side == 0 or (abs(angle) < np.radians(20.0) and self._held_up == 0.0):
             self._side = self._free_side(view, angle)
         if self._side * angle < 0.0:
             angle += np.copysign(2.0 * np.pi, self._side)

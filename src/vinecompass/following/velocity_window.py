@@ -92,6 +92,8 @@ class VelocityWindow(LocalPlanner):
         frame = np.zeros(3) if view.floor is None else view.floor.grid.frame
         plan = transform_points(inverse(frame), poses[:, :2])
         along = course.along[first : reach + 1] - course.along[first]
+        if reach == course.end:
+            plan, along = _led_on(plan, along, course.direction, float(poses[-1, 2] - frame[2]), self._window.horizon)
         forbidden, clearance, cell = self._floor(view)
         if 0.5 * cell != self._spacing:
             self._spacing, self._rim = 0.5 * cell, rim_points(self._outline, 0.5 * cell)
@@ -114,7 +116,8 @@ class VelocityWindow(LocalPlanner):
             before=self._encounters,
         )  # fmt: skip
         self._encounters = encounters
-        beyond = course.left - float(course.along[reach] - course.along[course.nearest])
+        # What is charged is the rest of the leg, however far the roll-outs were led on beyond it.
+        beyond = course.left - float(along[-1] - (course.along[course.nearest] - course.along[first]))
         charges = {
             "progress": (terms[:, 0] + beyond) / max(profile.allowed, 0.1), "offset": w.offset * terms[:, 1],
             "heading": w.heading * terms[:, 2], "clearance": w.clearance * terms[:, 3],
@@ -197,6 +200,16 @@ class VelocityWindow(LocalPlanner):
         if view.floor is None:
             return *OPEN_FLOOR, 1e6
         return view.floor.forbidden, view.floor.clearance, view.floor.grid.cell_size
+
+
+def _led_on(
+    plan: FloatArray, along: FloatArray, direction: int, heading: float, seconds: float
+) -> tuple[FloatArray, FloatArray]:  # fmt: skip
+    """Return a leg ``(N, 2)`` and its way ``(N,)`` led on straight beyond its end, for roll-outs that go too far."""
+    step = plan[-1] - plan[-2]
+    length = float(np.hypot(step[0], step[1]))
+    ahead = step / length if length > 1e-6 else direction * np.array([np.cos(heading), np.sin(heading)])
+    return np.vstack([plan, plan[-1] + seconds * ahead]), np.append(along, along[-1] + seconds)
 
 
 def _site_velocity(view: View) -> FloatArray:

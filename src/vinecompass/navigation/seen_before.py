@@ -11,11 +11,11 @@ from vinecompass.robot import Lidar
 __all__ = ["SeenBefore"]
 
 FloatArray = NDArray[np.float64]
-KEPT = 20.0
+KEPT = 60.0
 """Seconds for which points are kept."""
 REACH = 1.6
 """Metres from the robot beyond which none are kept: no body swings farther."""
-APART = 0.05
+APART = 0.02
 """Metres: of points in one square of that size one is kept."""
 
 
