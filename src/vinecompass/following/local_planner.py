@@ -147,7 +147,7 @@ class LocalPlanner(ABC):
         self._turns_on_the_spot = robot.drive.kind != "car"
         self.phase: Phase = "arrived"
         self._course: Course | None = None
-        self._side, self._held_up = 0, 0.0
+        self._side, self._held_up, self._tried_both = 0, 0.0, False
 
     @abstractmethod
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
@@ -228,7 +228,7 @@ class LocalPlanner(ABC):
             may_turn = closing or self._turns_first or self.phase == "turning"
             if abs(bearing) > np.radians(limit) and not beside and may_turn:
                 return self._turn_to(view, bearing, "turning")
-        self._side = 0
+        self._side, self._tried_both = 0, False
         if closing:
             self.phase = "closing in"
             return self._close_in(view, course, end, profile)
@@ -298,8 +298,8 @@ class LocalPlanner(ABC):
             return self._plan(view, Command(), "stops to turn on the spot")
         # Held up by what the map does not know, it tries the other way round.
         self._held_up = self._held_up + view.duration if abs(view.current.turn_rate) < 0.05 else 0.0
-        if self._held_up > HELD_UP:
-            self._side, self._held_up = -self._side, 0.0
+        if self._held_up > HELD_UP and not self._tried_both:
+            self._side, self._held_up, self._tried_both = -self._side, 0.0, True
         elif self._side == 0 or (abs(angle) < np.radians(20.0) and self._held_up == 0.0):
             self._side = self._free_side(view, angle)
         if self._side * angle < 0.0:

@@ -15,6 +15,8 @@ from vinecompass.robot import Robot
 __all__ = ["plan_for_loop", "turn_fits"]
 
 FloatArray = NDArray[np.float64]
+MARGIN_PARTS = (1.0, 0.5, 0.0)
+"""Parts of the margin that it is planned with, one after the other."""
 SMALL_TURN = 0.2
 """Radians that are not checked: less than a tenth of them is lost in any cell."""
 SMALL_WAY = 0.06
@@ -29,8 +31,8 @@ def plan_for_loop(
 ) -> Plan:  # fmt: skip
     """Plan from where the robot is to a stop.
 
-    First with the margin about the body that safety keeps free. Where that leads nowhere, for the bare body: a wall
-    that fills the better part of a cell in the map leaves room for the margin all the same.
+    First with the margin about the body that safety keeps free. Where that leads nowhere, with half of it, and then for
+    the bare body: a wall that fills the better part of a cell in the map leaves room for the margin all the same.
 
     The usual plan leaves it to the robot to turn on the spot at either end. Where there is no room for that, as between
     two racks, a lattice is searched: it comes in the right way round, or backs in.
@@ -47,8 +49,11 @@ def plan_for_loop(
     explain : bool
         Whether to find out what is in the way if there is none.
     """
-    with_margin = _plan_minding_turns(costmap, robot.widened(margin), start, goal, settings, explain=False)
-    return with_margin if with_margin.found else _plan_minding_turns(costmap, robot, start, goal, settings, explain)
+    for part in MARGIN_PARTS:
+        plan = _plan_minding_turns(costmap, robot.widened(part * margin), start, goal, settings, explain=False)
+        if plan.found:
+            return plan
+    return _plan_minding_turns(costmap, robot, start, goal, settings, explain) if explain else plan
 
 
 def _plan_minding_turns(

@@ -37,13 +37,13 @@ class ProgressWatch:
         left = float(distance_along(remaining)[-1]) if len(remaining) > 1 else 0.0
         if len(remaining):
             left += float(np.hypot(*(remaining[0, :2] - pose[:2])))
-        # Turning is progress too, but not for ever: three turns round on one spot are none.
+        # Turning is progress too, but not for ever: more than a turn and a half on one spot is none.
         turned = abs(wrap_heading(float(pose[2]) - self._heading))
         if np.isnan(self._left):
             self._left = left
         if left < self._left - self._step or not np.isfinite(self._since):
             self._left, self._heading, self._turned, self._since = left, float(pose[2]), 0.0, t
-        elif turned > self._step and self._turned < 6.0 * np.pi:
+        elif turned > self._step and self._turned < 3.0 * np.pi:
             self._heading, self._since = float(pose[2]), t
             self._turned += turned
         if self._recovered_at is not None and np.hypot(*(pose[:2] - self._recovered_at[:2])) > GONE_ON:
