@@ -43,7 +43,7 @@ def draw_local_plan(grid: Grid, robot: Robot, scene: Scene) -> Figure:
     speed, turn_rate = local.command.speed, local.command.turn_rate
     title = f"{scene.t:.1f} s, {local.phase}: {speed:.2f} m/s and {turn_rate:.2f} rad/s, {said}"
     figure, axes = new_sheet(title[:100])
-    legend: list[Line2D | Patch] = list(draw_grid(axes, grid))
+    legend: list[Line2D | Patch] = list(draw_grid(axes, grid))[:1]
     x, y = scene.pose[:2]
     axes.plot(scene.plan[:, 0], scene.plan[:, 1], color=TEAL, linewidth=3.0, zorder=4)
     legend.append(Line2D([], [], color=TEAL, linewidth=3.0, label="global plan"))
@@ -55,7 +55,7 @@ def draw_local_plan(grid: Grid, robot: Robot, scene: Scene) -> Figure:
         legend += _draw_candidates(axes, considered)
         numbers = _numbers(considered)
         if len(considered.velocities):
-            _draw_window(add_side_axes(figure, 0.09, 0.24, xlabel="turn rate, rad/s", ylabel="speed, m/s"), considered)
+            _draw_window(add_side_axes(figure, 0.085, 0.2, xlabel="turn rate, rad/s", ylabel="speed, m/s"), considered)
     if len(local.poses):
         axes.plot(local.poses[:, 0], local.poses[:, 1], color=SAFFRON, linewidth=3.0, zorder=7)
         legend.append(Line2D([], [], color=SAFFRON, linewidth=3.0, label="local plan"))

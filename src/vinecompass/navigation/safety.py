@@ -18,8 +18,14 @@ from vinecompass.robot import Command, Robot, limit_command
 __all__ = ["Safety", "safe_command"]
 
 FloatArray = NDArray[np.float64]
-SHARES = (1.0, 0.75, 0.5, 0.35, 0.2, 0.1)
-"""Shares of a command that are tried, from all of it down."""
+SHARES = [
+    *((share, share) for share in (1.0, 0.75, 0.5, 0.35, 0.2, 0.1)),
+    (0.5, 0.0), (0.2, 0.0), (0.0, 0.5), (0.0, 0.2),
+]  # fmt: skip
+"""Shares of a command's speed and turn rate that are tried: its own curve, slower; then only one of the two.
+
+Beside a wall a body often cannot turn as it would, because its tail swings out, and yet drive on a little.
+"""
 DRIFT = 0.08, 0.06
 """m/s and rad/s off what was commanded from which the body is taken to drift, as its wheels slip."""
 MARGIN_SHARES = (1.0, 0.5, 0.25, 0.0)
@@ -34,7 +40,7 @@ def safe_command(
     wanted: Command, current: Command, points: FloatArray, robot: Robot, outlines: Sequence[FloatArray],
     *, duration: float, delay: float, drift: FloatArray | None = None,
 ) -> Command:  # fmt: skip
-    """Return the greatest share of a command from which the robot can still stop before it touches a point.
+    """Return the greatest part of a command from which the robot can still stop before it touches a point.
 
     Parameters
     ----------
@@ -54,12 +60,13 @@ def safe_command(
     Returns
     -------
     Command
-        Within the drive's limits from `current`; braking as hard as allowed if no share is safe.
+        Within the drive's limits from `current`; braking as hard as allowed if no part is safe.
     """
     drive = robot.drive
     near = points[np.hypot(*points.T) < FAR]
-    for share in SHARES:
-        command = limit_command(wanted.scaled(share), current, duration, drive)
+    for share, turn_share in SHARES:
+        part = Command(share * wanted.speed, turn_share * wanted.turn_rate, share * wanted.sideways)
+        command = limit_command(part, current, duration, drive)
         pace = float(np.hypot(command.speed, command.sideways))
         stopping = delay + max(pace / drive.braking, abs(command.turn_rate) / drive.turn_acceleration)
         # Braking from v takes v / b seconds and half the way that v would make in that time.
