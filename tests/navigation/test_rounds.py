@@ -164,7 +164,7 @@ class Guarding(unittest.TestCase):
             kept = before.add(0.1 * i, pose, local[np.abs(bearing) < np.radians(135.0)])
         back = transform_points(pose, kept)
         self.assertLess(np.hypot(*(back - posts[1]).T).min(initial=9.0), 0.03)
-        self.assertEqual(len(before.add(60.0, pose, np.zeros((0, 2)))), 0)
+        self.assertEqual(len(before.add(120.0, pose, np.zeros((0, 2)))), 0)
 
 
 class Modes(unittest.TestCase):

@@ -43,7 +43,7 @@ def draw_local_plan(grid: Grid, robot: Robot, scene: Scene) -> Figure:
     speed, turn_rate = local.command.speed, local.command.turn_rate
     title = f"{scene.t:.1f} s, {local.phase}: {speed:.2f} m/s and {turn_rate:.2f} rad/s, {said}"
     figure, axes = new_sheet(title[:100])
-    legend: list[Line2D | Patch] = list(draw_grid(axes, grid))[:1]
+    legend: list[Line2D | Patch] = [draw_grid(axes, grid)[0]]
     x, y = scene.pose[:2]
     axes.plot(scene.plan[:, 0], scene.plan[:, 1], color=TEAL, linewidth=3.0, zorder=4)
     legend.append(Line2D([], [], color=TEAL, linewidth=3.0, label="global plan"))

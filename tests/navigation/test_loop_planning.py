@@ -1,0 +1,85 @@
+import unittest
+
+import numpy as np
+
+from tests.support import robot, room
+from vinecompass import price_floor
+from vinecompass.costs import BodyCheck, body_touches
+from vinecompass.following import Course
+from vinecompass.navigation.loop_planning import plan_for_loop, turn_fits
+from vinecompass.navigation.progress import ProgressWatch
+from vinecompass.planning import PlanSettings
+
+
+def aisle():
+    """A room with an aisle of 0.95 m between two racks: the body, 0.62 m wide and 1.2 m across, cannot turn in it."""
+    grid = room(8.0, 8.0)
+    grid.log_odds[60:140, 40:70] = 3.0
+    grid.log_odds[60:140, 89:119] = 3.0
+    return price_floor(grid, robot())
+
+
+class LoopPlans(unittest.TestCase):
+    def test_where_the_body_cannot_turn_it_backs_in_and_where_it_can_it_goes_ahead(self):
+        floor = aisle()
+        start, stop = np.array([4.0, 1.2, 0.0]), np.array([3.975, 4.5, -np.pi / 2])
+        plan = plan_for_loop(floor, robot(), start, stop, margin=0.04, settings=PlanSettings(), explain=True)
+        self.assertTrue(plan.found, plan.reason)
+        self.assertIn("lattice", plan.method)
+        np.testing.assert_allclose(plan.poses[-1, :2], stop[:2], atol=0.06)
+        self.assertFalse(np.any(body_touches(floor, robot(), plan.poses)[:, 0] >= 0))
+        course = Course(plan.poses)
+        directions = [course.direction]
+        while not course.last_leg:
+            course.next_leg()
+            directions.append(course.direction)
+        self.assertTrue(-1 in directions or plan.poses[:, 1].max() > 7.0)
+        ahead = plan_for_loop(
+            floor, robot(), start, stop * (1, 1, -1), margin=0.04, settings=PlanSettings(), explain=True
+        )  # fmt: skip
+        self.assertEqual((ahead.found, ahead.method), (True, "a-star"))
+
+    def test_a_turn_fits_as_the_body_does(self):
+        check = BodyCheck(aisle(), robot())
+        self.assertFalse(turn_fits(check, np.array([3.975, 4.5, np.pi / 2]), -np.pi / 2))
+        self.assertTrue(turn_fits(check, np.array([4.0, 1.2, 0.0]), np.pi))
+        self.assertTrue(turn_fits(check, np.array([3.975, 4.5, np.pi / 2]), np.pi / 2 + 0.1))
+
+
+class Progress(unittest.TestCase):
+    def test_driving_and_a_turn_are_progress_standing_and_spinning_are_none(self):
+        plan = np.column_stack([np.arange(0.0, 8.0, 0.1), np.zeros(80), np.zeros(80)])
+        for name, pose_at, lasts in (
+            ("driving", lambda t: (0.3 * t, 0.0, 0.0), True), ("standing", lambda t: (0.0, 0.0, 0.0), False),
+            ("a turn", lambda t: (0.0, 0.0, min(0.5 * t, 3.0)), True),
+            ("spinning", lambda t: (0.0, 0.0, np.sin(3.0 * t)), False),
+            ("dithering", lambda t: (0.04 * np.sin(2.0 * t), 0.0, 0.0), False),
+        ):  # fmt: skip
+            with self.subTest(name=name):
+                watch = ProgressWatch(6.0, 0.1)
+                ends = 9.0 if name == "a turn" else 40.0
+                for t in np.arange(0.0, ends, 0.1):
+                    pose = np.array(pose_at(t))
+                    going = watch.goes_on(float(t), pose, plan[int(max(pose[0], 0.0) / 0.1) :])
+                    if not going or pose[0] > 7.0:
+                        break
+                self.assertEqual(going, lasts)
+
+    def test_planning_anew_neither_counts_as_progress_nor_loses_what_was_made(self):
+        watch, pose = ProgressWatch(6.0, 0.1), np.zeros(3)
+        plan = np.column_stack([np.arange(0.0, 8.0, 0.1), np.zeros(80), np.zeros(80)])
+        going = True
+        for i, t in enumerate(np.arange(0.0, 10.0, 0.1)):
+            if i % 20 == 0:
+                watch.replanned()
+            going = going and watch.goes_on(float(t), pose, plan)
+        self.assertFalse(going)
+        watch.recovered(pose)
+        self.assertFalse(watch.moved_since_recovery)
+        watch.restart(10.0)
+        self.assertTrue(watch.goes_on(10.1, np.array([1.5, 0.0, 0.0]), plan[15:]))
+        self.assertTrue(watch.moved_since_recovery)
+
+
+if __name__ == "__main__":
+    unittest.main()
