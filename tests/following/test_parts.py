@@ -188,12 +188,12 @@ class NormalEquations(unittest.TestCase):
         rng, size = np.random.default_rng(2), 40
         full = np.zeros((size, size))
         for i in range(size):
-            for j in range(max(i - HALF, 0), i):
+            for j in range(i)[-HALF:]:
                 full[i, j] = full[j, i] = rng.normal()
         full += (np.abs(full).sum() / size + 5.0) * np.eye(size)
         band = np.zeros((size, HALF + 1))
         for i in range(size):
-            for j in range(max(i - HALF, 0), i + 1):
+            for j in range(i + 1)[-HALF - 1 :]:
                 band[i, i - j] = full[i, j]
         right = rng.normal(size=size)
         solution = right.copy()

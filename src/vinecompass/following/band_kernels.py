@@ -35,7 +35,8 @@ def solve_band(matrix, right):  # type: ignore[no-untyped-def]
         low = max(i - HALF, 0)
         for j in range(low, i + 1):
             total = matrix[i, i - j]
-            for k in range(max(low, j - HALF), j):
+            first = max(low, j - HALF)
+            for k in range(first, j):
                 total -= matrix[i, i - k] * matrix[j, j - k]
             if i == j:
                 if not total > 0.0:
@@ -44,7 +45,8 @@ def solve_band(matrix, right):  # type: ignore[no-untyped-def]
             else:
                 matrix[i, i - j] = total / matrix[j, 0]
     for i in range(size):
-        for k in range(max(i - HALF, 0), i):
+        low = max(i - HALF, 0)
+        for k in range(low, i):
             right[i] -= matrix[i, i - k] * right[k]
         right[i] /= matrix[i, 0]
     for i in range(size - 1, -1, -1):

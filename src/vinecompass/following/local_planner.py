@@ -119,6 +119,13 @@ class View:
     floor: CostMap | None = None
     people: Sequence[Walking] = ()
 
+    @property
+    def velocity(self) -> FloatArray:
+        """The velocity ``(2,)`` in force, in the site frame, m/s."""
+        heading, ahead, left = float(self.pose[2]), self.current.speed, self.current.sideways
+        cosine, sine = np.cos(heading), np.sin(heading)
+        return np.array([cosine * ahead - sine * left, sine * ahead + cosine * left])
+
 
 class LocalPlanner(ABC):
     """Follows one plan at a time: position first, and then the heading.

@@ -80,7 +80,7 @@ class TimeBand(LocalPlanner):
         islands = islands_near(path, view.floor, view.people, self._band.horizon + 1.0)[:3]
         leads = path[-1, :2] - path[0, :2]
         self._encounters = meet(
-            view.pose, _site_velocity(view), view.people, self._people,
+            view.pose, view.velocity, view.people, self._people,
             course=float(np.arctan2(leads[1], leads[0])), before=self._encounters,
         )  # fmt: skip
         people = [
@@ -253,8 +253,3 @@ def _paths(bands: Sequence[Band]) -> FloatArray:
     """Return the poses of bands ``(K, M, 3)``, at as many moments of each."""
     moments = np.linspace(0.0, 1.0, 40)
     return np.array([band.at(moments * band.duration) for band in bands]).reshape(len(bands), 40, 3)
-
-
-def _site_velocity(view: View) -> FloatArray:
-    heading = float(view.pose[2])
-    return view.current.speed * np.array([np.cos(heading), np.sin(heading)])

@@ -111,7 +111,7 @@ class VelocityWindow(LocalPlanner):
         list(work(lambda part: roll_out(velocities[part], *common, paths[part], terms[part]), parts))
         leads = course.poses[course.ahead(2.0), :2] - course.poses[course.nearest, :2]
         encounters = meet(
-            view.pose, _site_velocity(view), view.people, self._people,
+            view.pose, view.velocity, view.people, self._people,
             course=float(np.arctan2(leads[1], leads[0])) if course.left > 0.5 else None,
             before=self._encounters,
         )  # fmt: skip
@@ -210,13 +210,6 @@ def _led_on(
     length = float(np.hypot(step[0], step[1]))
     ahead = step / length if length > 1e-6 else direction * np.array([np.cos(heading), np.sin(heading)])
     return np.vstack([plan, plan[-1] + seconds * ahead]), np.append(along, along[-1] + seconds)
-
-
-def _site_velocity(view: View) -> FloatArray:
-    """Return the velocity ``(2,)`` in force, in the site frame."""
-    heading, ahead, left = float(view.pose[2]), view.current.speed, view.current.sideways
-    cosine, sine = np.cos(heading), np.sin(heading)
-    return np.array([cosine * ahead - sine * left, sine * ahead + cosine * left])
 
 
 def _directions(plan: FloatArray, direction: int) -> FloatArray:
