@@ -1,6 +1,7 @@
 """Run with ``python -m benchmarks.drive_campaign PART [JOBS]``: missions in the simulator, judged by the truth.
 
-Parts: missions, faults, people, aisles. A table of what came of each kind, and every mission that did not end well.
+Parts: window, band or path (missions with that local planner), faults, people, aisles, times. Each prints what came of
+it, and every mission that did not end well.
 """
 
 from __future__ import annotations
@@ -35,7 +36,8 @@ def settings_for(planner: str) -> Settings:
 def best_time(site: Site, stop: str) -> float:
     """Return the least time for the cheapest plan to a stop: its length and turns at the drive's own limits, s.
 
-    Full speed and acceleration all along, whatever stands beside; turns on the spot at both ends only.
+    Full speed and acceleration all along, whatever stands beside, and turns on the spot at both ends only: no robot
+    that slows down in tight places and curves can be as quick.
     """
     robot = read_robot(demo_file("robot.toml"))
     drive = robot.drive
@@ -144,6 +146,45 @@ def fault_case(job: tuple[str, int, int]) -> dict[str, Any]:
     }
 
 
+def aisle_case(job: tuple[str, int]) -> dict[str, Any]:
+    """Drive through an aisle 16 cm wider than the body, six metres long."""
+    planner, seed = job
+    robot = read_robot(demo_file("robot.toml"))
+    half, shift = 0.5 * (float(np.ptp(robot.body.polygon[:, 1])) + 0.16), 0.013 * seed
+    middle = 3.0 + shift
+    site = Site.model_validate({
+        "name": "aisle", "start": (2.0, 2.5, 0.0), "wall": [{"points": [(0, 0), (14, 0), (14, 6), (0, 6), (0, 0)]}],
+        "solid": [
+            {"name": "left rack", "polygon": [(4, middle + half), (10, middle + half), (10, 5.9), (4, 5.9)]},
+            {"name": "right rack", "polygon": [(4, 0.1), (10, 0.1), (10, middle - half), (4, middle - half)]},
+        ],
+    })  # fmt: skip
+    begun = time.perf_counter()
+    mission = rehearse(
+        site, robot, map_of(site), [12.0, 3.5, 0.0], settings=settings_for(planner), seed=seed, time_limit=90.0
+    )  # fmt: skip
+    truth = mission.run.truth
+    assert truth is not None
+    inside = (truth.poses[1:, 0] > 4.5) & (truth.poses[1:, 0] < 9.5)
+    speeds = mission.velocities[inside, 0]
+    fastest = float(speeds.max()) if len(speeds) else float("nan")
+    return told(mission, time.perf_counter() - begun) | {"job": job, "fastest": fastest}
+
+
+def time_case(job: tuple[str, int, int]) -> dict[str, Any]:
+    """Drive to one stop with nobody about, and compare with the least time for the plan."""
+    planner, number, which = job
+    site = cellar(number, people=0)
+    stop = site.stop[which % len(site.stop)].name
+    begun = time.perf_counter()
+    mission = rehearse(
+        site, read_robot(demo_file("robot.toml")), map_of(site), Round(stop=[RoundStop(name=stop)]),
+        settings=settings_for(planner), seed=which, time_limit=120.0,
+    )  # fmt: skip
+    t = mission.arrivals[0].t if mission.arrived else float("nan")
+    return told(mission, time.perf_counter() - begun) | {"job": job, "over_bound": t / best_time(site, stop) - 1.0}
+
+
 FAULT_KINDS = ["scanner dead for a while", "aisle blocked", *LIVE_FAULTS]
 
 
@@ -193,6 +234,32 @@ def faults(count: int) -> None:
                 print("   ", row["job"], row["reason"][:140])
 
 
+def aisles(count: int) -> None:
+    """Print what came of narrow aisles, for each local planner."""
+    for planner in ("window", "band", "path"):
+        rows = run_all(aisle_case, [(planner, seed) for seed in range(count)])
+        fastest = [row["fastest"] for row in rows if row["arrived"]]
+        contacts = sum(row["contacts"] for row in rows)
+        print(
+            f"{planner}: passed {share(rows, 'arrived')}, contacts {contacts}, at most "
+            f"{max(fastest, default=0.0):.2f} m/s in the aisle, {np.median([row['time'] for row in rows]):.0f} s in all"
+        )
+        for row in rows:
+            if not row["arrived"]:
+                print("   ", row["job"], row["reason"][:140])
+
+
+def times(count: int) -> None:
+    """Print how much longer than the least time each local planner takes, with nobody about."""
+    for planner in ("window", "band", "path"):
+        rows = run_all(time_case, [(planner, n % SITES, n // SITES) for n in range(count)])
+        over = 100.0 * np.array([row["over_bound"] for row in rows])
+        print(
+            f"{planner}: arrived {share(rows, 'arrived')}, over the bound: median {np.nanmedian(over):.0f} %, "
+            f"9 of 10 under {np.nanquantile(over, 0.9):.0f} %"
+        )
+
+
 def people(count: int) -> None:
     """Print what came of meetings with a person who does not look."""
     for kind in ("passing", "crossing"):
@@ -212,6 +279,10 @@ def main() -> None:
         missions(part, count or 500)
     elif part == "faults":
         faults(count or 300)
+    elif part == "aisles":
+        aisles(count or 10)
+    elif part == "times":
+        times(count or 50)
     else:
         people(count or 50)
 

@@ -17,6 +17,8 @@ REACH = 3.0
 """Metres ahead that are looked at: more than any braking distance indoors."""
 RESERVE = 0.97
 """Share of the drive's own top speed that is used: wheels that creep a little must not take the body beyond it."""
+SOON = 1.2
+"""Metres ahead that count for tightness: about the body's own length."""
 BASE = 0.8
 """Metres of path over which its curvature is measured."""
 CREEP = 0.05
@@ -42,6 +44,8 @@ class SpeedProfile:
         Here, m/s.
     on_floor : float
         What cruising, tight places and slow zones alone allow here, m/s.
+    tightness : float
+        0 where there is room beside the body all along the next metre, 1 where it just fits somewhere.
     reason : str
         What limits it; empty at cruising speed.
     """
@@ -52,12 +56,14 @@ class SpeedProfile:
         poses = course.poses[course.nearest : last + 1]
         way = course.along[course.nearest : last + 1] - course.along[course.nearest]
         cruise = min(s.cruise_speed, RESERVE * (drive.top_speed if course.direction > 0 else drive.reverse_speed))
+        self.tightness = 0.0
         caps = {"cruising": np.full(len(poses), cruise)}
         caps["a curve"] = np.maximum(_curve_caps(poses, way, robot, s), CREEP)
         if floor is not None:
             cells = np.clip(floor.grid.cells_at(poses[:, :2]), 0, np.array(floor.grid.shape) - 1)
             gaps = floor.clearance[cells[:, 0], cells[:, 1]].astype(float) - robot.body.inner_radius
             tight = min(s.tight_speed, cruise)
+            self.tightness = 1.0 - float(np.clip(gaps[way <= SOON].min() / s.tight_gap, 0.0, 1.0))
             caps["a tight place"] = tight + (cruise - tight) * np.clip(gaps / s.tight_gap, 0.0, 1.0)
             if floor.top_speeds is not None:
                 caps["a slow zone"] = floor.top_speeds[cells[:, 0], cells[:, 1]].astype(float)

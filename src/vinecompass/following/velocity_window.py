@@ -29,6 +29,8 @@ PEOPLE_REACH = 8.0
 """Metres from which people are minded."""
 PEOPLE_TIME = 2.5
 """Seconds beyond a roll-out for which robot and people are carried on straight."""
+STRICTER = 6.0
+"""How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
 MANY = 1000
 """Candidates from which two cores are quicker than one."""
 OPEN_FLOOR = np.zeros((1, 1), bool), np.full((1, 1), np.inf, np.float32)
@@ -119,7 +121,8 @@ class VelocityWindow(LocalPlanner):
         # What is charged is the rest of the leg, however far the roll-outs were led on beyond it.
         beyond = course.left - float(along[-1] - (course.along[course.nearest] - course.along[first]))
         charges = {
-            "progress": (terms[:, 0] + beyond) / max(profile.allowed, 0.1), "offset": w.offset * terms[:, 1],
+            "progress": (terms[:, 0] + beyond) / max(profile.allowed, 0.1), 
+            "offset": w.offset * (1.0 + STRICTER * profile.tightness) * terms[:, 1],
             "heading": w.heading * terms[:, 2], "clearance": w.clearance * terms[:, 3],
             "smoothness": w.smoothness * terms[:, 4], "people": self._charge_for_people(paths, encounters),
         }  # fmt: skip
