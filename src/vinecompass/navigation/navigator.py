@@ -94,6 +94,7 @@ class Navigator:
         self._guarded = robot.widened(s.safety.margin)
         self._watch = InputWatch(robot, s.safety)
         self._before = SeenBefore(robot.scanner)
+        self._belief_began: float | None = None
         self.log = MissionLog()
         self._safety = Safety(robot, settings=s.safety, log=self.log)
         self._progress = ProgressWatch(s.navigation.stuck_after, s.navigation.stuck_progress)
@@ -198,6 +199,8 @@ class Navigator:
             self._command = self._safety.check(
                 t, wanted, self._command, points, duration=period, pose=self.pose, floor=self._costs.costmap,
                 people=people, measured=_velocity(odometry),
+                # In doubt about where it is, it does not know what the map says of the floor behind, either.
+                room_behind=self._before.room_behind if self._knows_where() else 0.0,
             )  # fmt: skip
         self.log.enter(t, self.state, "" if self.goal is None else self.goal.name, self.reason)
         return self._command
@@ -223,6 +226,9 @@ class Navigator:
         lidar = self._robot.scanner
         motion = motion_at(odometry, scan.t, lidar)
         self.estimate = self._localizer.update(scan, motion)
+        if self._belief_began not in (None, self.estimate.drift.began):
+            self._before.carried()
+        self._belief_began = self.estimate.drift.began
         since_scan = relative(odometry.poses[-1], motion.pose)
         self.pose = compose(self.estimate.pose, since_scan)
         seen = deskewed_hits(scan.ranges, lidar, motion.sweep)

@@ -26,6 +26,8 @@ SHARES = [
 
 Beside a wall a body often cannot turn as it would, because its tail swings out, and yet drive on a little.
 """
+BEHIND = 0.05
+"""Metres of floor seen behind that are kept in reserve."""
 DRIFT = 0.08, 0.06
 """m/s and rad/s off what was commanded from which the body is taken to drift, as its wheels slip."""
 MARGIN_SHARES = (1.0, 0.5, 0.25, 0.0)
@@ -109,7 +111,7 @@ class Safety:
     def check(
         self, t: float, wanted: Command, current: Command, points: FloatArray, *, duration: float,
         pose: ArrayLike | None = None, floor: CostMap | None = None, people: Sequence[Walking] = (),
-        measured: FloatArray | None = None,
+        measured: FloatArray | None = None, room_behind: float = np.inf,
     ) -> Command:  # fmt: skip
         """Return what may be done of a wanted command.
 
@@ -129,6 +131,8 @@ class Safety:
         people : sequence of Walking, optional
         measured : array, (3,), optional
             The body's velocity by the odometry.
+        room_behind : float
+            Metres that it has seen of the floor behind, out of the scanner's sight.
         """
         drift = None
         if measured is not None:
@@ -138,6 +142,10 @@ class Safety:
         asked = limit_command(wanted, current, duration, self._robot.drive)
         command = asked
         cap, why, numbers = self._cap(pose, floor, people)
+        if command.speed < 0.0:
+            behind = float(np.sqrt(2.0 * self._robot.drive.braking * max(room_behind - BEHIND, 0.0)))
+            if behind < cap:
+                cap, why, numbers = behind, "has not seen what lies behind", {"seen_m": room_behind}
         pace = float(np.hypot(command.speed, command.sideways))
         if pace > cap:
             command, rule = limit_command(command.scaled(cap / pace), current, duration, self._robot.drive), why

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.geometry import inverse, transform_points
+from vinecompass.geometry import inverse, relative, transform_points
 from vinecompass.robot import Lidar
 
 __all__ = ["SeenBefore"]
@@ -15,6 +15,8 @@ KEPT = 60.0
 """Seconds for which points are kept."""
 REACH = 1.6
 """Metres from the robot beyond which none are kept: no body swings farther."""
+SEEN_BY_TURNING = 0.2
+"""Metres behind that are seen for each radian of a turn on the spot."""
 APART = 0.02
 """Metres: of points in one square of that size one is kept."""
 
@@ -25,12 +27,20 @@ class SeenBefore:
     Parameters
     ----------
     lidar : Lidar
+
+    Attributes
+    ----------
+    room_behind : float
+        Metres that it may back up over floor that it has seen itself. The start is taken on trust; where it was
+        carried to it knows nothing of what lies behind, until it has driven on or turned about.
     """
 
     def __init__(self, lidar: Lidar) -> None:
         self._mount = lidar.mount_pose
         low, high = sorted((lidar.first_beam_deg, lidar.last_beam_deg))
         self._middle, self._half = np.radians(0.5 * (low + high)), np.radians(0.5 * (high - low))
+        self.room_behind = np.inf
+        self._last_pose: FloatArray | None = None
         self._points: FloatArray = np.zeros((0, 2))
         self._stamps: FloatArray = np.zeros(0)
 
@@ -46,6 +56,10 @@ class SeenBefore:
         points : array, (N, 2)
             In the body frame, m.
         """
+        if self._last_pose is not None:
+            ahead, _, turn = relative(pose, self._last_pose).tolist()
+            self.room_behind = max(self.room_behind + ahead + SEEN_BY_TURNING * abs(turn), 0.0)
+        self._last_pose = pose
         before = transform_points(inverse(pose), self._points)
         hidden = self._out_of_sight(before) & (np.hypot(*before.T) < REACH) & (np.abs(t - self._stamps) < KEPT)
         near = points[np.hypot(*points.T) < REACH]
@@ -54,6 +68,10 @@ class SeenBefore:
         _, first = np.unique(np.round(kept / APART).astype(np.int64), axis=0, return_index=True)
         self._points, self._stamps = kept[first], stamps[first]
         return before[hidden]
+
+    def carried(self) -> None:
+        """Forget everything: the robot was put down elsewhere."""
+        self._points, self._stamps, self.room_behind = self._points[:0], self._stamps[:0], 0.0
 
     def _out_of_sight(self, points: FloatArray) -> NDArray[np.bool_]:
         """Tell which points ``(N, 2)`` in the body frame lie outside the scanner's sweep."""
