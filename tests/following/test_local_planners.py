@@ -64,7 +64,9 @@ class EveryPlanner(unittest.TestCase):
         ):
             for kind in self.kinds:
                 with self.subTest(corners=corners, kind=kind.__name__):
-                    poses = path_through(corners, last) if corners[0] != corners[1] else np.array([[0.0, 0.0, last]])
+                    poses = (
+                        path_through(corners, last) if corners[0] != corners[1] else np.array([start, [0.0, 0.0, last]])
+                    )
                     planner = kind(robot())
                     track, commands, _ = follow(planner, poses, start)
                     self.assertEqual(planner.phase, "arrived")
@@ -139,6 +141,7 @@ class EveryPlanner(unittest.TestCase):
         for kind in self.kinds:
             planner = kind(robot())
             assert_input_error(self, lambda p=planner: p.follow(np.zeros((0, 3))), "poses", "no pose")
+            assert_input_error(self, lambda p=planner: p.follow([[1.0, 2.0, 0.0]]), "poses", "(1, 3)", "two poses")
             assert_input_error(self, lambda p=planner: p.follow([[0, 0, 0], [1, np.nan, 0]]), "pose 1", "not finite")
             planner.follow([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0]])
             assert_input_error(self, lambda p=planner: p.step([0, np.nan, 0], Command(), 0.1), "pose", "finite")

@@ -10,8 +10,10 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Circle, Patch
 
 from vinecompass.figures.canvas import (
+    CHARCOAL,
     CORAL,
     GREY,
+    PAPER,
     RUST,
     SAFFRON,
     SLATE,
@@ -76,6 +78,12 @@ def draw_people(axes: Axes, scene: Scene) -> list[Line2D]:
         axes.plot(
             [person.x, person.x + person.velocity_x], [person.y, person.y + person.velocity_y], color=CORAL,
             linewidth=2.0, zorder=8,
+        )  # fmt: skip
+    for encounter in scene.local_plan.encounters:
+        axes.annotate(
+            f"{encounter.state}\n{encounter.relation}", (encounter.person.x, encounter.person.y), xytext=(-40, 24),
+            textcoords="offset points", fontsize=8, color=CHARCOAL, zorder=10, annotation_clip=True,
+            bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 1.0, "alpha": 0.8},
         )  # fmt: skip
     if not scene.people:
         return []

@@ -37,13 +37,14 @@ class Course:
     Raises
     ------
     InputError
-        There is no pose, or one is not finite.
+        There are fewer than two poses, or one is not finite.
     """
 
     def __init__(self, poses: ArrayLike) -> None:
         self.poses = np.atleast_2d(np.asarray(poses, dtype=float))
-        if self.poses.size == 0 or self.poses.shape[1] != 3:
-            raise InputError("has no pose", key="poses", expected="one pose or more, (N, 3)")
+        if self.poses.size == 0 or self.poses.shape[1] != 3 or len(self.poses) < 2:
+            said = "has no pose" if self.poses.size == 0 else f"has shape {self.poses.shape}"
+            raise InputError(said, key="poses", expected="two poses or more, (N, 3): where it begins and where it ends")
         if not np.all(np.isfinite(self.poses)):
             row = int(np.argmin(np.isfinite(self.poses).all(axis=1)))
             raise InputError(

@@ -166,7 +166,7 @@ class LocalPlanner(ABC):
         Raises
         ------
         InputError
-            It has no pose, or one that is not finite.
+            It has fewer than two poses, or one that is not finite.
         """
         self._course = Course(poses)
         if self.phase not in ("driving", "closing in"):

@@ -338,7 +338,9 @@ class Navigator:
         )  # fmt: skip
         self._last_plan = t
         if self.plan.found:
-            self._planner.follow(self.plan.poses)
+            # From where it stands to where it stands: a turn on the spot is left, or nothing.
+            poses = self.plan.poses if len(self.plan.poses) > 1 else np.vstack([start, goal.pose])
+            self._planner.follow(poses)
             self.log.plans.append((t, self.plan.poses))
             self.state, self.reason = "driving", ""
             self._progress.replanned()
