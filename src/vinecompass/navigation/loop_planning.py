@@ -12,11 +12,13 @@ from vinecompass.geometry import distance_along, wrap_heading
 from vinecompass.planning import Plan, PlanSettings, plan_path
 from vinecompass.robot import Robot
 
-__all__ = ["plan_for_loop", "turn_fits"]
+__all__ = ["free_start", "plan_for_loop", "turn_fits"]
 
 FloatArray = NDArray[np.float64]
 MARGIN_PARTS = (1.0, 0.5, 0.0)
 """Parts of the margin that it is planned with, one after the other."""
+NEAR_CELLS = 8
+"""Cells about the robot in which a place to plan from is looked for, if its own is closed."""
 SMALL_TURN = 0.2
 """Radians that are not checked: less than a tenth of them is lost in any cell."""
 SMALL_WAY = 0.06
@@ -108,3 +110,24 @@ def turn_fits(check: BodyCheck, pose: FloatArray, heading: float) -> bool:
         if np.all(check.touched(poses)[1:] < 0):
             return True
     return False
+
+
+def free_start(costmap: CostMap, robot: Robot, pose: FloatArray) -> FloatArray:
+    """Return the pose to plan from: where the robot is, or the nearest open place if that is closed.
+
+    An error of the estimate, or something seen too near, closes it.
+    """
+    grid, check = costmap.grid, BodyCheck(costmap, robot)
+    cell = grid.cells_at(pose[None, :2])[0]
+    on_map = bool(grid.contains(cell[None])[0])
+    if not on_map or (np.isfinite(costmap.prices[tuple(cell)]) and check.touched(pose)[0] < 0):
+        return pose
+    low = np.maximum(cell - NEAR_CELLS, 0)
+    block = costmap.prices[low[0] : cell[0] + NEAR_CELLS + 1, low[1] : cell[1] + NEAR_CELLS + 1]
+    points = grid.points_of(np.argwhere(np.isfinite(block)) + low)
+    poses = np.column_stack([points, np.full(len(points), pose[2])])
+    poses = poses[check.touched(poses) < 0] if len(poses) else poses
+    if len(poses) == 0:
+        return pose
+    away = np.hypot(poses[:, 0] - pose[0], poses[:, 1] - pose[1])
+    return np.asarray(poses[int(np.argmin(away))], dtype=float)

@@ -15,11 +15,11 @@ from vinecompass.geometry import arc_velocity, compose, inverse, relative, trans
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate, ParticleLocalizer
 from vinecompass.navigation.input_watch import InputWatch
-from vinecompass.navigation.loop_planning import plan_for_loop
+from vinecompass.navigation.loop_planning import free_start, plan_for_loop
 from vinecompass.navigation.mission_log import MissionLog, StopResult
 from vinecompass.navigation.progress import ProgressWatch
 from vinecompass.navigation.recovery import Recovery
-from vinecompass.navigation.round import Round, StopGoal
+from vinecompass.navigation.round import StopGoal, checked_goals
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
 from vinecompass.navigation.seen_before import SeenBefore
@@ -87,7 +87,7 @@ class Navigator:
     ) -> None:  # fmt: skip
         s = self._settings = settings or Settings()
         self._grid, self._robot, self._zones, self._seed = grid, robot, zones, seed
-        self._goals = _checked_goals(grid, goals)
+        self._goals = checked_goals(grid, goals)
         self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=s.localization, seed=seed)
         self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
         self._planner: LocalPlanner = local_planner(robot, s.following, s.window, s.band, s.people)
@@ -331,7 +331,7 @@ class Navigator:
     def _plan_anew(self, t: float, costmap: CostMap) -> None:
         goal = self.goal
         assert goal is not None
-        start = self._free_start(costmap)
+        start = free_start(costmap, self._robot, self.pose)
         self.plan = plan_for_loop(
             costmap, self._robot, start, goal.pose, margin=self._settings.safety.margin,
             settings=self._settings.planning, explain=self._command.standing,
@@ -398,7 +398,7 @@ class Navigator:
         assert goal is not None
         if self.plan is not None and not self.plan.found:
             told = plan_for_loop(
-                self._costs.costmap, self._robot, self._free_start(self._costs.costmap), goal.pose,
+                self._costs.costmap, self._robot, free_start(self._costs.costmap, self._robot, self.pose), goal.pose,
                 margin=self._settings.safety.margin, settings=self._settings.planning, explain=True,
             )  # fmt: skip
             reason = told.reason or reason
@@ -445,24 +445,6 @@ class Navigator:
         self.state = "failed" if failed else "finished"
         self.reason = "; ".join(f"{stop.name}: {stop.reason}" for stop in failed)
 
-    def _free_start(self, costmap: CostMap) -> FloatArray:
-        """The pose to plan from: where the robot is, or the nearest open place if an estimate's error closes that."""
-        cell = self._grid.cells_at(self.pose[None, :2])[0]
-        if self._grid.contains(cell[None])[0] and (
-            np.isinf(costmap.prices[tuple(cell)]) or body_touches(costmap, self._robot, self.pose)[0, 0] >= 0
-        ):
-            reach = 8
-            low = np.maximum(cell - reach, 0)
-            block = costmap.prices[low[0] : cell[0] + reach + 1, low[1] : cell[1] + reach + 1]
-            candidates = np.argwhere(np.isfinite(block)) + low
-            points = self._grid.points_of(candidates)
-            poses = np.column_stack([points, np.full(len(points), self.pose[2])])
-            poses = poses[body_touches(costmap, self._robot, poses)[:, 0] < 0] if len(poses) else poses
-            if len(poses):
-                away = np.hypot(*(poses[:, :2] - self.pose[:2]).T)
-                return np.asarray(poses[int(np.argmin(away))], dtype=float)
-        return self.pose
-
 
 def _velocity(odometry: Track) -> FloatArray:
     """Return the body's mean velocity ``(3,)`` over the last tenth of a second of a track."""
@@ -471,17 +453,3 @@ def _velocity(odometry: Track) -> FloatArray:
         return np.zeros(3)
     before, now = odometry.at([odometry.t[-1] - span, odometry.t[-1]])
     return arc_velocity(relative(now, before)) / span
-
-
-def _checked_goals(grid: Grid, goals: Sequence[StopGoal] | ArrayLike) -> list[StopGoal]:
-    if isinstance(goals, (list, tuple)) and goals and isinstance(goals[0], StopGoal):
-        stops = list(goals)
-    else:
-        stops = Round.to_pose(goals).goals()  # type: ignore[arg-type]
-    for stop in stops:
-        if not grid.contains(grid.cells_at(stop.pose[None, :2]))[0]:
-            raise InputError(
-                "lies off the map", key=f"stop {stop.name!r}", value=[round(float(v), 3) for v in stop.pose],
-                expected="x, y on the map",
-            )  # fmt: skip
-    return stops

@@ -13,9 +13,9 @@ from pydantic import Field, model_validator
 
 from vinecompass.errors import InputError
 from vinecompass.files import Count, Model, NotNegative, Number, Positive, find_named, read_model
-from vinecompass.grids import NamedPose
+from vinecompass.grids import Grid, NamedPose
 
-__all__ = ["Round", "RoundStop", "StopGoal", "read_round"]
+__all__ = ["Round", "RoundStop", "StopGoal", "checked_goals", "read_round"]
 
 
 class RoundStop(Model):
@@ -119,6 +119,21 @@ class StopGoal:
     name: str
     pose: NDArray[np.float64]
     rules: RoundStop
+
+
+def checked_goals(grid: Grid, goals: Sequence[StopGoal] | ArrayLike) -> list[StopGoal]:
+    """Return stops, or the one stop at a pose ``(3,)``; raise `InputError` if one lies off the map."""
+    if isinstance(goals, (list, tuple)) and goals and isinstance(goals[0], StopGoal):
+        stops = list(goals)
+    else:
+        stops = Round.to_pose(goals).goals()  # type: ignore[arg-type]
+    for stop in stops:
+        if not grid.contains(grid.cells_at(stop.pose[None, :2]))[0]:
+            raise InputError(
+                "lies off the map", key=f"stop {stop.name!r}", value=[round(float(v), 3) for v in stop.pose],
+                expected="x, y on the map",
+            )  # fmt: skip
+    return stops
 
 
 def _pose(values: tuple[float, float, float]) -> NDArray[np.float64]:
