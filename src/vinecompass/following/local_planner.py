@@ -29,8 +29,10 @@ SPARE = (0.06, 0.04, 0.02, 0.0)
 """Metres about the body that it likes to have free when it turns on the spot: the side that has more is taken."""
 HELD_UP = 2.0
 """Seconds without turning after which a turn on the spot is tried the other way round."""
-SWAY = 0.02
-"""Metres beside the end that are not steered against any more: doing so so near to it would only shake."""
+SWAY = 0.01
+"""Metres beside the end that are not steered against."""
+STEERED_TO = 0.1
+"""Metres before the end up to which it is steered at: nearer to it, steering would only shake."""
 
 
 @dataclass(frozen=True)
@@ -245,7 +247,7 @@ class LocalPlanner(ABC):
     def _close_in(self, view: View, course: Course, end: FloatArray, profile: SpeedProfile) -> LocalPlan:
         """Creep to the end of a leg, steering at it only while that is of use."""
         ahead, aside = float(end[0]), float(end[1])
-        speed = min(profile.allowed, 0.04 + 2.0 * abs(ahead))
+        speed = min(profile.allowed, 0.04 + 3.0 * abs(ahead))
         # Gone too far, it comes back if it can.
         if ahead < 0.0 and self._comes_back(course):
             return self._plan(view, Command(-course.direction * speed), "went too far", course.leg)
@@ -256,7 +258,7 @@ class LocalPlanner(ABC):
             sign = course.direction
             wanted = Command(sign * pace * ahead / distance, turn, sign * pace * aside / distance)
         else:
-            steer = aside if abs(aside) > SWAY else 0.0
+            steer = aside if abs(aside) > SWAY and ahead > STEERED_TO else 0.0
             curvature = 2.0 * steer / max(ahead * ahead + steer * steer, 0.15**2)
             wanted = Command(course.direction * speed, speed * curvature)
         return self._plan(view, wanted, profile.reason, course.leg)
@@ -267,7 +269,7 @@ class LocalPlanner(ABC):
         if course.left > CLOSING_DISTANCE or distance > CLOSING_DISTANCE:
             return False
         # Braking from here takes the rest of the way.
-        stopping = view.current.speed**2 / (2.0 * self._drive.braking) + 0.5 * view.duration * abs(view.current.speed)
+        stopping = view.current.speed**2 / (2.0 * self._drive.braking)
         if self._drive.kind == "omni":
             return distance < max(tolerance, stopping)
         slack = tolerance if course.last_leg and self._turns_on_the_spot else 2.0 * tolerance
@@ -290,6 +292,9 @@ class LocalPlanner(ABC):
             self.phase = "missed" if off else "arrived"
             said = f"{distance:.2f} m and {np.degrees(abs(angle)):.1f} degrees off, and it cannot turn on the spot"
             return self._plan(view, Command(), said if off else "")
+        if abs(view.current.speed) > 0.02 or abs(view.current.sideways) > 0.02:
+            # Where it will have come to is judged once it stands.
+            return self._plan(view, Command(), "stops at the end")
         if distance > 2.0 * s.position_tolerance:
             self.phase, course.nearest = "turning", len(course.poses) - 1
             return self._plan(view, Command(), f"{distance:.2f} m off the end of the plan")
@@ -313,7 +318,7 @@ class LocalPlanner(ABC):
             angle += np.copysign(2.0 * np.pi, self._side)
         drive = self._drive
         # Slow enough to stop there with half the drive's turning power.
-        rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 2.0 * abs(angle) + 0.03, drive.top_turn_rate)
+        rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 4.0 * abs(angle) + 0.02, drive.top_turn_rate)
         return self._plan(view, Command(0.0, float(np.copysign(rate, angle))), "")
 
     def _free_side(self, view: View, angle: float) -> int:
