@@ -212,7 +212,7 @@ class BadInput(unittest.TestCase):
             (run, ["wheels", "position"], ["position", "no readings"]),
             (run, ["imu"], ["nothing there tells speed", "wheels"]),
             (dataclasses.replace(run, imu=late), ["wheels", "imu"], ["wheels", "86400", "one clock"]),
-            (dataclasses.replace(run, imu=slow), ["wheels", "imu"], ["imu", "lasts 58", "one unit"]),
+            (dataclasses.replace(run, imu=slow), ["wheels", "imu"], ["imu", "lasts 5", "one unit"]),
             (dataclasses.replace(run, position=far), None, ["start", "first position fix"]),
             (dataclasses.replace(run, imu=Imu(*(column[:1] for column in vars(run.imu).values()))), ["wheels", "imu"],
              ["imu", "no readings"]),
