@@ -8,12 +8,10 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-import shapely
 
 from benchmarks.drive_sites import hall, map_of
 from vinecompass import Settings, demo_file, read_robot, rehearse
 from vinecompass.following import PeopleSettings
-from vinecompass.geometry import transform_points
 from vinecompass.rehearsal import Rehearsal
 
 SPACE = 1.0
@@ -55,13 +53,8 @@ def encounter(kind: str, seed: int, *, rules: bool) -> Rehearsal:
 
 def intrusion(mission: Rehearsal) -> float:
     """Return the time integral of how far the body reaches into personal space, m s."""
-    outline, total, period = mission.run.robot.body.polygon, 0.0, 1.0 / mission.run.robot.scanner.rate
-    assert mission.run.truth is not None
-    for pose, people in zip(mission.run.truth.at(mission.track.t), mission.people, strict=True):
-        body = shapely.Polygon(transform_points(pose, outline))
-        for x, y, *_ in people:
-            total += max(SPACE - float(body.distance(shapely.Point(x, y))), 0.0) * period
-    return total
+    period = 1.0 / mission.run.robot.scanner.rate
+    return float(np.maximum(SPACE - mission.gaps_to_people(), 0.0).sum()) * period
 
 
 def people_case(job: tuple[str, int]) -> dict[str, Any]:

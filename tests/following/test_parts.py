@@ -10,7 +10,6 @@ from vinecompass import Zone, price_floor
 from vinecompass.costs import Walking
 from vinecompass.following import Course, FollowingSettings, SpeedProfile
 from vinecompass.following.band_kernels import HALF, body_to_segment, gather, solve_band
-from vinecompass.following.body_shape import covering_discs, rim_points
 from vinecompass.following.kernels import along_plan, body_meets
 from vinecompass.following.topology import detour, islands_near, sides_of
 from vinecompass.geometry import transform_points
@@ -70,11 +69,11 @@ class Courses(unittest.TestCase):
 
 class Shapes(unittest.TestCase):
     def test_discs_cover_the_body_and_rim_points_lie_on_it_close_together(self):
-        discs, radius = covering_discs(OUTLINE)
+        discs, radius = robot().body.covering_discs
         cover = shapely.union_all([shapely.Point(x, y).buffer(radius, quad_segs=64) for x, y in discs])
         self.assertTrue(cover.buffer(1e-3).contains(shapely.Polygon(OUTLINE)))
         self.assertLess(radius, 1.2 * 0.31)
-        rim = rim_points(OUTLINE, 0.025)
+        rim = robot().body.rim(0.025)
         ring = shapely.LinearRing(OUTLINE)
         self.assertLess(max(ring.distance(shapely.Point(p)) for p in rim), 1e-9)
         self.assertLessEqual(np.hypot(*np.diff(np.vstack([rim, rim[:1]]), axis=0).T).max(), 0.025 + 1e-9)
@@ -85,7 +84,7 @@ class Shapes(unittest.TestCase):
         cells = rng.integers(10, 90, (40, 2))
         grid.log_odds[cells[:, 0], cells[:, 1]] = 3.0
         floor = price_floor(grid, robot())
-        rim = rim_points(OUTLINE, 0.025)
+        rim = robot().body.rim(0.025)
         squares = shapely.union_all([
             shapely.box(c * 0.05, r * 0.05, (c + 1) * 0.05, (r + 1) * 0.05) for r, c in np.argwhere(floor.forbidden)
         ])  # fmt: skip
@@ -151,7 +150,7 @@ class NormalEquations(unittest.TestCase):
         limits = (0.5, 0.2, 0.6, 0.3, 0.4, 0.9, 0.27, 0.5, 4.0)
         rows, columns = np.mgrid[0:80, 0:80]
         floor = (np.abs(np.hypot(columns * 0.05 - 1.2, rows * 0.05 - 1.0)).astype(np.float32), 0.05)
-        body = (*covering_discs(OUTLINE), OUTLINE)
+        body = (*robot().body.covering_discs, OUTLINE)
         beside = poses[4, :2] + [0.3, 0.55]
         lines = np.array(
             [[*beside, *(beside + 0.4), 0, 0, 0.2], [*(poses[2, :2] - 0.6), *(poses[2, :2] - 0.6), 0, 0, 0.1]]

@@ -55,7 +55,7 @@ class Watching(unittest.TestCase):
     """What comes in is spoilt in one way at a time."""
 
     def troubles(self, spoil, command=DRIVING, seconds=3.0):
-        watch, found, rng = InputWatch(robot(), SafetySettings()), [], np.random.default_rng(1)
+        watch, found, rng = InputWatch(SafetySettings()), [], np.random.default_rng(1)
         for i in range(round(seconds / 0.1)):
             t = 0.1 * (i + 1)
             scan = Scan(t - 0.1, rng.uniform(1.0, 3.0, 433).astype(np.float32))

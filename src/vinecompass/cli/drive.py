@@ -150,13 +150,12 @@ def run_drive(
 
 def _round(goal: str | None, path: Path | None, site: Site) -> Round:
     """Return the round of a file, or the one whose only stop is the goal."""
-    from vinecompass.navigation import Round, RoundStop, read_round
+    from vinecompass.navigation import Round, read_round
 
     if path is not None:
         return read_round(path)
     assert goal is not None
-    x, y, heading = find_pose(goal, option="--to", site=site).tolist()
-    return Round(stop=[RoundStop(name=goal, pose=(x, y, math.degrees(heading)))])
+    return Round.to_pose(find_pose(goal, option="--to", site=site), goal)
 
 
 def _told(mission: Rehearsal) -> str:

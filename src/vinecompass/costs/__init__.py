@@ -1,6 +1,6 @@
 """Floor 2: what the floor costs, and where the body fits."""
 
-from vinecompass.costs.body_check import BodyCheck, body_clearance, body_touches
+from vinecompass.costs.body_check import BodyCheck, body_clearance, body_touches, touches_on_the_way
 from vinecompass.costs.costmap import Charge, CostMap, CostSettings, price_floor, price_stack
 from vinecompass.costs.costmap_files import write_costmap
 from vinecompass.costs.fall import FALLS, ClearanceLayer, price_at_gap
@@ -9,10 +9,11 @@ from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, on
 from vinecompass.costs.live_costs import LiveCosts
 from vinecompass.costs.live_obstacles import LiveObstacles
 from vinecompass.costs.narrow_places import NarrowPlace, find_narrow_places
-from vinecompass.costs.people import PeopleLayer, Walking
+from vinecompass.costs.people import PERSON_RADIUS, PeopleLayer, Walking
 
 __all__ = [
     "FALLS",
+    "PERSON_RADIUS",
     "BodyCheck",
     "Charge",
     "ClearanceLayer",
@@ -35,5 +36,6 @@ __all__ = [
     "price_at_gap",
     "price_floor",
     "price_stack",
+    "touches_on_the_way",
     "write_costmap",
 ]  # fmt: skip

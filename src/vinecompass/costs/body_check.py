@@ -14,7 +14,7 @@ from vinecompass.costs.kernels import NO_WAYS, drive_price, first_touch
 from vinecompass.geometry import transform_points
 from vinecompass.robot import Robot
 
-__all__ = ["BodyCheck", "body_clearance", "body_touches"]
+__all__ = ["BodyCheck", "body_clearance", "body_touches", "touches_on_the_way"]
 
 FARTHEST = 1.5
 """Metres beyond which clearance is not measured: nothing is decided by it there."""
@@ -82,6 +82,15 @@ def body_touches(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[np
     cells = np.stack(np.divmod(flat, costmap.grid.shape[1]), axis=-1)
     cells[flat < 0] = -1
     return cells
+
+
+def touches_on_the_way(costmap: CostMap, robot: Robot, poses: ArrayLike) -> bool:
+    """Tell whether the body touches something at one of the poses ``(N, 3)`` while it touches nothing at the first.
+
+    What it touches where it stands is not what its way leads it into.
+    """
+    touched = BodyCheck(costmap, robot).touched(poses) >= 0
+    return bool(not touched[0] and np.any(touched))
 
 
 def body_clearance(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[np.float64]:

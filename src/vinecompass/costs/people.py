@@ -14,11 +14,13 @@ from vinecompass.geometry import relative
 from vinecompass.grids import Grid
 from vinecompass.robot import Robot
 
-__all__ = ["PeopleLayer", "Walking"]
+__all__ = ["PERSON_RADIUS", "PeopleLayer", "Walking"]
 
 FARTHEST = 3.0
 """Spreads beyond which nothing is charged any more (less than a hundredth of the price at the person)."""
 
+PERSON_RADIUS = 0.25
+"""Metres: a standing adult's half width, arms at rest."""
 STROLL = 0.2
 """m/s below which a person stands, and has no side."""
 

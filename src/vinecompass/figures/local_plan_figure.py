@@ -9,6 +9,7 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Circle, Patch
 
+from vinecompass.costs import PERSON_RADIUS
 from vinecompass.figures.canvas import (
     CHARCOAL,
     CORAL,
@@ -31,7 +32,7 @@ from vinecompass.grids import Grid
 from vinecompass.navigation import Scene
 from vinecompass.robot import Robot
 
-__all__ = ["draw_local_plan", "draw_people"]
+__all__ = ["draw_local_plan"]
 
 REACH = 3.5
 """Metres about the robot that are drawn."""
@@ -63,7 +64,7 @@ def draw_local_plan(grid: Grid, robot: Robot, scene: Scene) -> Figure:
         legend.append(Line2D([], [], color=SAFFRON, linewidth=3.0, label="local plan"))
         outline = transform_points(local.poses[-1], robot.body.polygon)
         axes.plot(*np.vstack([outline, outline[:1]]).T, color=SAFFRON, linewidth=1.0, zorder=7)
-    legend += draw_people(axes, scene)
+    legend += _draw_people(axes, scene)
     legend.append(draw_robot(axes, robot, scene.pose))
     axes.set_xlim(x - 1.25 * REACH, x + 1.25 * REACH)
     axes.set_ylim(y - REACH, y + REACH)
@@ -71,10 +72,10 @@ def draw_local_plan(grid: Grid, robot: Robot, scene: Scene) -> Figure:
     return figure
 
 
-def draw_people(axes: Axes, scene: Scene) -> list[Line2D]:
+def _draw_people(axes: Axes, scene: Scene) -> list[Line2D]:
     """Draw people as discs with a whisker as long as what they walk in a second. Returns the legend."""
     for person in scene.people:
-        axes.add_patch(Circle((person.x, person.y), 0.25, facecolor=CORAL, edgecolor="white", zorder=8))
+        axes.add_patch(Circle((person.x, person.y), PERSON_RADIUS, facecolor=CORAL, edgecolor="white", zorder=8))
         axes.plot(
             [person.x, person.x + person.velocity_x], [person.y, person.y + person.velocity_y], color=CORAL,
             linewidth=2.0, zorder=8,

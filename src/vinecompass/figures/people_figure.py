@@ -5,13 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-import shapely
 from matplotlib.collections import LineCollection
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
-from numpy.typing import NDArray
 
 from vinecompass.figures.canvas import (
     BURGUNDY,
@@ -26,7 +24,6 @@ from vinecompass.figures.canvas import (
     new_sheet,
     write_side,
 )  # fmt: skip
-from vinecompass.geometry import transform_points
 from vinecompass.grids import Grid
 from vinecompass.rehearsal import Rehearsal
 
@@ -42,7 +39,7 @@ def draw_meetings(grid: Grid, rehearsals: Sequence[Rehearsal]) -> Figure:
 
     Below, how near the body came to a person's middle in each of them, and when.
     """
-    gaps = [_gaps(each) for each in rehearsals]
+    gaps = [each.gaps_to_people().min(axis=1, initial=np.inf) for each in rehearsals]
     nearest = [float(gap.min()) for gap in gaps]
     inside = sum(gap < SPACE for gap in nearest)
     figure, axes = new_sheet(
@@ -83,15 +80,3 @@ def draw_meetings(grid: Grid, rehearsals: Sequence[Rehearsal]) -> Figure:
     side.set_ylim(0.0, 4.0)
     side.set_title("distance; the line is personal space", fontsize=9, loc="left")
     return figure
-
-
-def _gaps(rehearsal: Rehearsal) -> NDArray[np.float64]:
-    """Return the distance from the body to the nearest person's middle ``(N,)`` at the track's stamps, m."""
-    truth, outline = rehearsal.run.truth, rehearsal.run.robot.body.polygon
-    assert truth is not None
-    if rehearsal.people.shape[1] == 0:
-        return np.full(len(rehearsal.track.t), np.inf)
-    corners = np.stack([transform_points(pose, outline) for pose in truth.at(rehearsal.track.t)])
-    bodies = np.asarray(shapely.polygons(corners))
-    people = shapely.points(rehearsal.people[:, :, :2])
-    return np.asarray(shapely.distance(bodies[:, None], people).min(axis=1))

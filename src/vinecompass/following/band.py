@@ -12,11 +12,10 @@ from pydantic import Field
 from vinecompass.costs import CostMap
 from vinecompass.files import Model, NotNegative, Positive, Whole
 from vinecompass.following.band_kernels import optimise
-from vinecompass.following.body_shape import covering_discs
 from vinecompass.following.obstacle import Obstacle
 from vinecompass.following.speed_profile import RESERVE
 from vinecompass.geometry import compose, interpolate_poses, inverse, transform_points
-from vinecompass.robot import Command, Robot
+from vinecompass.robot import Robot
 
 __all__ = ["Band", "BandSettings", "draw_tight", "first_guess"]
 
@@ -69,20 +68,17 @@ class Band:
         return self.duration + sum(value for name, value in self.terms.items() if name != "time")
 
     @property
-    def command(self) -> Command:
-        """What to do first."""
-        (x, y, heading), turn = self.poses[0], self.poses[1, 2] - self.poses[0, 2]
-        dx, dy, middle = self.poses[1, 0] - x, self.poses[1, 1] - y, heading + 0.5 * turn
-        way = dx * np.cos(middle) + dy * np.sin(middle)
-        return Command(float(way / self.times[0]), float(turn / self.times[0]))
+    def stamps(self) -> FloatArray:
+        """Seconds from its start to each pose ``(N + 1,)``."""
+        return np.concatenate([[0.0], np.cumsum(self.times)])
 
     def at(self, t: ArrayLike) -> FloatArray:
         """Return the poses ``(M, 3)`` at times after its start, s."""
-        return interpolate_poses(t, np.concatenate([[0.0], np.cumsum(self.times)]), self.poses)
+        return interpolate_poses(t, self.stamps, self.poses)
 
     def evenly(self, interval: float) -> Band:
         """Return it with evenly spaced times, about `interval` apart."""
-        stamps = np.concatenate([[0.0], np.cumsum(self.times)])
+        stamps = self.stamps
         count = int(np.clip(round(stamps[-1] / interval), FEWEST, MOST))
         wanted = np.linspace(0.0, stamps[-1], count + 1)
         columns = [np.interp(wanted, stamps, column) for column in self.poses.T]
@@ -157,7 +153,7 @@ def draw_tight(
     )  # fmt: skip
     frame = np.zeros(3) if floor is None else floor.grid.frame
     clearance, cell = (OPEN_FLOOR, 1.0) if floor is None else (floor.clearance, floor.grid.cell_size)
-    discs, radius = covering_discs(robot.body.polygon)
+    discs, radius = robot.body.covering_discs
     # From a forbidden cell's middle to its edge.
     spare = (s.spare + 0.5 * cell, s.spare)
     segments = _in_frame(frame, obstacles)

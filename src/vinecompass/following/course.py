@@ -15,7 +15,6 @@ __all__ = ["Course"]
 FloatArray = NDArray[np.float64]
 WINDOW = 1.0
 """Metres ahead on the course within which the robot is looked for, so that it never skips a stretch."""
-
 SAME_PLACE = 1e-4
 """Metres within which two poses stand on one spot."""
 
@@ -51,12 +50,14 @@ class Course:
                 f"pose {row} is not finite", key="poses", value=self.poses[row].tolist(), expected="m, radians"
             )
         # Of a turn on the spot only the last pose is kept: the heading that it is left with.
-        moves = np.hypot(*np.diff(self.poses[:, :2], axis=0).T) > SAME_PLACE
-        self.poses = self.poses[np.append(moves, True)]
+        kept = np.append(np.hypot(*np.diff(self.poses[:, :2], axis=0).T) > SAME_PLACE, True)
+        # A plan that is nothing but such a turn still has a beginning and an end.
+        kept[0] |= np.count_nonzero(kept) < 2
+        self.poses = self.poses[kept]
         self.along = distance_along(self.poses)
         directions = _directions(self.poses)
         changes = (np.flatnonzero(np.diff(directions)) + 1).tolist()
-        self._legs = [(a, b, int(directions[a])) for a, b in pairwise([0, *changes, max(len(directions), 1)])]
+        self._legs = [(a, b, int(directions[a])) for a, b in pairwise([0, *changes, len(directions)])]
         self._leg = 0
         self.nearest = 0
 
@@ -93,7 +94,7 @@ class Course:
     @property
     def end(self) -> int:
         """The pose of the plan at which the leg ends."""
-        return min(self._legs[self._leg][1], len(self.poses) - 1)
+        return self._legs[self._leg][1]
 
     def advance(self, pose: FloatArray) -> None:
         """Move to the nearest pose of the leg, never back, and never past a stretch not yet driven."""
@@ -114,7 +115,7 @@ class Course:
 def _directions(poses: FloatArray) -> NDArray[np.int64]:
     """Return for each step between poses 1 forward or -1 in reverse, by the heading that is not an end's own."""
     if len(poses) < 3:
-        return np.ones(max(len(poses) - 1, 1), np.int64)
+        return np.ones(len(poses) - 1, np.int64)
     steps = np.diff(poses[:, :2], axis=0)
     headings = np.concatenate([poses[1:2, 2], poses[1:-1, 2]])
     ahead = steps[:, 0] * np.cos(headings) + steps[:, 1] * np.sin(headings)

@@ -10,13 +10,13 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import CostMap, Walking, body_touches
+from vinecompass.costs import CostMap, Walking, touches_on_the_way
 from vinecompass.errors import InputError
 from vinecompass.following.course import Course
 from vinecompass.following.people_rules import Encounter
 from vinecompass.following.settings import FollowingSettings
 from vinecompass.following.speed_profile import RESERVE, SpeedProfile
-from vinecompass.geometry import compose, relative, wrap_heading
+from vinecompass.geometry import relative, turn_on_the_spot, wrap_heading
 from vinecompass.robot import Command, Robot, limit_command
 
 __all__ = ["Considered", "LocalPlan", "LocalPlanner", "Phase", "View"]
@@ -329,10 +329,7 @@ class LocalPlanner(ABC):
         for body in self._bodies:
             for side in (short, -short):
                 turn = angle if side == short else angle + side * 2.0 * np.pi
-                turns = np.linspace(0.0, turn, int(abs(turn) / 0.1) + 2)
-                poses = np.column_stack([np.tile(view.pose[:2], (len(turns), 1)), view.pose[2] + turns])
-                touched = body_touches(view.floor, body, poses)[:, 0] >= 0
-                if not np.any(touched[1:] & ~touched[0]):
+                if not touches_on_the_way(view.floor, body, turn_on_the_spot(view.pose, turn, 0.1)):
                     return side
         return short
 
@@ -343,8 +340,3 @@ class LocalPlanner(ABC):
     def _plan(self, view: View, wanted: Command, reason: str, poses: FloatArray | None = None) -> LocalPlan:
         command = limit_command(wanted, view.current, view.duration, self._drive)
         return LocalPlan(command, self.phase, reason, np.zeros((0, 3)) if poses is None else poses)
-
-    def _carried_on(self, view: View) -> FloatArray:
-        """Return the pose ``(3,)`` at the middle of the next period, if the robot goes on as it does."""
-        motion = 0.5 * view.duration * view.current.velocity
-        return compose(view.pose, motion)

@@ -7,13 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import Walking
+from vinecompass.costs import PERSON_RADIUS, Walking
 from vinecompass.errors import InputError
 
 __all__ = ["Obstacle"]
 
 FloatArray = NDArray[np.float64]
-PERSON_RADIUS = 0.25
 
 
 @dataclass(frozen=True)
@@ -51,21 +50,10 @@ class Obstacle:
         object.__setattr__(self, "points", corners)
 
     @classmethod
-    def of_person(cls, person: Walking) -> Obstacle:
-        """Return a person as a moving disc."""
+    def of_person(cls, person: Walking, space: float) -> Obstacle:
+        """Return a person as a moving disc, with some space about it, m."""
         velocity = (person.velocity_x, person.velocity_y)
-        return cls([[person.x, person.y]], radius=PERSON_RADIUS, velocity=velocity)
-
-    @property
-    def middle(self) -> FloatArray:
-        """The mean of its points ``(2,)``."""
-        return np.asarray(self.points, dtype=float).mean(axis=0)
-
-    @property
-    def reach(self) -> float:
-        """How far it reaches from its middle, m."""
-        corners = np.asarray(self.points, dtype=float)
-        return float(np.hypot(*(corners - self.middle).T).max()) + self.radius
+        return cls([[person.x, person.y]], radius=PERSON_RADIUS + space, velocity=velocity)
 
     @property
     def segments(self) -> FloatArray:

@@ -7,7 +7,7 @@ import numpy as np
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import LocalPlan, LocalPlanner, View
 from vinecompass.following.speed_profile import SpeedProfile
-from vinecompass.geometry import relative, wrap_heading
+from vinecompass.geometry import compose, relative, wrap_heading
 from vinecompass.robot import Command
 
 __all__ = ["PathFollower"]
@@ -40,7 +40,8 @@ class PathFollower(LocalPlanner):
 
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
         s = self._settings
-        here = self._carried_on(view)
+        # Where it will be at the middle of the next period, if it goes on as it does.
+        here = compose(view.pose, 0.5 * view.duration * view.current.velocity)
         aim = course.ahead(s.look_ahead + s.look_ahead_time * abs(view.current.speed))
         target = self._from_behind(relative(course.poses[aim], here), course)
         distance = max(float(np.hypot(target[0], target[1])), 0.1)

@@ -16,7 +16,7 @@ from vinecompass.files import Model, NotNegative, Number, Positive
 from vinecompass.following.relations import Approach, Relation, approaches, relate, sides
 from vinecompass.geometry import wrap_heading
 
-__all__ = ["Encounter", "PeopleRule", "PeopleSettings", "meet", "shut_out_by_people"]
+__all__ = ["CREEP", "Encounter", "PeopleRule", "PeopleSettings", "meet", "shut_out_by_people"]
 
 FloatArray = NDArray[np.float64]
 SOON = 0.5

@@ -5,18 +5,25 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import body_touches
+from vinecompass.costs import touches_on_the_way
 from vinecompass.following.band import Band, BandSettings, draw_tight, first_guess
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.obstacle import Obstacle
-from vinecompass.following.people_rules import Encounter, PeopleSettings, meet
+from vinecompass.following.people_rules import CREEP, Encounter, PeopleSettings, meet
 from vinecompass.following.settings import FollowingSettings
 from vinecompass.following.speed_profile import SpeedProfile
 from vinecompass.following.topology import Island, detour, islands_near, sides_of
-from vinecompass.geometry import arc_velocity, relative, resample_polyline, wrap_angle
+from vinecompass.geometry import (
+    arc_velocity,
+    distance_along,
+    polyline_headings,
+    relative,
+    resample_polyline,
+    wrap_angle,
+)
 from vinecompass.planning import ReedsSheppMotion
 from vinecompass.robot import Command, Robot
 
@@ -31,7 +38,6 @@ WRONG_SIDE = 3.0
 """Seconds that passing a person on the side that is not preferred is charged."""
 PARKING = 2.5
 """Metres of plan left from which manoeuvres are tried, too."""
-CREEP = 0.1
 
 
 class TimeBand(LocalPlanner):
@@ -70,9 +76,9 @@ class TimeBand(LocalPlanner):
         self._encounters: list[Encounter] = []
         self._half_width = 0.5 * float(np.ptp(robot.body.polygon[:, 1]))
 
-    def follow(self, poses: object) -> None:
+    def follow(self, poses: ArrayLike) -> None:
         """Take up a plan; see `LocalPlanner.follow`."""
-        super().follow(poses)  # type: ignore[arg-type]
+        super().follow(poses)
         self._bands = []
 
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
@@ -83,10 +89,7 @@ class TimeBand(LocalPlanner):
             view.pose, view.velocity, view.people, self._people,
             course=float(np.arctan2(leads[1], leads[0])), before=self._encounters,
         )  # fmt: skip
-        people = [
-            Obstacle([[each.x, each.y]], radius=0.25 + PERSONAL_SPACE, velocity=(each.velocity_x, each.velocity_y))
-            for each in view.people
-        ]
+        people = [Obstacle.of_person(each, PERSONAL_SPACE) for each in view.people]
         bands: list[Band] = []
         seen: set[tuple[int, ...]] = set()
         for guess, rounds in self._guesses(view, course, goal, path, islands):
@@ -158,7 +161,7 @@ class TimeBand(LocalPlanner):
         """Return what to begin with, each with how many rounds it needs: what was kept first, then what is new."""
         guesses = [(_carried(band, view, goal), 1) for band in self._bands]
         fresh = 1 if guesses else 3
-        even = resample_polyline(path, 0.2) if np.hypot(*np.diff(path, axis=0).T).sum() > 0.05 else path
+        even = resample_polyline(path, 0.2) if distance_along(path)[-1] > 0.05 else path
         present = sides_of(even, islands)
         rooms = [self._half_width + ROOM + (PERSONAL_SPACE if each.person >= 0 else 0.0) for each in islands]
         in_the_way = [
@@ -181,11 +184,8 @@ class TimeBand(LocalPlanner):
 
     def _touches(self, view: View, band: Band) -> bool:
         """Tell whether the body touches something on a band's way that it does not touch where it stands."""
-        if view.floor is None:
-            return False
-        poses = band.at(np.arange(0.0, band.duration + 0.05, 0.1))
-        touched = body_touches(view.floor, self._robot, poses)[:, 0] >= 0
-        return bool(not touched[0] and np.any(touched))
+        moments = np.arange(0.0, band.duration + 0.05, 0.1)
+        return view.floor is not None and touches_on_the_way(view.floor, self._robot, band.at(moments))
 
     def _on_wrong_sides(self, kind: tuple[int, ...], islands: Sequence[Island]) -> int:
         """Count the people who would be passed on the side that is not preferred."""
@@ -206,9 +206,8 @@ class TimeBand(LocalPlanner):
 
 def _posed(points: FloatArray, pose: FloatArray, goal: FloatArray, direction: int) -> FloatArray:
     """Return a path of points ``(N, 2)`` as poses, turning on the spot at either end where it must."""
-    steps = direction * np.diff(points, axis=0)
-    headings = np.arctan2(steps[:, 1], steps[:, 0])
-    poses = np.column_stack([points, np.append(headings, headings[-1])])
+    headings = polyline_headings(direction * points)
+    poses = np.column_stack([points, headings])
     parts = [pose[None]]
     if abs(wrap_angle(headings[0] - pose[2])) > 0.6:
         parts.append(poses[:1])
@@ -220,7 +219,7 @@ def _posed(points: FloatArray, pose: FloatArray, goal: FloatArray, direction: in
 
 def _carried(band: Band, view: View, goal: FloatArray) -> Band:
     """Return a band of the cycle before, begun where the robot is now and led on to the goal of now."""
-    stamps = np.concatenate([[0.0], np.cumsum(band.times)])
+    stamps = band.stamps
     left = np.append(view.duration, stamps[stamps > view.duration + 0.02])
     poses = band.at(left)
     poses[:, 2] = np.unwrap(poses[:, 2])

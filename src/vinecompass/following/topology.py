@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from vinecompass.costs import CostMap, Walking
+from vinecompass.costs import PERSON_RADIUS, CostMap, Walking
+from vinecompass.geometry import distance_along
 
 __all__ = ["Island", "detour", "islands_near", "sides_of"]
 
@@ -71,11 +72,10 @@ def islands_near(
 
 
 def _where_met(path: FloatArray, person: Walking, number: int) -> Island:
-    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(path[:, :2], axis=0).T))])
-    t = along / PACE
+    t = distance_along(path) / PACE
     x, y = person.x + t * person.velocity_x, person.y + t * person.velocity_y
     k = int(np.argmin(np.hypot(path[:, 0] - x, path[:, 1] - y)))
-    return Island(float(x[k]), float(y[k]), 0.25, number)
+    return Island(float(x[k]), float(y[k]), PERSON_RADIUS, number)
 
 
 def sides_of(path: FloatArray, islands: Sequence[Island]) -> tuple[int, ...]:
@@ -96,7 +96,7 @@ def detour(path: FloatArray, island: Island, side: int, room: float) -> FloatArr
     normal = np.array([-ahead[1], ahead[0]])
     # Seen from where the path should be, the island lies `reach + room` off to the side.
     wanted = float(off @ normal) - side * (island.reach + room)
-    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(path[:, :2], axis=0).T))])
+    along = distance_along(path)
     share = np.clip(np.abs(along - along[k]) / BUMP, 0.0, 1.0)
     bump = np.cos(0.5 * np.pi * share) ** 2
     # Both ends stay.

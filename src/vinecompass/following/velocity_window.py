@@ -8,14 +8,13 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.following.body_shape import covering_discs, rim_points
 from vinecompass.following.course import Course
 from vinecompass.following.kernels import roll_out
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.people_rules import Encounter, PeopleSettings, meet, shut_out_by_people
 from vinecompass.following.settings import FollowingSettings, WindowSettings
 from vinecompass.following.speed_profile import SpeedProfile
-from vinecompass.geometry import compose, inverse, transform_points
+from vinecompass.geometry import compose, inverse, polyline_headings, transform_points
 from vinecompass.robot import Command, Robot
 
 __all__ = ["VelocityWindow"]
@@ -76,9 +75,8 @@ class VelocityWindow(LocalPlanner):
         self._people = people or PeopleSettings()
         self._encounters: list[Encounter] = []
         self._window = window or WindowSettings()
-        self._outline = robot.body.polygon
-        self._discs, self._disc_radius = covering_discs(self._outline)
-        self._spacing, self._rim = 0.0, self._outline
+        self._discs, self._disc_radius = robot.body.covering_discs
+        self._spacing, self._rim = 0.0, robot.body.polygon
         self._cores = ThreadPoolExecutor(2)
 
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
@@ -98,11 +96,11 @@ class VelocityWindow(LocalPlanner):
             plan, along = _led_on(plan, along, course.direction, float(poses[-1, 2] - frame[2]), self._window.horizon)
         forbidden, clearance, cell = self._floor(view)
         if 0.5 * cell != self._spacing:
-            self._spacing, self._rim = 0.5 * cell, rim_points(self._outline, 0.5 * cell)
+            self._spacing, self._rim = 0.5 * cell, self._robot.body.rim(0.5 * cell)
         common = (
             np.array([view.current.speed, view.current.turn_rate]),
             np.array([drive.acceleration, drive.braking, drive.turn_acceleration]), compose(inverse(frame), view.pose),
-            frame, (plan, along, _directions(plan, course.direction)), (forbidden, clearance, cell),
+            frame, (plan, along, polyline_headings(course.direction * plan)), (forbidden, clearance, cell),
             (self._rim, self._spacing, self._discs, self._disc_radius, self._robot.body.outer_radius), steps,
             (STEP, DELAY), s.tight_gap,
         )  # fmt: skip
@@ -121,7 +119,7 @@ class VelocityWindow(LocalPlanner):
         # What is charged is the rest of the leg, however far the roll-outs were led on beyond it.
         beyond = course.left - float(along[-1] - (course.along[course.nearest] - course.along[first]))
         charges = {
-            "progress": (terms[:, 0] + beyond) / max(profile.allowed, 0.1), 
+            "progress": (terms[:, 0] + beyond) / max(profile.allowed, 0.1),
             "offset": w.offset * (1.0 + STRICTER * profile.tightness) * terms[:, 1],
             "heading": w.heading * terms[:, 2], "clearance": w.clearance * terms[:, 3],
             "smoothness": w.smoothness * terms[:, 4], "people": self._charge_for_people(paths, encounters),
@@ -213,12 +211,3 @@ def _led_on(
     length = float(np.hypot(step[0], step[1]))
     ahead = step / length if length > 1e-6 else direction * np.array([np.cos(heading), np.sin(heading)])
     return np.vstack([plan, plan[-1] + seconds * ahead]), np.append(along, along[-1] + seconds)
-
-
-def _directions(plan: FloatArray, direction: int) -> FloatArray:
-    """Return where the body points along each segment of a plan ``(N, 2)``; the last is that of the one before."""
-    if len(plan) < 2:
-        return np.zeros(1)
-    steps = np.diff(plan, axis=0) * direction
-    headings = np.arctan2(steps[:, 1], steps[:, 0])
-    return np.append(headings, headings[-1])

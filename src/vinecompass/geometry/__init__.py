@@ -1,6 +1,6 @@
 """Floor 0: poses, frames and angles."""
 
-from vinecompass.geometry.polylines import distance_along, resample_polyline
+from vinecompass.geometry.polylines import distance_along, polyline_headings, resample_polyline
 from vinecompass.geometry.poses import (
     arc,
     arc_velocity,
@@ -10,11 +10,13 @@ from vinecompass.geometry.poses import (
     inverse,
     relative,
     transform_points,
+    turn_on_the_spot,
     wrap_angle,
     wrap_heading,
 )
 
 __all__ = [
     "arc", "arc_velocity", "chain", "compose", "distance_along", "interpolate_poses", "inverse",
-    "relative", "resample_polyline", "transform_points", "wrap_angle", "wrap_heading",
+    "polyline_headings", "relative", "resample_polyline", "transform_points", "turn_on_the_spot", "wrap_angle",
+    "wrap_heading",
 ]  # fmt: skip

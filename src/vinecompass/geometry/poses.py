@@ -19,6 +19,7 @@ __all__ = [
     "inverse",
     "relative",
     "transform_points",
+    "turn_on_the_spot",
     "wrap_angle",
     "wrap_heading",
 ]
@@ -153,6 +154,16 @@ def arc_velocity(motion: ArrayLike) -> FloatArray:
     return _stacked(
         longer * (cosine * m[..., 0] + sine * m[..., 1]), longer * (cosine * m[..., 1] - sine * m[..., 0]), m[..., 2]
     )
+
+
+def turn_on_the_spot(pose: ArrayLike, turn: float, spacing: float) -> FloatArray:
+    """Return the poses ``(N, 3)`` passed in a turn by so many radians, less than `spacing` apart, both ends among them.
+
+    Headings go on beyond pi rather than wrap.
+    """
+    x, y, heading = np.asarray(pose, dtype=float)
+    turns = np.linspace(0.0, turn, int(abs(turn) / spacing) + 2)
+    return _stacked(np.full(len(turns), x), np.full(len(turns), y), heading + turns)
 
 
 def interpolate_poses(times: ArrayLike, known_times: ArrayLike, known_poses: ArrayLike) -> FloatArray:

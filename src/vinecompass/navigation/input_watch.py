@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import relative
 from vinecompass.navigation.safety_settings import SafetySettings
-from vinecompass.robot import Command, Robot
+from vinecompass.robot import Command
 from vinecompass.runs import Scan, Track
 
 __all__ = ["InputWatch"]
@@ -31,12 +31,11 @@ class InputWatch:
 
     Parameters
     ----------
-    robot : Robot
     settings : SafetySettings
     """
 
-    def __init__(self, robot: Robot, settings: SafetySettings) -> None:
-        self._robot, self._settings = robot, settings
+    def __init__(self, settings: SafetySettings) -> None:
+        self._settings = settings
         self._t = self._scan_t = -np.inf
         self._trouble, self._trouble_t, self._trouble_since = "", -np.inf, -np.inf
         self._ranges: NDArray[np.float32] | None = None
@@ -65,8 +64,8 @@ class InputWatch:
             In force since the last cycle.
         """
         step = t - self._t
-        found = self._look(t, scan, odometry, command)
-        jumped = np.isfinite(self._t) and not 0.0 < step <= LONGEST_STEP
+        jumped = bool(np.isfinite(self._t)) and not 0.0 < step <= LONGEST_STEP
+        found = self._look(t, scan, odometry, command, step, jumped)
         if found:
             if jumped or t - self._trouble_t > OVER_AFTER:
                 self._trouble_since = t
@@ -76,11 +75,13 @@ class InputWatch:
         self._t = t
         return found
 
-    def _look(self, t: float, scan: Scan, odometry: Track, command: Command) -> str:
-        s, step = self._settings, t - self._t
+    def _look(
+        self, t: float, scan: Scan, odometry: Track, command: Command, step: float, jumped: bool
+    ) -> str:  # fmt: skip
+        s = self._settings
         if not np.isfinite(t):
             return f"the clock says {t}"
-        if np.isfinite(self._t) and not 0.0 < step <= LONGEST_STEP:
+        if jumped:
             self._same_since = self._scan_t = -np.inf
             return f"the clock jumped by {step:.2f} s"
         scan_age, odometry_age = t - scan.t, t - float(odometry.t[-1])

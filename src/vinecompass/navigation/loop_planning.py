@@ -8,15 +8,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap
-from vinecompass.geometry import distance_along, wrap_heading
+from vinecompass.geometry import distance_along, turn_on_the_spot, wrap_heading
 from vinecompass.planning import Plan, PlanSettings, plan_path
 from vinecompass.robot import Robot
 
 __all__ = ["free_start", "plan_for_loop", "turn_fits"]
 
 FloatArray = NDArray[np.float64]
-MARGIN_PARTS = (1.0, 0.5, 0.0)
-"""Parts of the margin that it is planned with, one after the other."""
+MARGIN_PARTS = (1.0, 0.5)
+"""Parts of the margin that it is planned with, one after the other, before it is planned without."""
 NEAR_CELLS = 8
 """Cells about the robot in which a place to plan from is looked for, if its own is closed."""
 SMALL_TURN = 0.2
@@ -55,7 +55,7 @@ def plan_for_loop(
         plan = _plan_minding_turns(costmap, robot.widened(part * margin), start, goal, settings, explain=False)
         if plan.found:
             return plan
-    return _plan_minding_turns(costmap, robot, start, goal, settings, explain) if explain else plan
+    return _plan_minding_turns(costmap, robot, start, goal, settings, explain)
 
 
 def _plan_minding_turns(
@@ -105,9 +105,7 @@ def turn_fits(check: BodyCheck, pose: FloatArray, heading: float) -> bool:
     if abs(short) < SMALL_TURN:
         return True
     for turn in (short, short - float(np.copysign(2.0 * np.pi, short))):
-        angles = np.linspace(0.0, turn, int(abs(turn) / 0.08) + 2)
-        poses = np.column_stack([np.tile(pose[:2], (len(angles), 1)), pose[2] + angles])
-        if np.all(check.touched(poses)[1:] < 0):
+        if np.all(check.touched(turn_on_the_spot(pose, turn, 0.08))[1:] < 0):
             return True
     return False
 

@@ -86,13 +86,13 @@ class Navigator:
         zones: Sequence[Zone] = (), settings: Settings | None = None, seed: int,
     ) -> None:  # fmt: skip
         s = self._settings = settings or Settings()
-        self._grid, self._robot, self._zones, self._seed = grid, robot, zones, seed
+        self._grid, self._robot, self._seed = grid, robot, seed
         self._goals = checked_goals(grid, goals)
         self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=s.localization, seed=seed)
         self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
         self._planner: LocalPlanner = local_planner(robot, s.following, s.window, s.band, s.people)
         self._guarded = robot.widened(s.safety.margin)
-        self._watch = InputWatch(robot, s.safety)
+        self._watch = InputWatch(s.safety)
         self._before = SeenBefore(robot.scanner)
         self._belief_began: float | None = None
         self.log = MissionLog()
@@ -195,7 +195,7 @@ class Navigator:
             if self.state == "stale":
                 self.state, self.reason = "driving", ""
             points = self._sense(t, scan, odometry, people)
-            wanted = self._decide(t, period, people)
+            wanted = self._decide(t, period)
             self._command = self._safety.check(
                 t, wanted, self._command, points, duration=period, pose=self.pose, floor=self._costs.costmap,
                 people=people, measured=_velocity(odometry),
@@ -243,7 +243,7 @@ class Navigator:
         points = transform_points(inverse(since_scan), seen)
         return np.vstack([points, self._before.add(t, odometry.poses[-1], points)])
 
-    def _decide(self, t: float, period: float, people: Sequence[Walking]) -> Command:
+    def _decide(self, t: float, period: float) -> Command:
         """Return what is wanted now, by the state."""
         assert self.estimate is not None
         if self.state == "manual":
@@ -266,7 +266,7 @@ class Navigator:
         self._look(t)
         if self.state != "driving":
             return Command()
-        return self._drive(t, period, people)
+        return self._drive(t, period)
 
     def _knows_where(self) -> bool:
         return self.estimate is not None and self.estimate.settled
@@ -274,10 +274,10 @@ class Navigator:
     def _begin(self, recovery: Recovery) -> None:
         self._recovery, self.reason = recovery, str(recovery)
 
-    def _drive(self, t: float, period: float, people: Sequence[Walking]) -> Command:
+    def _drive(self, t: float, period: float) -> Command:
         s = self._settings.navigation
         local = self.local_plan = self._planner.step(
-            self.pose, self._command, period, floor=self._costs.costmap, people=people
+            self.pose, self._command, period, floor=self._costs.costmap, people=self._people
         )
         self.reason = local.reason
         self.log.meet(t, local.encounters)
@@ -289,9 +289,8 @@ class Navigator:
             self._arrive(t)
             return Command()
         if not self._progress.goes_on(t, self.pose, self._planner.remaining):
-            self._recover(
-                t, f"no progress for {s.stuck_after:g} s" + (f" ({self._why_slow()})" if self._why_slow() else "")
-            )
+            why = self._why_slow()
+            self._recover(t, f"no progress for {s.stuck_after:g} s" + (f" ({why})" if why else ""))
             return Command()
         wanted = local.command
         assert self.estimate is not None

@@ -9,8 +9,8 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.costs import CostMap, body_touches
-from vinecompass.geometry import arc, compose, wrap_heading
+from vinecompass.costs import CostMap, body_touches, touches_on_the_way
+from vinecompass.geometry import arc, compose, turn_on_the_spot, wrap_heading
 from vinecompass.robot import Command, Robot
 
 __all__ = ["RECOVERIES", "Recovery", "RecoveryKind"]
@@ -82,15 +82,16 @@ class Recovery:
         limit = RECOVERIES[self.kind]
         if t - self._began >= limit.seconds:
             return None
-        if self.kind == "look around" or (self.kind == "find myself" and robot.drive.kind != "car"):
+        turning = Command(0.0, min(LOOK_RATE, robot.drive.top_turn_rate))
+        if self.kind == "look around":
             self._turned += abs(wrap_heading(float(pose[2]) - self._heading))
             self._heading = float(pose[2])
-            over = found() and t - self._began > 1.0 if self.kind == "find myself" else self._turned >= 2.0 * np.pi
-            if self.kind == "look around" and not self._has_room(pose, floor, robot):
-                return None
-            return None if over else Command(0.0, min(LOOK_RATE, robot.drive.top_turn_rate))
+            next_turn = body_touches(floor, robot, turn_on_the_spot(pose, 0.5, 0.125))[:, 0]
+            return None if self._turned >= 2.0 * np.pi or np.any(next_turn >= 0) else turning
         if self.kind == "find myself":
-            return None if found() and t - self._began > 1.0 else Command()
+            if found() and t - self._began > 1.0:
+                return None
+            return turning if robot.drive.kind != "car" else Command()
         if self.kind == "back out":
             return self._back_out(pose, floor, robot, limit.metres)
         return Command()
@@ -102,10 +103,4 @@ class Recovery:
         if done >= metres or speed == 0.0:
             return None
         behind = compose(pose, arc([-1.0, 0.0, 0.0], np.linspace(0.0, 0.25, 6)))
-        touched = body_touches(floor, robot, behind)[:, 0] >= 0
-        return None if np.any(touched[1:] & ~touched[0]) else Command(-speed, 0.0)
-
-    def _has_room(self, pose: NDArray[np.float64], floor: CostMap, robot: Robot) -> bool:
-        """Tell whether the next half radian of a turn touches nothing."""
-        turned = pose + np.column_stack([np.zeros((6, 2)), np.linspace(0.0, 0.5, 6)])
-        return not np.any(body_touches(floor, robot, turned)[:, 0] >= 0)
+        return None if touches_on_the_way(floor, robot, behind) else Command(-speed, 0.0)

@@ -94,13 +94,13 @@ class Round(Model):
         return None if usual is None else np.asarray(usual, dtype=float)
 
     @classmethod
-    def to_pose(cls, goal: ArrayLike) -> Round:
+    def to_pose(cls, goal: ArrayLike, name: str = "goal") -> Round:
         """Return the round whose only stop is a pose ``(3,)``, m and radians."""
         pose = np.asarray(goal, dtype=float)
         if pose.shape != (3,) or not np.all(np.isfinite(pose)):
             raise InputError("is not a pose", key="goal", value=goal, expected="x, y, heading, all finite")
         x, y, heading = pose.tolist()
-        return cls(stop=[RoundStop(name="goal", pose=(x, y, float(np.degrees(heading))))])
+        return cls(stop=[RoundStop(name=name, pose=(x, y, float(np.degrees(heading))))])
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import CostMap, Walking
+from vinecompass.costs import PERSON_RADIUS, CostMap, Walking
 from vinecompass.geometry import arc, inverse, transform_points
 from vinecompass.navigation.kernels import first_blocked
 from vinecompass.navigation.mission_log import MissionLog
@@ -34,8 +34,6 @@ MARGIN_SHARES = (1.0, 0.5, 0.25, 0.0)
 """Shares of the margin that are kept, each for the points that have not come within it yet."""
 FAR = 3.5
 """Metres beyond which nothing seen matters to the next command."""
-PERSON_RADIUS = 0.25
-"""Metres: a standing adult's half width, arms at rest."""
 
 
 def safe_command(
@@ -101,11 +99,11 @@ class Safety:
         margins = self._settings.margin * np.array(MARGIN_SHARES)
         self._outlines = [robot.widened(margin).body.polygon for margin in margins.tolist()]
 
-    def stop(self, t: float, current: Command, duration: float, rule: str, wanted: Command | None = None) -> Command:
+    def stop(self, t: float, current: Command, duration: float, rule: str) -> Command:
         """Return the controlled stop, braking as hard as the drive allows, and note why."""
         given = limit_command(Command(), current, duration, self._robot.drive)
-        if not current.standing or (wanted is not None and not wanted.standing):
-            self._log.intervene(t, duration, rule, wanted or current, given, {"speed_m_per_s": current.speed})
+        if not current.standing:
+            self._log.intervene(t, duration, rule, current, given, {"speed_m_per_s": current.speed})
         return given
 
     def check(
@@ -176,6 +174,8 @@ class Safety:
             zone = float(floor.grid.values_at(here[None, :2], floor.top_speeds, np.inf)[0])
             if zone < cap:
                 cap, rule, numbers = zone, "a slow zone", {"zone_m_per_s": zone}
+        if not people:
+            return cap, rule, numbers
         body = shapely.Polygon(transform_points(here, self._robot.body.polygon))
         for person in people:
             gap = float(body.distance(shapely.Point(person.x, person.y))) - PERSON_RADIUS

@@ -9,7 +9,7 @@ from numpy.typing import ArrayLike
 
 from vinecompass.errors import InputError
 from vinecompass.following import FollowingSettings, PathFollower
-from vinecompass.geometry import distance_along, relative, resample_polyline, transform_points
+from vinecompass.geometry import distance_along, polyline_headings, relative, resample_polyline, transform_points
 from vinecompass.navigation import safe_command
 from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.rehearsal.recorder import Recorder
@@ -62,10 +62,8 @@ def record_drive(
     simulator = Simulator(site, robot, seed=seed)
     start = simulator.pose
     points = resample_polyline(np.vstack([start[:2], np.asarray(route, dtype=float)]), 0.1)
-    ahead = np.diff(points, axis=0)
-    headings = np.arctan2(ahead[:, 1], ahead[:, 0])
     follower = PathFollower(robot, settings=FollowingSettings(cruise_speed=cruise_speed, look_ahead=0.3))
-    follower.follow(np.column_stack([points, np.append(headings, headings[-1])]))
+    follower.follow(np.column_stack([points, polyline_headings(points)]))
     outlines = [robot.widened(0.04).body.polygon]
     recorder = Recorder(robot, start)
     for _ in range(round(STANDING * robot.scanner.rate)):

@@ -6,10 +6,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs import Walking
-from vinecompass.geometry import wrap_angle
+from vinecompass.geometry import transform_points, wrap_angle
 from vinecompass.grids import Grid, Zone
 from vinecompass.navigation import MissionLog, Navigator, Round, Settings
 from vinecompass.rehearsal.live_faults import LiveFault
@@ -100,6 +101,13 @@ class Rehearsal:
     def heading_error(self) -> float:
         """The greatest true heading error at a stop said to be reached, radians; `nan` if none was."""
         return max((each.heading_error for each in self.arrivals if each.reached), default=float("nan"))
+
+    def gaps_to_people(self) -> NDArray[np.float64]:
+        """Return how far each person's middle truly was from the body ``(N, P)``, at the track's stamps, m."""
+        assert self.run.truth is not None
+        outline = self.run.robot.body.polygon
+        bodies = shapely.polygons([transform_points(pose, outline) for pose in self.run.truth.at(self.track.t)])
+        return np.asarray(shapely.distance(np.asarray(bodies)[:, None], shapely.points(self.people[:, :, :2])))
 
     def largest_accelerations(self) -> tuple[float, float, float]:
         """Return the hardest speeding up, braking (m/s2) and turn acceleration (rad/s2) by the truth."""

@@ -53,6 +53,22 @@ class Body(Model):
         """Distance from the origin to the farthest corner: whatever is farther is touched at no heading, m."""
         return float(np.hypot(*self.polygon.T).max())
 
+    @cached_property
+    def covering_discs(self) -> tuple[NDArray[np.float64], float]:
+        """The middles ``(D, 2)`` and the radius of equal discs along the x axis that cover the outline, m."""
+        low, high = self.polygon.min(axis=0), self.polygon.max(axis=0)
+        length, width = high - low
+        count = max(int(np.ceil(1.5 * length / width)), 1)
+        part = length / count
+        x = low[0] + part * (np.arange(count) + 0.5)
+        y = 0.5 * (low[1] + high[1])
+        return np.column_stack([x, np.full(count, y)]), float(np.hypot(0.5 * part, 0.5 * width))
+
+    def rim(self, spacing: float) -> NDArray[np.float64]:
+        """Return points ``(R, 2)`` along the outline, at most `spacing` metres apart."""
+        ring = shapely.segmentize(shapely.LinearRing(self.polygon), spacing)
+        return np.array(ring.coords)[:-1].copy()
+
 
 class OmniWheel(Model):
     """One ``[[drive.wheel]]`` of an omni drive: a wheel with free rollers about its rim."""
