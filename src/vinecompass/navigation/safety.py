@@ -13,7 +13,7 @@ from vinecompass.geometry import arc, inverse, transform_points
 from vinecompass.navigation.kernels import first_blocked
 from vinecompass.navigation.mission_log import MissionLog
 from vinecompass.navigation.safety_settings import SafetySettings
-from vinecompass.robot import Command, Robot, limit_command
+from vinecompass.robot import Command, Robot, braked_on_its_curve, limit_command
 
 __all__ = ["Safety", "safe_command"]
 
@@ -32,8 +32,6 @@ DRIFT = 0.08, 0.06
 """m/s and rad/s off what was commanded from which the body is taken to drift, as its wheels slip."""
 MARGIN_SHARES = (1.0, 0.5, 0.25, 0.0)
 """Shares of the margin that are kept, each for the points that have not come within it yet."""
-FAR = 3.5
-"""Metres beyond which nothing seen matters to the next command."""
 
 
 def safe_command(
@@ -60,10 +58,11 @@ def safe_command(
     Returns
     -------
     Command
-        Within the drive's limits from `current`; braking as hard as allowed if no part is safe.
+        Within the drive's limits from `current`; braking on its curve if no part is safe.
     """
     drive = robot.drive
-    near = points[np.hypot(*points.T) < FAR]
+    farthest = max(float(np.hypot(*outline.T).max()) for outline in outlines)
+    away = np.hypot(points[:, 0], points[:, 1])
     for share, turn_share in SHARES:
         part = Command(share * wanted.speed, turn_share * wanted.turn_rate, share * wanted.sideways)
         command = limit_command(part, current, duration, drive)
@@ -76,9 +75,10 @@ def safe_command(
         paths = [arc(command.velocity, times)]
         if drift is not None and not command.standing:
             paths.append(arc(command.velocity + drift, times))
+        near = points[away < farthest + max(float(np.hypot(*path[:, :2].T).max()) for path in paths)]
         if all(first_blocked(outline, near, path) == len(path) for outline in outlines for path in paths):
             return command
-    return limit_command(Command(), current, duration, drive)
+    return braked_on_its_curve(current, duration, drive)
 
 
 class Safety:
@@ -100,8 +100,8 @@ class Safety:
         self._outlines = [robot.widened(margin).body.polygon for margin in margins.tolist()]
 
     def stop(self, t: float, current: Command, duration: float, rule: str) -> Command:
-        """Return the controlled stop, braking as hard as the drive allows, and note why."""
-        given = limit_command(Command(), current, duration, self._robot.drive)
+        """Return the controlled stop, braking on its curve, and note why."""
+        given = braked_on_its_curve(current, duration, self._robot.drive)
         if not current.standing:
             self._log.intervene(t, duration, rule, current, given, {"speed_m_per_s": current.speed})
         return given

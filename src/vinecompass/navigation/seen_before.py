@@ -19,6 +19,8 @@ SEEN_BY_TURNING = 0.2
 """Metres behind that are seen for each radian of a turn on the spot."""
 APART = 0.02
 """Metres: of points in one square of that size one is kept."""
+MANY = 1 << 32
+"""More such squares than there are in a row."""
 
 
 class SeenBefore:
@@ -65,7 +67,8 @@ class SeenBefore:
         near = points[np.hypot(*points.T) < REACH]
         kept = np.vstack([self._points[hidden], transform_points(pose, near)])
         stamps = np.concatenate([self._stamps[hidden], np.full(len(near), t)])
-        _, first = np.unique(np.round(kept / APART).astype(np.int64), axis=0, return_index=True)
+        squares = np.round(kept / APART).astype(np.int64)
+        _, first = np.unique(squares[:, 0] * MANY + squares[:, 1], return_index=True)
         self._points, self._stamps = kept[first], stamps[first]
         return before[hidden]
 

@@ -58,6 +58,7 @@ class Plan:
         Metres.
     least_clearance : float
         From the body's outline to the nearest forbidden cell, anywhere along the plan, m; 1.5 counts as the most.
+        `nan` if nothing was to be explained.
     reversals : int
         How often it changes between forward and reverse.
     expanded : int
@@ -141,7 +142,8 @@ def plan_path(
     seed : int
         Of the methods that draw samples.
     explain : bool
-        Whether to find out what is in the way if there is none; that takes longer than planning.
+        Whether to find out what is in the way if there is none, and how near the body comes to things if there is:
+        either takes longer than planning.
 
     Returns
     -------
@@ -216,7 +218,7 @@ def solve(
     directions = _directions(poses)
     return Plan(
         "found", "", poses, problem.check.drive_price(poses), float(distance_along(poses)[-1]),
-        float(body_clearance(problem.costmap, problem.robot, poses).min()),
+        float(body_clearance(problem.costmap, problem.robot, poses).min()) if explain else float("nan"),
         int(np.sum(np.diff(directions[directions != 0]) != 0)), way.expanded, way.iterations,
         time.perf_counter() - begun, name, way.explored, way.tree,
     )  # fmt: skip

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from vinecompass.robot.robot import Drive
 
-__all__ = ["Command", "limit_command"]
+__all__ = ["Command", "braked_on_its_curve", "limit_command"]
 
 
 @dataclass(frozen=True)
@@ -79,6 +79,17 @@ def limit_command(wanted: Command, current: Command, duration: float, drive: Dri
         middle = (0.5 * (low[0] + high[0]), 0.5 * (low[1] + high[1]), 0.5 * (low[2] + high[2]))
         low, high = (middle, high) if _load(drive, middle[1], middle[2], middle[0]) <= 1.0 else (low, middle)
     return Command(low[1], low[0], low[2])
+
+
+def braked_on_its_curve(current: Command, duration: float, drive: Drive) -> Command:
+    """Return what is left of a command after braking for `duration` seconds, so that the body stays on its curve.
+
+    Speed and turn rate come to nought together. Each braked as hard as the drive can, the one that ends first would lead
+    the body off the curve that it was found free on.
+    """
+    pace = hypot(current.speed, current.sideways)
+    seconds = max(pace / drive.braking, abs(current.turn_rate) / drive.turn_acceleration)
+    return current.scaled(1.0 - duration / seconds) if seconds > duration else Command()
 
 
 def _toward(wanted: float, current: float, duration: float, drive: Drive) -> float:
