@@ -6,22 +6,22 @@ import shapely
 from tests.support import assert_input_error, new_folder, robot, short_mapping, short_run
 from vinecompass import Command, Navigator, Track, read_settings
 from vinecompass.geometry import arc, compose, inverse, transform_points
-from vinecompass.navigation import safe_command
-
-OUTLINES = [robot().widened(0.04).body.polygon]
+from vinecompass.navigation import Safety as SafetyCheck
 
 
 class Safety(unittest.TestCase):
     def safe(self, wanted, current, points):
-        return safe_command(wanted, current, np.array(points), robot(), OUTLINES, duration=0.1, delay=0.2)
+        return SafetyCheck(robot()).check(0.0, wanted, current, np.array(points), duration=0.1)
 
     def test_it_can_always_stop_before_what_it_sees(self):
         drive, rng = robot().drive, np.random.default_rng(18)
-        for _ in range(60):
+        for trial in range(60):
             points = rng.uniform([0.7, -0.6], [3.0, 0.6], (4, 2))
             current, pose = Command(), np.zeros(3)
-            for _ in range(60):
-                current = self.safe(Command(1.1, 0.2), current, transform_points(inverse(pose), points))
+            for step in range(60):
+                # Now and then it wants to turn as hard as it can.
+                wanted = Command(1.1, 0.2 if trial % 2 or step % 8 else float(rng.uniform(-1.4, 1.4)))
+                current = self.safe(wanted, current, transform_points(inverse(pose), points))
                 self.assertLessEqual(abs(current.speed), drive.top_speed)
                 pose = compose(pose, arc([current.speed, 0.0, current.turn_rate], 0.1))
                 placed = shapely.Polygon(transform_points(pose, robot().body.polygon))
@@ -29,8 +29,13 @@ class Safety(unittest.TestCase):
 
     def test_a_clear_way_is_not_slowed_and_a_blocked_turn_is_not_made(self):
         self.assertAlmostEqual(self.safe(Command(0.07, 0.0), Command(), [[3.0, 2.0]]).speed, 0.07)
-        turning = self.safe(Command(0.0, 1.0), Command(), [[0.42, 0.36]])
-        self.assertLess(turning.turn_rate, 0.1)
+        turning, turned, corner = Command(), 0.0, np.array([[0.42, 0.36]])
+        for _ in range(100):
+            turning = self.safe(Command(0.0, 1.0), turning, transform_points([0.0, 0.0, -turned], corner))
+            turned += 0.1 * turning.turn_rate
+        placed = shapely.Polygon(transform_points([0.0, 0.0, turned], robot().body.polygon))
+        self.assertEqual(turning.turn_rate, 0.0)
+        self.assertTrue(0.0 < placed.distance(shapely.Point(corner[0])) < 0.02)
 
     def test_what_is_inside_the_margin_already_does_not_pin_the_robot(self):
         self.assertGreater(self.safe(Command(0.3, 0.0), Command(), [[0.0, 0.33]]).speed, 0.0)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap
 from vinecompass.geometry import distance_along, turn_on_the_spot, wrap_heading
-from vinecompass.planning import Plan, PlanSettings, plan_path
+from vinecompass.planning import Plan, PlanSettings, WhyNot, plan_path
 from vinecompass.robot import Robot
 
 __all__ = ["free_start", "plan_for_loop", "turn_fits"]
@@ -25,6 +25,8 @@ SMALL_WAY = 0.06
 """Metres of a step below which it does not say which way the robot will point."""
 ABOUT_AN_END = 5.0
 """Metres of the plan about a start or a goal in which it is seen to that the body gets the right way round."""
+UP_TO = 0.5
+"""Metres from where a taken stop can be neared to, within which there is no use in going on."""
 
 
 def plan_for_loop(
@@ -38,6 +40,9 @@ def plan_for_loop(
 
     The usual plan leaves it to the robot to turn on the spot at either end. Where there is no room for that, as between
     two racks, a lattice is searched: it comes in the right way round, or backs in.
+
+    A stop where something was seen that the map does not know, such as a person, may be free again by the time the
+    robot is there: it is planned up to it, and the plan's `reason` says so.
 
     Parameters
     ----------
@@ -55,7 +60,20 @@ def plan_for_loop(
         plan = _plan_minding_turns(costmap, robot.widened(part * margin), start, goal, settings, explain=False)
         if plan.found:
             return plan
-    return _plan_minding_turns(costmap, robot, start, goal, settings, explain)
+    plan = _plan_minding_turns(costmap, robot, start, goal, settings, explain)
+    why = plan.why_not
+    if plan.status != "goal closed" or why is None or why.nearest is None or not _seen(costmap, why):
+        return plan
+    if np.hypot(*(why.nearest - start)[:2]) < UP_TO:
+        return plan
+    up_to = _plan_minding_turns(costmap, robot, start, why.nearest, settings, explain=False)
+    return replace(up_to, reason=f"drives up to a stop that is taken: {why.text}") if up_to.found else plan
+
+
+def _seen(costmap: CostMap, why: WhyNot) -> bool:
+    """Tell whether what closes an end is something that a scanner has seen."""
+    assert why.place is not None
+    return costmap.closing_layer(costmap.grid.cells_at([why.place])[0]) == "obstacles"
 
 
 def _plan_minding_turns(
@@ -64,31 +82,43 @@ def _plan_minding_turns(
     usual = plan_path(costmap, robot, start, goal, settings=settings, explain=explain)
     if not usual.found or usual.method == "lattice":
         return usual
-    check, poses, along = BodyCheck(costmap, robot), usual.poses, distance_along(usual.poses)
-    leaving, arriving = _travelling(poses, 0, start), _travelling(poses, len(poses) - 1, start)
-    leaves = turn_fits(check, start, float(leaving[2]))
-    arrives = turn_fits(check, arriving, float(goal[2]))
-    if leaves and arrives:
-        return usual
+    poses, leaves = usual.poses, False
+    # A turn on the spot sweeps the most floor, and walls are known to half a cell: with that besides, if it can be had.
+    for body in (robot.widened(0.5 * costmap.grid.cell_size), robot):
+        check = BodyCheck(costmap, body)
+        leaving, arriving = _travelling(poses, 0, start), _travelling(poses, len(poses) - 1, start)
+        leaves = turn_fits(check, start, float(leaving[2]))
+        arrives = turn_fits(check, arriving, float(goal[2]))
+        if leaves and arrives:
+            return usual
+        whole = _searched_about_ends(costmap, body, start, goal, settings, poses, leaves, arrives)
+        if len(whole):
+            length, method = float(distance_along(whole)[-1]), f"{usual.method}, lattice"
+            return replace(usual, poses=whole, length=length, method=method)
+    where = "at the stop" if leaves else "where it stands"
+    said = f"no room to turn on the spot {where}, and no way to come in the other way round"
+    return replace(usual, status="no way", reason=said, poses=poses[:0])
+
+
+def _searched_about_ends(
+    costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, settings: PlanSettings, poses: FloatArray,
+    leaves: bool, arrives: bool,
+) -> FloatArray:  # fmt: skip
+    """Return a path with the ends at which the body cannot turn searched by a lattice; empty if one finds none.
+
+    Over a whole site the lattice would take seconds.
+    """
 
     def searched(a: FloatArray, b: FloatArray) -> FloatArray:
         return plan_path(costmap, robot, a, b, method="lattice", settings=settings, explain=False).poses
 
-    # The lattice searches about the ends only: over a whole site it would take seconds.
+    along = distance_along(poses)
     if along[-1] < 2.0 * ABOUT_AN_END:
-        parts = [searched(start, goal)]
-    else:
-        low, high = (int(np.searchsorted(along, way)) for way in (ABOUT_AN_END, along[-1] - ABOUT_AN_END))
-        parts = [
-            poses[: low + 1] if leaves else searched(start, _travelling(poses, low, start)), poses[low : high + 1],
-            poses[high:] if arrives else searched(_travelling(poses, high, start), goal),
-        ]  # fmt: skip
-    if all(len(part) for part in parts):
-        whole = np.vstack([parts[0], *(part[1:] for part in parts[1:])])
-        return replace(usual, poses=whole, length=float(distance_along(whole)[-1]), method=f"{usual.method}, lattice")
-    where = "at the stop" if leaves else "where it stands"
-    said = f"no room to turn on the spot {where}, and no way to come in the other way round"
-    return replace(usual, status="no way", reason=said, poses=poses[:0])
+        return searched(start, goal)
+    low, high = (int(np.searchsorted(along, way)) for way in (ABOUT_AN_END, along[-1] - ABOUT_AN_END))
+    out = poses[: low + 1] if leaves else searched(start, _travelling(poses, low, start))
+    into = poses[high:] if arrives or not len(out) else searched(_travelling(poses, high, start), goal)
+    return np.vstack([out, poses[low + 1 : high + 1], into[1:]]) if len(out) and len(into) else poses[:0]
 
 
 def _travelling(poses: FloatArray, index: int, start: FloatArray) -> FloatArray:

@@ -279,7 +279,7 @@ class Navigator:
         local = self.local_plan = self._planner.step(
             self.pose, self._command, period, floor=self._costs.costmap, people=self._people
         )
-        self.reason = local.reason
+        self.reason = local.reason or ("" if self.plan is None else self.plan.reason)
         self.log.meet(t, local.encounters)
         if local.phase == "missed":
             self.plan, self._last_look = None, -np.inf

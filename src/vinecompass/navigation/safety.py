@@ -15,7 +15,7 @@ from vinecompass.navigation.mission_log import MissionLog
 from vinecompass.navigation.safety_settings import SafetySettings
 from vinecompass.robot import Command, Robot, braked_on_its_curve, limit_command
 
-__all__ = ["Safety", "safe_command"]
+__all__ = ["Safety"]
 
 FloatArray = NDArray[np.float64]
 SHARES = [
@@ -32,53 +32,11 @@ DRIFT = 0.08, 0.06
 """m/s and rad/s off what was commanded from which the body is taken to drift, as its wheels slip."""
 MARGIN_SHARES = (1.0, 0.5, 0.25, 0.0)
 """Shares of the margin that are kept, each for the points that have not come within it yet."""
+FULL_MARGIN_SPEED, LEAST_SHARE = 0.3, 0.25
+"""m/s of the body's fastest point from which the whole margin is kept, and what is kept of it by one that creeps.
 
-
-def safe_command(
-    wanted: Command, current: Command, points: FloatArray, robot: Robot, outlines: Sequence[FloatArray],
-    *, duration: float, delay: float, drift: FloatArray | None = None,
-) -> Command:  # fmt: skip
-    """Return the greatest part of a command from which the robot can still stop before it touches a point.
-
-    Parameters
-    ----------
-    wanted, current : Command
-        The command to check, and the one in force.
-    points : array, (N, 2)
-        What the scanner sees, in the body frame as it is now, m.
-    robot : Robot
-    outlines : sequence of array, (M, 2)
-        The body's outline, widened by one margin or several; a point inside one already does not stop it by that one.
-    duration, delay : float
-        Of the command, and from seeing to braking, s.
-    drift : array, (3,), optional
-        What the body does besides what it is told, as on wet floor: speed ahead and to the left, and turn rate. The
-        command must be safe with it and without.
-
-    Returns
-    -------
-    Command
-        Within the drive's limits from `current`; braking on its curve if no part is safe.
-    """
-    drive = robot.drive
-    farthest = max(float(np.hypot(*outline.T).max()) for outline in outlines)
-    away = np.hypot(points[:, 0], points[:, 1])
-    for share, turn_share in SHARES:
-        part = Command(share * wanted.speed, turn_share * wanted.turn_rate, share * wanted.sideways)
-        command = limit_command(part, current, duration, drive)
-        pace = float(np.hypot(command.speed, command.sideways))
-        stopping = delay + max(pace / drive.braking, abs(command.turn_rate) / drive.turn_acceleration)
-        # Braking from v takes v / b seconds and half the way that v would make in that time.
-        reach = delay + duration + (stopping - delay) / 2.0
-        fastest = max(pace, abs(command.turn_rate) * robot.body.outer_radius, 1e-6)
-        times = np.linspace(0.0, reach, int(np.ceil(reach * fastest / 0.03)) + 2)
-        paths = [arc(command.velocity, times)]
-        if drift is not None and not command.standing:
-            paths.append(arc(command.velocity + drift, times))
-        near = points[away < farthest + max(float(np.hypot(*path[:, :2].T).max()) for path in paths)]
-        if all(first_blocked(outline, near, path) == len(path) for outline in outlines for path in paths):
-            return command
-    return braked_on_its_curve(current, duration, drive)
+Where body and room are nearly alike, creeping is the only way to get out or on.
+"""
 
 
 class Safety:
@@ -95,9 +53,16 @@ class Safety:
     def __init__(self, robot: Robot, *, settings: SafetySettings | None = None, log: MissionLog | None = None) -> None:
         self._robot, self._settings = robot, settings or SafetySettings()
         self._log = log if log is not None else MissionLog()
-        # A margin that something has come into already still leaves a part of it, and the body.
-        margins = self._settings.margin * np.array(MARGIN_SHARES)
-        self._outlines = [robot.widened(margin).body.polygon for margin in margins.tolist()]
+        self._outer_radius = robot.widened(self._settings.margin).body.outer_radius
+        # A margin that something has come into already still leaves a part of it, and the body. Each outline counts
+        # from a speed of the body's fastest point on.
+        self._outlines = [
+            (
+                FULL_MARGIN_SPEED * share if share > LEAST_SHARE else 0.0,
+                robot.widened(share * self._settings.margin).body.polygon,
+            )
+            for share in MARGIN_SHARES
+        ]
 
     def stop(self, t: float, current: Command, duration: float, rule: str) -> Command:
         """Return the controlled stop, braking on its curve, and note why."""
@@ -149,16 +114,40 @@ class Safety:
             command, rule = limit_command(command.scaled(cap / pace), current, duration, self._robot.drive), why
         if people and pose is not None:
             points = np.vstack([points, self._where_people_will_be(np.asarray(pose, dtype=float), people)])
-        safe = safe_command(
-            command, current, points, self._robot, self._outlines, duration=duration, delay=self._settings.delay,
-            drift=drift,
-        )  # fmt: skip
+        safe = self._stoppable(command, current, points, duration, drift)
         if safe != command:
             rule = "brakes before something seen"
             numbers = {"nearest_m": float(np.hypot(*points.T).min()) if len(points) else float("inf")}
         if rule and safe != asked:
             self._log.intervene(t, duration, rule, wanted, safe, numbers)
         return safe
+
+    def _stoppable(
+        self, wanted: Command, current: Command, points: FloatArray, duration: float, drift: FloatArray | None
+    ) -> Command:  # fmt: skip
+        """Return the greatest part of a command from which the robot can still stop before it touches a point.
+
+        `drift` is what the body does besides what it is told, as on wet floor: the command must be safe with it and
+        without. If no part is safe, it brakes on its curve.
+        """
+        drive, delay = self._robot.drive, self._settings.delay
+        away = np.hypot(points[:, 0], points[:, 1])
+        for share, turn_share in SHARES:
+            part = Command(share * wanted.speed, turn_share * wanted.turn_rate, share * wanted.sideways)
+            command = limit_command(part, current, duration, drive)
+            pace = float(np.hypot(command.speed, command.sideways))
+            fastest = max(pace, abs(command.turn_rate) * self._outer_radius, 1e-6)
+            # Braking from v takes v / b seconds and half the way that v would make in that time.
+            reach = delay + duration + 0.5 * max(pace / drive.braking, abs(command.turn_rate) / drive.turn_acceleration)
+            times = np.linspace(0.0, reach, int(np.ceil(reach * fastest / 0.03)) + 2)
+            paths = [arc(command.velocity, times)]
+            if drift is not None and not command.standing:
+                paths.append(arc(command.velocity + drift, times))
+            near = points[away < self._outer_radius + max(float(np.hypot(*path[:, :2].T).max()) for path in paths)]
+            minded = [outline for speed, outline in self._outlines if speed <= fastest]
+            if all(first_blocked(outline, near, path) == len(path) for outline in minded for path in paths):
+                return command
+        return braked_on_its_curve(current, duration, drive)
 
     def _cap(
         self, pose: ArrayLike | None, floor: CostMap | None, people: Sequence[Walking]

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike
 from vinecompass.errors import InputError
 from vinecompass.following import FollowingSettings, PathFollower
 from vinecompass.geometry import distance_along, polyline_headings, relative, resample_polyline, transform_points
-from vinecompass.navigation import safe_command
+from vinecompass.navigation import Safety, SafetySettings
 from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.rehearsal.recorder import Recorder
 from vinecompass.robot import Command, Robot
@@ -64,7 +64,7 @@ def record_drive(
     points = resample_polyline(np.vstack([start[:2], np.asarray(route, dtype=float)]), 0.1)
     follower = PathFollower(robot, settings=FollowingSettings(cruise_speed=cruise_speed, look_ahead=0.3))
     follower.follow(np.column_stack([points, polyline_headings(points)]))
-    outlines = [robot.widened(0.04).body.polygon]
+    safety = Safety(robot, settings=SafetySettings(delay=simulator.period))
     recorder = Recorder(robot, start)
     for _ in range(round(STANDING * robot.scanner.rate)):
         recorder.add(Command(), simulator.step(Command()))
@@ -78,9 +78,7 @@ def record_drive(
         seen = deskewed_hits(readings.scan.ranges, robot.scanner, motion.sweep)
         seen = transform_points(relative(motion.pose, simulator.pose), seen)
         wanted = follower.step(simulator.pose, command, simulator.period).command
-        command = safe_command(
-            wanted, command, seen, robot, outlines, duration=simulator.period, delay=simulator.period
-        )  # fmt: skip
+        command = safety.check(simulator.t, wanted, command, seen, duration=simulator.period)
         if simulator.t > time_limit:
             x, y, _ = simulator.pose
             raise InputError(

@@ -84,8 +84,8 @@ def limit_command(wanted: Command, current: Command, duration: float, drive: Dri
 def braked_on_its_curve(current: Command, duration: float, drive: Drive) -> Command:
     """Return what is left of a command after braking for `duration` seconds, so that the body stays on its curve.
 
-    Speed and turn rate come to nought together. Each braked as hard as the drive can, the one that ends first would lead
-    the body off the curve that it was found free on.
+    Speed and turn rate come to nought together: each braked as hard as the drive can, the one that ends first would
+    lead the body off the curve that it was found free on.
     """
     pace = hypot(current.speed, current.sideways)
     seconds = max(pace / drive.braking, abs(current.turn_rate) / drive.turn_acceleration)
