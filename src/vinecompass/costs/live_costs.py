@@ -12,13 +12,16 @@ from vinecompass.costs.costmap import CostSettings, people_layer, price_floor
 from vinecompass.costs.fall import ClearanceLayer
 from vinecompass.costs.layers import Layer
 from vinecompass.costs.live_obstacles import LiveObstacles
-from vinecompass.costs.people import PeopleLayer, Walking
+from vinecompass.costs.people import PERSON_RADIUS, PeopleLayer, Walking
+from vinecompass.geometry import inverse, transform_points
 from vinecompass.grids import Beams, Grid, Zone, clearance
 from vinecompass.robot import Robot
 
 __all__ = ["LiveCosts", "Window"]
 
 Window = tuple[slice, slice]
+WALKER_SLACK = 0.25
+"""Metres about a person who walks in which what a scan hits belongs to that person: the scan is a moment old."""
 NO_WINDOW = (slice(0, 0), slice(0, 0))
 
 
@@ -67,15 +70,19 @@ class LiveCosts:
         self._people_windows: list[Window] = []
         self._reach = max(body.inner_radius + s.comfort, body.outer_radius) + 2.0 * grid.cell_size
 
-    def see(self, t: float, pose: ArrayLike, beams: Beams, sensor: str = "scans") -> Window:
+    def see(
+        self, t: float, pose: ArrayLike, beams: Beams, sensor: str = "scans", people: Sequence[Walking] = ()
+    ) -> Window:  # fmt: skip
         """Take in a scan's beams, from a body at a pose ``(3,)`` in the site frame.
+
+        What is seen of people who walk is no obstacle: where they are now, they will not be when the robot gets there.
 
         Returns
         -------
         rows, columns : slice
             The cells whose prices may have changed; empty slices if none has.
         """
-        first, last = self.obstacles.see(t, pose, beams, sensor)
+        first, last = self.obstacles.see(t, pose, _past_walkers(beams, pose, people), sensor)
         if np.any(first >= last):
             return NO_WINDOW
         changed = np.s_[first[0] : last[0], first[1] : last[1]]
@@ -140,3 +147,13 @@ class LiveCosts:
             for part, side in zip(window, self._grid.shape, strict=True)
         )
         return rows, columns
+
+
+def _past_walkers(beams: Beams, pose: ArrayLike, people: Sequence[Walking]) -> Beams:
+    """Return beams of which none hits a person who walks."""
+    places = np.array([(each.x, each.y) for each in people if each.walks])
+    if len(places) == 0:
+        return beams
+    from_body = transform_points(inverse(pose), places)
+    away = np.hypot(*(beams.ends[:, None] - from_body).transpose(2, 0, 1)).min(axis=1)
+    return replace(beams, hit=beams.hit & (away > PERSON_RADIUS + WALKER_SLACK))

@@ -38,6 +38,11 @@ class Walking:
         if not np.all(np.isfinite([self.x, self.y, self.velocity_x, self.velocity_y])):
             raise InputError("is nowhere", key="person", value=(self.x, self.y), expected="metres and m/s, all finite")
 
+    @property
+    def walks(self) -> bool:
+        """Whether the person is on the way, and not just shifting."""
+        return bool(np.hypot(self.velocity_x, self.velocity_y) > STROLL)
+
     def __str__(self) -> str:
         return f"person at {self.x:.2f}, {self.y:.2f} walking at {np.hypot(self.velocity_x, self.velocity_y):.1f} m/s"
 

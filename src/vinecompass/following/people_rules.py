@@ -27,8 +27,6 @@ CREEP = 0.1
 """m/s that is never shut out: a robot so slow waits."""
 SLACK, SLACK_DEG = 0.7, 10.0
 """Metres and degrees beyond its limits for which a rule in force stays so, so that situations do not flutter."""
-STROLL = 0.2
-"""m/s below which a person stands, and has no direction."""
 
 
 class PeopleRule(Model):
@@ -136,7 +134,7 @@ def _rule(
     x, y = person.x - float(pose[0]), person.y - float(pose[1])
     distance = hypot(x, y)
     bearing = degrees(abs(wrap_heading(atan2(y, x) - course)))
-    walks = hypot(person.velocity_x, person.velocity_y) > STROLL
+    walks = person.walks
     walk = degrees(abs(wrap_heading(atan2(person.velocity_y, person.velocity_x) - course)))
     for rule in settings.rule:
         slack, slack_deg = (SLACK, SLACK_DEG) if rule == in_force else (0.0, 0.0)

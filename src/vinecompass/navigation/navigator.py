@@ -235,7 +235,7 @@ class Navigator:
         if self.estimate.state in ("tracking", "settling"):
             reach = self._settings.costs.obstacle_reach
             beams = straightened_beams(scan.ranges, lidar, motion.sweep, clear_reach=reach)
-            self._costs.see(t, self.estimate.pose, beams)
+            self._costs.see(t, self.estimate.pose, beams, people=people)
             if not self._met <= t < self._met + PEOPLE_PERIOD - 1e-9:
                 near = [each for each in people if np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach]
                 self._costs.meet(near)
