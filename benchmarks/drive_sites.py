@@ -10,6 +10,8 @@ from vinecompass import Grid, Site
 from vinecompass.grids import grid_from_polygons
 
 CELL = 0.05
+WEST, SOUTH = 0.0171, 0.0313
+"""Metres: buildings do not stand on the raster of a map."""
 
 
 def hall(
@@ -31,9 +33,9 @@ def cellar(seed: int, *, people: int = 2) -> Site:
     width, height = rng.uniform(18.0, 26.0), rng.uniform(14.0, 18.0)
     solids, stops = [], []
     aisle, rack = rng.uniform(1.2, 1.8), rng.uniform(0.8, 1.3)
-    x, number = 1.6, 0
+    x, number = WEST + 1.6, 0
     while x + rack < width - 1.6:
-        for low, high in ((2.2, 0.5 * height - 1.2), (0.5 * height + 1.2, height - 2.2)):
+        for low, high in ((SOUTH + 2.2, 0.5 * height - 1.2), (0.5 * height + 1.2, height - 2.2)):
             if rng.random() < 0.8:
                 solids.append({"name": f"rack {number}", "polygon": _box(x, low, x + rack, high)})
         if x + rack + aisle < width - 1.6:
@@ -53,7 +55,7 @@ def cellar(seed: int, *, people: int = 2) -> Site:
         }
         for i in range(people)
     ]  # fmt: skip
-    walls = [(0.0, 0.0), (width, 0.0), (width, height), (0.0, height), (0.0, 0.0)]
+    walls = [*_box(WEST, SOUTH, width, height), (WEST, SOUTH)]
     return Site.model_validate({
         "name": f"cellar {seed}", "start": (width / 2.0, 0.5 * height, 0.0), "wall": [{"points": walls}],
         "solid": solids, "stop": stops, "person": walks,

@@ -78,6 +78,9 @@ def grid_from_polygons(
 ) -> Grid:  # fmt: skip
     """Make a map of a free floor with walls along its edge and solid things on it.
 
+    A cell into which a wall or a thing reaches is occupied, as it is in a map made of scans: so walls lie as far from
+    the cells' centres on one side as on the other, and localization is not drawn to them.
+
     Parameters
     ----------
     floor : array_like, (N, 2)
@@ -99,8 +102,14 @@ def grid_from_polygons(
     empty = Grid(np.zeros((rows, columns), np.float32), cell_size, tuple(low * cell_size))
     centres = empty.points_of(np.argwhere(np.ones(empty.shape, dtype=bool)))
     occupied = shapely.contains_xy(outside, *centres.T)
-    free = shapely.contains_xy(shape, *centres.T)
-    for solid in solids:
-        free &= ~shapely.contains_xy(shapely.Polygon(np.asarray(solid, dtype=float)), *centres.T)
+    # A little smaller, so that what only borders on a cell does not reach into it.
+    x, y, half = *centres.T, (0.5 - 1e-6) * cell_size
+    squares = shapely.box(x - half, y - half, x + half, y + half)
+    things = [shapely.Polygon(np.asarray(solid, dtype=float)) for solid in solids]
+    for thing in (shape, *things):
+        shapely.prepare(thing)
+    free = shapely.contains(shape, squares)
+    for thing in things:
+        free &= ~shapely.intersects(thing, squares)
     values = np.where(free, SIGNS["."], np.where(occupied, SIGNS["#"], SIGNS[" "])).astype(np.float32)
     return Grid(values.reshape(empty.shape), cell_size, empty.corner)
