@@ -18,9 +18,12 @@ import numpy as np
 from benchmarks.drive_people import people_case
 from benchmarks.drive_sites import cellar, map_of
 from vinecompass import Round, Settings, Site, demo_file, price_floor, read_robot, rehearse
+from vinecompass.geometry import relative, wrap_heading
 from vinecompass.navigation import RoundStop
-from vinecompass.planning import plan_path
+from vinecompass.navigation.loop_planning import plan_for_loop
+from vinecompass.planning import PlanSettings
 from vinecompass.rehearsal import LIVE_FAULTS, LiveFault, Rehearsal
+from vinecompass.robot import Drive
 
 SITES, SEEDS = 10, 5
 ARRIVED_WITHIN, TURNED_WITHIN = 0.05, 2.0
@@ -33,24 +36,54 @@ def settings_for(planner: str) -> Settings:
     return usual.model_copy(update={"following": usual.following.model_copy(update={"planner": planner})})
 
 
-def best_time(site: Site, stop: str) -> float:
-    """Return the least time for the cheapest plan to a stop: its length and turns at the drive's own limits, s.
+def ramped(way: float, top: float, faster: float, slower: float) -> float:
+    """Return the least time for a way from standstill to standstill, s."""
+    ramps = 0.5 * top**2 * (1.0 / faster + 1.0 / slower)
+    if way > ramps:
+        return (way - ramps) / top + top / faster + top / slower
+    return float(np.sqrt(2.0 * way * (1.0 / faster + 1.0 / slower)))
 
-    Full speed and acceleration all along, whatever stands beside, and turns on the spot at both ends only: no robot
-    that slows down in tight places and curves can be as quick.
+
+def best_time(site: Site, stop: str) -> float:
+    """Return the least time for the plan to a stop at the drive's own limits, s.
+
+    Full speed and acceleration all along each leg, whatever stands beside, and turns on the spot at full rate between
+    them: no robot that slows down in tight places and curves can be as quick.
     """
     robot = read_robot(demo_file("robot.toml"))
-    drive = robot.drive
-    plan = plan_path(price_floor(map_of(site), robot), robot, site.start_pose, site.find_stop(stop).site_pose)
+    plan = plan_for_loop(
+        price_floor(map_of(site), robot), robot, site.start_pose, site.find_stop(stop).site_pose, margin=0.04,
+        settings=PlanSettings(), explain=False,
+    )  # fmt: skip
     if not plan.found:
         return float("nan")
-    ramps = 0.5 * drive.top_speed * (1.0 / drive.acceleration + 1.0 / drive.braking)
-    seconds = plan.length / drive.top_speed + ramps
-    for a, b in ((plan.poses[0], plan.poses[1]), (plan.poses[-1], plan.poses[-2])):
-        away = np.arctan2(*(b - a)[1::-1]) if a is plan.poses[0] else np.arctan2(*(a - b)[1::-1])
-        turn = abs(np.angle(np.exp(1j * (away - a[2]))))
-        seconds += turn / drive.top_turn_rate + drive.top_turn_rate / drive.turn_acceleration if turn > 0.2 else 0.0
-    return float(seconds)
+    drive, poses, seconds = robot.drive, plan.poses, 0.0
+    ahead = relative(poses[1:], poses[:-1])
+    # A path of lines leaves the turns at its ends to the robot: there the steps show the way, not the headings.
+    travelling = np.arctan2(*np.diff(poses[:, :2], axis=0).T[::-1])
+    kinds = np.where(np.hypot(*ahead[:, :2].T) < 1e-6, 0, np.where(np.cos(travelling - poses[1:, 2]) < 0.0, -1, 1))
+    kinds[-1] = kinds[-2] if kinds[-1] else 0
+    facing = np.where(kinds < 0, travelling + np.pi, travelling)
+    heading, first = float(poses[0, 2]), 0
+    for last in [*(np.flatnonzero(np.diff(kinds)) + 1).tolist(), len(kinds)]:
+        kind = kinds[first]
+        if kind:
+            turn = abs(wrap_heading(float(facing[first]) - heading))
+            way = float(np.hypot(*ahead[first:last, :2].T).sum())
+            top = drive.top_speed if kind > 0 else drive.reverse_speed
+            seconds += ramped(way, top, drive.acceleration, drive.braking)
+            heading = float(facing[last - 1])
+        else:
+            turn = abs(wrap_heading(float(poses[last, 2]) - heading))
+            heading = float(poses[last, 2])
+        seconds += turning_time(turn, drive)
+        first = last
+    return seconds + turning_time(abs(wrap_heading(float(poses[-1, 2]) - heading)), drive)
+
+
+def turning_time(turn: float, drive: Drive) -> float:
+    """Return the least time for a turn on the spot, s; none for one that a curve may save."""
+    return ramped(turn, drive.top_turn_rate, drive.turn_acceleration, drive.turn_acceleration) if turn > 0.2 else 0.0
 
 
 def turns_about(mission: Rehearsal) -> int:

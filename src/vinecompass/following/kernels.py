@@ -6,6 +6,8 @@ import numpy as np
 from numba import njit
 
 HALF_DIAGONAL = 0.7072
+BACK_WITHIN = 0.5
+"""Metres beside the plan from which the right direction leads back to it at 45 degrees."""
 
 
 @njit(cache=True, nogil=True)
@@ -80,9 +82,9 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
     (N,) and the body's direction on each segment (N,). `floor`: forbidden cells, clearance, cell size. `body`: points
     on its rim and their spacing; the middles (D, 2) and the radius of discs that cover it; its outer radius.
     `timing`: seconds between poses, and from seeing to braking.
-    `terms` (K, 6) receives: metres of plan left at the end, mean metres beside it, radians off its direction at the
-    end, mean of the squared lack of gap (0 to 1), change of turn rate, and 1 if the body could not stop before it
-    touches something.
+    `terms` (K, 6) receives: metres of plan left at the end, mean metres beside it, radians at the end off the direction
+    that leads along it or back to it, mean of the squared lack of gap (0 to 1), change of turn rate, and 1 if the body
+    could not stop before it touches something.
     """
     plan, along, headings = course
     forbidden, clearance, cell = floor
@@ -138,7 +140,11 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
         fastest = max(abs(velocities[k, 0]), abs(current[0]))
         stopping = fastest * delay + fastest * fastest / (2.0 * limits[1])
         way = along[segment] + share * (along[segment + 1] - along[segment])
-        turn = heading - headings[segment]
+        # Beside the plan the right direction is one that leads back to it.
+        dx, dy = plan[segment + 1, 0] - plan[segment, 0], plan[segment + 1, 1] - plan[segment, 1]
+        left = dx * (y - plan[segment, 1]) - dy * (x - plan[segment, 0]) > 0.0
+        back = np.arctan(off / BACK_WITHIN)
+        turn = heading - headings[segment] + (back if left else -back)
         terms[k, 0] = along[-1] - way + off
         terms[k, 1] = beside / steps
         terms[k, 2] = abs(turn - 2.0 * np.pi * np.rint(turn / (2.0 * np.pi)))

@@ -113,12 +113,14 @@ def _searched_about_ends(
         return plan_path(costmap, robot, a, b, method="lattice", settings=settings, explain=False).poses
 
     along = distance_along(poses)
-    if along[-1] < 2.0 * ABOUT_AN_END:
+    if not (leaves or arrives) and along[-1] < 2.0 * ABOUT_AN_END:
         return searched(start, goal)
-    low, high = (int(np.searchsorted(along, way)) for way in (ABOUT_AN_END, along[-1] - ABOUT_AN_END))
-    out = poses[: low + 1] if leaves else searched(start, _travelling(poses, low, start))
-    into = poses[high:] if arrives or not len(out) else searched(_travelling(poses, high, start), goal)
-    return np.vstack([out, poses[low + 1 : high + 1], into[1:]]) if len(out) and len(into) else poses[:0]
+    reach = min(ABOUT_AN_END, along[-1])
+    low, high = (int(np.searchsorted(along, way)) for way in (reach, along[-1] - reach))
+    out = poses[:1] if leaves else searched(start, goal if low == len(poses) - 1 else _travelling(poses, low, start))
+    into = poses[-1:] if arrives or not len(out) else searched(_travelling(poses, high, start) if high else start, goal)
+    between = poses[1 if leaves else low + 1 : -1 if arrives else high]
+    return np.vstack([out, between, into]) if len(out) and len(into) else poses[:0]
 
 
 def _travelling(poses: FloatArray, index: int, start: FloatArray) -> FloatArray:

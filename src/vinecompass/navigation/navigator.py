@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import CostMap, LiveCosts, Walking, body_touches
+from vinecompass.costs import BodyCheck, CostMap, LiveCosts, Walking, body_touches
 from vinecompass.errors import InputError
 from vinecompass.following import LocalPlan, LocalPlanner, local_planner
 from vinecompass.geometry import arc_velocity, compose, inverse, relative, transform_points, wrap_angle
@@ -36,6 +36,8 @@ State = Literal[
     "finding itself", "driving", "recovering", "dwelling", "stale", "holding", "manual", "finished", "failed"
 ]  # fmt: skip
 
+CLEARLY_CHEAPER = 0.9
+"""Share of what the rest of a plan that still serves costs, below which another is taken up instead."""
 PEOPLE_PERIOD = 0.3
 """Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
 
@@ -319,23 +321,33 @@ class Navigator:
         costmap = self._costs.costmap
         # Where people walk about it, a plan is soon out of date.
         age = s.replan_period if self._people_near else s.plan_age
-        if self.plan is not None and self.plan.found and t - self._last_plan < age:
-            ahead = self._planner.remaining
-            off_path = len(ahead) == 0 or np.hypot(*(ahead[0, :2] - self.pose[:2])) > s.off_path
-            if not off_path and np.all(body_touches(costmap, self._robot, ahead)[:, 0] < 0):
-                self.state = "driving"
-                return
-        self._plan_anew(t, costmap)
+        ahead = self._planner.remaining
+        off_path = len(ahead) == 0 or np.hypot(*(ahead[0, :2] - self.pose[:2])) > s.off_path
+        serves = self.plan is not None and self.plan.found and not off_path
+        serves = serves and bool(np.all(body_touches(costmap, self._robot, ahead)[:, 0] < 0))
+        if serves and t - self._last_plan < age:
+            self.state = "driving"
+            return
+        self._plan_anew(t, costmap, np.vstack([self.pose, ahead]) if serves else None)
 
-    def _plan_anew(self, t: float, costmap: CostMap) -> None:
-        goal = self.goal
+    def _plan_anew(self, t: float, costmap: CostMap, former: FloatArray | None) -> None:
+        """Plan; where what is left of a `former` plan serves still, another is taken up only if clearly cheaper."""
+        goal, check = self.goal, BodyCheck(costmap, self._robot)
         assert goal is not None
         start = free_start(costmap, self._robot, self.pose)
-        self.plan = plan_for_loop(
+        plan = plan_for_loop(
             costmap, self._robot, start, goal.pose, margin=self._settings.safety.margin,
             settings=self._settings.planning, explain=self._command.standing,
         )  # fmt: skip
         self._last_plan = t
+        if (
+            former is not None
+            and np.allclose(former[-1], goal.pose)
+            and not (plan.found and plan.cost < CLEARLY_CHEAPER * check.drive_price(former))
+        ):
+            self.state = "driving"
+            return
+        self.plan = plan
         if self.plan.found:
             # From where it stands to where it stands: a turn on the spot is left, or nothing.
             poses = self.plan.poses if len(self.plan.poses) > 1 else np.vstack([start, goal.pose])

@@ -26,7 +26,9 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     A node is a pose; of those in one square and heading of the lattice, only the cheapest is gone on from
     (hybrid-state A*: Dolgov, Thrun, Montemerlo and Diebel, 2008). It is drawn on by what the origin's way to the goal
     costs over the cells; since that turns by eighths only, the way may be up to 8 % dearer than the lattice's cheapest.
-    A robot that turns on the spot may do so, at the price of the way that its farthest corner makes.
+    A robot that turns on the spot may do so, at the price of the way that its farthest corner makes. A change between
+    forward, reverse and turning on the spot costs the stop that it takes; nodes do not tell how they were reached, so
+    of two ways to one node the cheaper stays, even where the other would go on without a change.
     """
     costmap, grid = problem.costmap, problem.costmap.grid
     scale = 1.0 / grid.cell_size
@@ -36,7 +38,7 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     # Long enough to leave its square, and to turn by a heading.
     length = max(1.5 * settings.lattice_cell, (radius or 2.0 * problem.robot.body.inner_radius) * turn_step)
     bends = (0.0, *((1.0,) if _turns(words, "L") else ()), *((-1.0,) if _turns(words, "R") else ()))
-    moves, move_prices = _moves(problem, settings, radius, reverse, bends, length, turn_step)
+    moves = _moves(problem, settings, radius, reverse, bends, length, turn_step)
     first, last = problem.ends
     field = CostToGo(costmap.prices, last, costmap.one_way)
     field.grow(first)
@@ -51,15 +53,15 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     turn_price = problem.robot.body.outer_radius * scale
     nodes, used, curve, cost, expanded, looked = lattice_search(
         problem.floor_arrays, problem.body_arrays,
-        moves, move_prices, bounds, start, goal, np.zeros(shape[0] * shape[1] * settings.lattice_headings, np.int32),
+        moves, bounds, start, goal, np.zeros(shape[0] * shape[1] * settings.lattice_headings, np.int32),
         shape, side, settings.lattice_headings,
-        (radius * scale, words, settings.reverse_price, turn_price),
+        (radius * scale, words, settings.reverse_price, turn_price, settings.change_price * scale),
         (MOST_NODES, settings.edge_spacing * scale, SHOT_REACH * scale),
     )  # fmt: skip
     explored = problem.to_site(looked)
     if not np.isfinite(cost):
         return Way(nothing, expanded, 1, explored, exhausted=len(looked) < MOST_NODES)
-    legs = [compose(node, moves[move]) for node, move in zip(nodes[:-1], used, strict=True)]
+    legs = [compose(node, moves[0][move]) for node, move in zip(nodes[:-1], used, strict=True)]
     legs.append(_shot(nodes[-1], curve, radius * scale, settings.spacing * scale))
     poses = np.vstack([legs[0], *(leg[1:] for leg in legs[1:])])
     return Way(problem.poses_to_site(poses), expanded, 1, explored)
@@ -79,12 +81,12 @@ def _moves(
     bends: tuple[float, ...],
     length: float,
     turn_step: float,
-) -> tuple[FloatArray, FloatArray]:
-    """Return the moves ``(M, K, 3)`` in cells seen from their start, and what each costs (see the kernel)."""
+) -> tuple[FloatArray, FloatArray, NDArray[np.int64]]:
+    """Return the moves ``(M, K, 3)`` in cells seen from their start, what each costs, and its kind; see the kernel."""
     scale = 1.0 / problem.costmap.grid.cell_size
     bend_radius = radius or length / turn_step
     count = max(int(np.ceil(length / settings.edge_spacing)), 2)
-    moves, prices = [], []
+    moves, prices, kinds = [], [], []
     for direction in (1.0, -1.0) if reverse else (1.0,):
         for bend in bends:
             piece = np.zeros((5, 2))
@@ -92,13 +94,15 @@ def _moves(
             path = curve_poses(np.zeros(3), piece, bend_radius, length / (count - 1e-6))
             moves.append(path * (scale, scale, 1.0))
             prices.append(1.0 if direction > 0.0 else settings.reverse_price)
+            kinds.append(int(direction))
     if radius == 0.0:
         for side in (1.0, -1.0):
             turn = np.zeros((count + 1, 3))
             turn[:, 2] = side * turn_step * np.linspace(0.0, 1.0, count + 1)
             moves.append(turn)
             prices.append(-problem.robot.body.outer_radius * scale * turn_step)
-    return np.stack(moves), np.array(prices)
+            kinds.append(0)
+    return np.stack(moves), np.array(prices), np.array(kinds)
 
 
 def _shot(start: FloatArray, curve: FloatArray, radius: float, spacing: float) -> FloatArray:

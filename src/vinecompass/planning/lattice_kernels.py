@@ -10,22 +10,26 @@ from numba import njit
 from vinecompass.costs.kernels import first_touch, line_price
 from vinecompass.planning.curve_kernels import curve_poses, dubins, half, reeds_shepp, seen_from
 
+ANY = 2
+"""Kind of the move before the first one: whatever comes after it is no change."""
+
 
 @njit(cache=True, nogil=True)
-def lattice_search(floor, body, moves, move_prices, bounds, start, goal, index_of, shape, side, headings, shot, limits):  # type: ignore[no-untyped-def]
+def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, side, headings, shot, limits):  # type: ignore[no-untyped-def]
     """Search from a pose to a pose, both in cells.
 
     Parameters
     ----------
     floor : prices, one_way, forbidden, clearance of the costmap
     body : outline in cells, outer radius and cell size in m
-    moves : (M, K, 3) poses of each move seen from its start, lengths in cells, the first being the start itself
-    move_prices : (M,) what a cell's length of each costs; negative for a turn on the spot: then what all of it costs
+    moves : (M, K, 3) poses of each move seen from its start, lengths in cells, the first being the start itself; (M,)
+        what a cell's length of each costs, negative for a turn on the spot: then what all of it costs; (M,) its kind: 1
+        ahead, -1 in reverse, 0 a turn on the spot
     bounds : (rows, columns) what it costs at least from a cell to the goal, in cells; inf where nothing leads there
     index_of : (states,) zeros, int32; most pages of it are never touched
     shape, side, headings : rows and columns of the lattice, cells a side of its squares, headings told apart
     shot : radius in cells, 0 for a straight line between turns on the spot; the words allowed, none if in reverse, too;
-        the price of reverse, and of a turn by a radian
+        the price of reverse, of a turn by a radian, and of a change between kinds of moves
     limits : most nodes, spacing of checks in cells, cells from the goal within which shots are tried each time
 
     Returns
@@ -36,7 +40,8 @@ def lattice_search(floor, body, moves, move_prices, bounds, start, goal, index_o
     """
     prices, one_way, forbidden, clearance = floor
     outline, outer_radius, cell_size = body
-    radius, words, reverse_price, turn_price = shot
+    moves, move_prices, move_kinds = moves
+    radius, words, _, turn_price, change_price = shot
     most, spacing, near = limits
     poses = np.empty((most + 1, 3))
     costs = np.empty(most + 1)
@@ -58,6 +63,7 @@ def lattice_search(floor, body, moves, move_prices, bounds, start, goal, index_o
         settled[node] = True
         expanded += 1
         x, y, heading = poses[node]
+        kind = move_kinds[by_move[node]] if by_move[node] >= 0 else ANY
         # A shot straight at the goal: each time near it, and now and then from afar.
         away = np.hypot(goal[0] - x, goal[1] - y)
         if away < near or expanded % max(int(away / near), 1) == 0:
@@ -72,9 +78,7 @@ def lattice_search(floor, body, moves, move_prices, bounds, start, goal, index_o
                 curve[0, 1], curve[1, 1], curve[2, 1] = half(bearing - heading), away, half(goal[2] - bearing)
                 least = away + turn_price * (abs(curve[0, 1]) + abs(curve[2, 1]))
             if costs[node] + least < best_cost:
-                reached = costs[node] + shot_price(
-                    floor, body, poses[node], curve, radius, spacing, reverse_price, turn_price
-                )
+                reached = costs[node] + shot_price(floor, body, poses[node], curve, spacing, shot, kind)
                 if reached < best_cost:
                     best_cost, best_node = reached, node
                     best_curve[:] = curve
@@ -99,6 +103,8 @@ def lattice_search(floor, body, moves, move_prices, bounds, start, goal, index_o
                 for i in range(1, path.shape[0]):
                     price += line_price(prices, one_way, path[i - 1, 0], path[i - 1, 1], path[i, 0], path[i, 1])
                 price *= move_prices[move]
+            if kind != ANY and move_kinds[move] != kind:
+                price += change_price
             reached = costs[node] + price
             if not reached < np.inf or (known and reached >= costs[known]):
                 continue
@@ -127,8 +133,9 @@ def lattice_search(floor, body, moves, move_prices, bounds, start, goal, index_o
 
 
 @njit(cache=True, nogil=True)
-def shot_price(floor, body, start, curve, radius, spacing, reverse_price, turn_price):  # type: ignore[no-untyped-def]
-    """What it costs to drive a shot from a pose, in cells; inf if the body cannot."""
+def shot_price(floor, body, start, curve, spacing, shot, kind):  # type: ignore[no-untyped-def]
+    """What it costs to drive a shot from a pose, in cells, after a move of some kind; inf if the body cannot."""
+    radius, _, reverse_price, turn_price, change_price = shot
     prices, one_way, forbidden, clearance = floor
     outline, outer_radius, cell_size = body
     total = 0.0
@@ -138,6 +145,8 @@ def shot_price(floor, body, start, curve, radius, spacing, reverse_price, turn_p
         bend, length = curve[i, 0], curve[i, 1]
         if length == 0.0:
             continue
+        before, kind = kind, (1 if length > 0.0 else -1) if radius > 0.0 else 1 if i == 1 else 0
+        total += change_price if before != ANY and before != kind else 0.0
         if radius > 0.0:
             piece[0, 0], piece[0, 1] = bend, length
             path = curve_poses(here, piece, radius, spacing)

@@ -13,7 +13,7 @@ from pydantic import Field
 from vinecompass.costs import BodyCheck, CostMap
 from vinecompass.costs.kernels import NO_WAYS
 from vinecompass.errors import InputError
-from vinecompass.files import Fraction, Model, Positive, Whole
+from vinecompass.files import Fraction, Model, NotNegative, Positive, Whole
 from vinecompass.geometry import compose, inverse, transform_points
 from vinecompass.planning.grid_search import Cells
 from vinecompass.planning.motions import Motion, StraightMotion, usual_motion
@@ -42,6 +42,9 @@ class PlanSettings(Model):
     lattice_cell: Positive = Field(0.1, description="side of a lattice's cells, m")
     lattice_headings: Whole = Field(32, description="headings told apart by a lattice")
     reverse_price: Positive = Field(1.5, description="what a metre in reverse costs a lattice, m")
+    change_price: NotNegative = Field(
+        0.5, description="what a change between forward, reverse and turning on the spot costs a lattice, m"
+    )
 
 
 @dataclass(frozen=True)
