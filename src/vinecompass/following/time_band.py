@@ -38,6 +38,8 @@ WRONG_SIDE = 3.0
 """Seconds that passing a person on the side that is not preferred is charged."""
 PARKING = 2.5
 """Metres of plan left from which manoeuvres are tried, too."""
+QUICK_TURN = 4.0
+"""Seconds that a turn on the spot at the end may take: no manoeuvre is quicker."""
 
 
 class TimeBand(LocalPlanner):
@@ -151,7 +153,9 @@ class TimeBand(LocalPlanner):
         travel = float(np.arctan2(step[1], step[0])) if np.hypot(*step) > 1e-3 else float(view.pose[2])
         at_speed = course.left > self._band.horizon
         ends = not at_speed and course.last_leg
-        with_heading = course.left < PARKING or abs(wrap_angle(end[2] - travel)) < np.pi / 2.0
+        turn, drive = float(abs(wrap_angle(end[2] - travel))), self._drive
+        slow = turn / drive.top_turn_rate + drive.top_turn_rate / drive.turn_acceleration > QUICK_TURN
+        with_heading = turn < np.pi / 2.0 or (slow and course.left < PARKING)
         keeps = ends and (with_heading or not self._turns_on_the_spot)
         return np.array([end[0], end[1], end[2] if keeps else travel]), at_speed, path
 
