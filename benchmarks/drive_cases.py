@@ -39,9 +39,12 @@ def timed_cycles(planner: Any, people: bool) -> tuple[np.ndarray, int]:
     pose, command, times, most = plan.poses[0], Command(), [], 0
     planner.follow(plan.poses)
     for _ in range(CYCLES):
-        ahead = compose(pose, [3.0, 0.2, 0.0])
-        x, y = float(ahead[0]), float(ahead[1])
-        walkers = [Walking(x, y, -0.4, 0.1), Walking(x + 1.0, y + 1.0)] if people else []
+        # Two people about three metres on, beside where the plan leads: one comes, one stands.
+        left = planner.remaining
+        x, y, heading = left[min(30, len(left) - 1)].tolist()
+        along, aside = np.array([np.cos(heading), np.sin(heading)]), np.array([-np.sin(heading), np.cos(heading)])
+        coming = Walking(*(np.array([x, y]) + 0.2 * aside), *(-0.4 * along))
+        walkers = [coming, Walking(x + 1.0, y + 1.0)] if people else []
         begun = time.perf_counter()
         local = planner.step(pose, command, 0.1, floor=floor, people=walkers)
         times.append(1000.0 * (time.perf_counter() - begun))

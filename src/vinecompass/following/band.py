@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -11,10 +12,10 @@ from pydantic import Field
 
 from vinecompass.costs import CostMap
 from vinecompass.files import Model, NotNegative, Positive, Whole
-from vinecompass.following.band_kernels import optimise
+from vinecompass.following.band_kernels import between, optimise
 from vinecompass.following.obstacle import Obstacle
 from vinecompass.following.speed_profile import RESERVE
-from vinecompass.geometry import compose, interpolate_poses, inverse, transform_points
+from vinecompass.geometry import compose, inverse, transform_points
 from vinecompass.robot import Robot
 
 __all__ = ["Band", "BandSettings", "draw_tight", "first_guess"]
@@ -67,22 +68,23 @@ class Band:
         """Its duration, and what it breaks: in seconds."""
         return self.duration + sum(value for name, value in self.terms.items() if name != "time")
 
-    @property
+    @cached_property
     def stamps(self) -> FloatArray:
         """Seconds from its start to each pose ``(N + 1,)``."""
         return np.concatenate([[0.0], np.cumsum(self.times)])
 
     def at(self, t: ArrayLike) -> FloatArray:
-        """Return the poses ``(M, 3)`` at times after its start, s."""
-        return interpolate_poses(t, self.stamps, self.poses)
+        """Return the poses ``(M, 3)`` at increasing times after its start, s, headings unwrapped."""
+        times = np.asarray(t, dtype=float)
+        poses = np.empty((len(times), 3))
+        between(times, self.stamps, self.poses, poses)
+        return poses
 
     def evenly(self, interval: float) -> Band:
         """Return it with evenly spaced times, about `interval` apart."""
-        stamps = self.stamps
-        count = int(np.clip(round(stamps[-1] / interval), FEWEST, MOST))
-        wanted = np.linspace(0.0, stamps[-1], count + 1)
-        columns = [np.interp(wanted, stamps, column) for column in self.poses.T]
-        return replace(self, poses=np.column_stack(columns), times=np.full(count, stamps[-1] / count))
+        count = min(max(round(self.duration / interval), FEWEST), MOST)
+        times = np.full(count, self.duration / count)
+        return replace(self, poses=self.at(np.arange(count + 1.0) * times[0]), times=times)
 
 
 def first_guess(poses: ArrayLike, robot: Robot, *, interval: float = 0.25) -> Band:
@@ -160,15 +162,15 @@ def draw_tight(
     costs = np.empty(len(TERMS))
     for _ in range(rounds):
         band = band.evenly(s.interval)
-        poses = np.ascontiguousarray(compose(inverse(frame), band.poses))
-        poses[:, 2] = np.unwrap(poses[:, 2])
+        poses = compose(inverse(frame), band.poses)
+        poses[:, 2] = band.poses[:, 2] - frame[2]
         times = band.times.copy()
         optimise(
             poses, times, (float(speed), float(turn_rate)), ends_at_speed, limits, WEIGHTS, spare,
             (clearance, cell), (discs, radius, robot.body.polygon), segments, s.iterations, costs,
         )  # fmt: skip
         site = compose(frame, poses)
-        site[:, 2] = np.unwrap(site[:, 2])
+        site[:, 2] = poses[:, 2] + frame[2]
         band = Band(site, times, dict(zip(TERMS, costs.tolist(), strict=True)))
     return band
 

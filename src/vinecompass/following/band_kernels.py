@@ -11,6 +11,34 @@ TIME, SLIP, SPEED, CHANGE, RADIUS, OBSTACLE, GAP = 0, 1, 2, 3, 4, 5, 6
 
 
 @njit(cache=True, nogil=True)
+def reversals(poses, least):  # type: ignore[no-untyped-def]
+    """How often a way of poses (N, 3) changes between forward and reverse; steps of less than `least` do not count."""
+    count, before = 0, 0
+    for i in range(poses.shape[0] - 1):
+        heading = 0.5 * (poses[i, 2] + poses[i + 1, 2])
+        x, y = poses[i + 1, 0] - poses[i, 0], poses[i + 1, 1] - poses[i, 1]
+        ahead = np.cos(heading) * x + np.sin(heading) * y
+        if abs(ahead) > least:
+            now = 1 if ahead > 0.0 else -1
+            count += 1 if before == -now else 0
+            before = now
+    return count
+
+
+@njit(cache=True, nogil=True)
+def between(times, stamps, rows, result):  # type: ignore[no-untyped-def]
+    """Rows (M, C) at `times` (M,), in a straight line between `rows` (N, C) at `stamps` (N,); held beyond both ends."""
+    before = 0
+    for i in range(times.shape[0]):
+        while before < stamps.shape[0] - 2 and stamps[before + 1] <= times[i]:
+            before += 1
+        length = stamps[before + 1] - stamps[before]
+        share = min(max((times[i] - stamps[before]) / length, 0.0), 1.0) if length > 0.0 else 1.0
+        for j in range(rows.shape[1]):
+            result[i, j] = rows[before, j] + share * (rows[before + 1, j] - rows[before, j])
+
+
+@njit(cache=True, nogil=True)
 def add_row(matrix, right, columns, values, count, residual, weight):  # type: ignore[no-untyped-def]
     """Add one weighted residual with its derivatives to the normal equations, in lower band storage."""
     for a in range(count):

@@ -1,4 +1,5 @@
-"""Kernel of the velocity window: velocities rolled out with the body, along the plan, over the floor."""
+"""Kernels of local planning: velocities rolled out with the body, along the plan, over the floor and among people;
+and on which side a path passes what stands alone."""
 
 from __future__ import annotations
 
@@ -151,3 +152,69 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
         terms[k, 3] = lack / steps
         terms[k, 4] = abs(velocities[k, 1] - current[1])
         terms[k, 5] = 1.0 if contact <= stopping else 0.0
+
+
+@njit(cache=True, nogil=True)
+def charge_for_people(paths, step, beyond, people, discs, disc_radius, space, charge, charges):  # type: ignore[no-untyped-def]
+    """What each roll-out (K, steps, 3) is charged for the room it leaves people as they walk on, into `charges` (K,).
+
+    `people` (P, 5): position and velocity in the site frame, and the side that they should be passed on: 1 left,
+    -1 right, 0 either. Every third pose is looked at; robot and people are carried on straight for `beyond` steps.
+    The body is covered by `discs` (D, 2) of `disc_radius`. `charge` is for touching, and falls to none at `space`, m.
+    """
+    steps = paths.shape[1]
+    for k in range(paths.shape[0]):
+        charges[k] = 0.0
+        last_x, last_y, last_heading = paths[k, steps - 1]
+        velocity_x, velocity_y = last_x - paths[k, steps - 2, 0], last_y - paths[k, steps - 2, 1]
+        for person in range(people.shape[0]):
+            closest, left = np.inf, 0.0
+            i = 1
+            while i < steps + beyond:
+                if i < steps:
+                    x, y, heading = paths[k, i]
+                else:
+                    x, y, heading = (
+                        last_x + (i - steps + 1) * velocity_x,
+                        last_y + (i - steps + 1) * velocity_y,
+                        last_heading,
+                    )
+                t = (i + 1) * step
+                dx = x - people[person, 0] - t * people[person, 2]
+                dy = y - people[person, 1] - t * people[person, 3]
+                cosine, sine = np.cos(heading), np.sin(heading)
+                for d in range(discs.shape[0]):
+                    u = dx + cosine * discs[d, 0] - sine * discs[d, 1]
+                    v = dy + sine * discs[d, 0] + cosine * discs[d, 1]
+                    if u * u + v * v < closest:
+                        closest, left = u * u + v * v, sine * dx - cosine * dy
+                i += 3
+            gap = max(np.sqrt(closest) - disc_radius, 0.0)
+            # Passing on the other side is worse the farther out it is: so there is always a way back.
+            if people[person, 4] != 0.0 and (left > 0.0) != (people[person, 4] < 0.0):
+                gap = -abs(left)
+            charges[k] = max(charges[k], charge * max(1.0 - gap / space, 0.0))
+
+
+@njit(cache=True, nogil=True)
+def nearest_of(path, x, y):  # type: ignore[no-untyped-def]
+    """Index of the point of a path (N, 2 or more) that is nearest to x, y."""
+    best, nearest = np.inf, 0
+    for i in range(path.shape[0]):
+        dx, dy = x - path[i, 0], y - path[i, 1]
+        if dx * dx + dy * dy < best:
+            best, nearest = dx * dx + dy * dy, i
+    return nearest
+
+
+@njit(cache=True, nogil=True)
+def passed_on(path, islands, near):  # type: ignore[no-untyped-def]
+    """On which side of a path (N, 2 or more) each island (I, 3: x, y, reach) lies: 1 left, -1 right, 0 beside none."""
+    last, sides = path.shape[0] - 1, np.zeros(islands.shape[0], np.int64)
+    for i in range(islands.shape[0]):
+        k = nearest_of(path, islands[i, 0], islands[i, 1])
+        x, y = islands[i, 0] - path[k, 0], islands[i, 1] - path[k, 1]
+        if 0 < k < last and np.hypot(x, y) <= near + islands[i, 2]:
+            ahead_x, ahead_y = path[k + 1, 0] - path[k - 1, 0], path[k + 1, 1] - path[k - 1, 1]
+            sides[i] = 1 if ahead_x * y - ahead_y * x >= 0.0 else -1
+    return sides

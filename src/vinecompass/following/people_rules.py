@@ -13,7 +13,7 @@ from pydantic import Field
 
 from vinecompass.costs import Walking
 from vinecompass.files import Model, NotNegative, Number, Positive
-from vinecompass.following.relations import Approach, Relation, approaches, relate, sides
+from vinecompass.following.relations import Approach, Relation, approach, relate, side
 from vinecompass.geometry import wrap_heading
 
 __all__ = ["CREEP", "Encounter", "PeopleRule", "PeopleSettings", "meet", "shut_out_by_people"]
@@ -164,11 +164,11 @@ def shut_out_by_people(
         line = np.array([each.person.x, each.person.y]) - pose[:2]
         wrong = np.zeros(len(velocities), bool)
         if rule.keep_to is not None:
-            wrong |= np.array(sides(moving, line)) != rule.keep_to
+            wrong |= side(moving, line) != (1 if rule.keep_to == "left" else -1)
         if not rule.may_approach:
-            wrong |= np.array(approaches(moving, line)) == "approaching"
+            wrong |= approach(moving, line) > 0
         if rule.straight:
-            side = np.sign(wrap_heading(float(np.arctan2(line[1], line[0])) - float(pose[2])))
-            wrong |= side * velocities[:, 1] > STRAIGHT
+            towards = np.sign(wrap_heading(float(np.arctan2(line[1], line[0])) - float(pose[2])))
+            wrong |= towards * velocities[:, 1] > STRAIGHT
         found.append((f"people: {rule.name}", wrong & ~slow))
     return found

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import hypot, radians, tan
+from math import radians, tan
 from typing import Literal
 
 import numpy as np
@@ -11,10 +11,12 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs import Walking
 
-__all__ = ["Approach", "Relation", "Side", "approaches", "relate", "sides"]
+__all__ = ["Approach", "Relation", "Side", "approach", "relate", "side"]
 
 Approach = Literal["approaching", "steady", "receding"]
 Side = Literal["left", "along", "right"]
+APPROACHES: dict[int, Approach] = {1: "approaching", 0: "steady", -1: "receding"}
+SIDES: dict[int, Side] = {1: "left", 0: "along", -1: "right"}
 STANDING = 0.1
 """m/s below which a speed along the line between the two counts as none."""
 ALONG = tan(radians(8.0))
@@ -56,34 +58,22 @@ def relate(pose: ArrayLike, velocity: ArrayLike, person: Walking) -> Relation:
     >>> str(relate([0.0, 0.0, 0.0], [0.8, 0.0], Walking(3.0, 1.0, 0.0, -1.0)))
     'robot approaching right, person approaching left'
     """
-    x, y = (float(value) for value in np.asarray(pose, dtype=float)[:2])
-    line_x, line_y = person.x - x, person.y - y
-    own_x, own_y = (float(value) for value in np.asarray(velocity, dtype=float))
+    line = np.array([person.x, person.y]) - np.asarray(pose, dtype=float)[:2]
+    own, others = np.asarray(velocity, dtype=float), np.array([person.velocity_x, person.velocity_y])
     return Relation(
-        _approach(own_x, own_y, line_x, line_y), _approach(person.velocity_x, person.velocity_y, -line_x, -line_y),
-        _side(own_x, own_y, line_x, line_y), _side(person.velocity_x, person.velocity_y, -line_x, -line_y),
+        APPROACHES[int(approach(own, line))], APPROACHES[int(approach(others, -line))],
+        SIDES[int(side(own, line))], SIDES[int(side(others, -line))],
     )  # fmt: skip
 
 
-def approaches(velocities: NDArray[np.float64], line: NDArray[np.float64]) -> list[Approach]:
-    """Return for velocities ``(K, 2)`` how each moves along a line ``(2,)`` to another."""
-    x, y = line.tolist()
-    return [_approach(vx, vy, x, y) for vx, vy in velocities.tolist()]
+def approach(velocities: NDArray[np.float64], line: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Return how velocities ``(..., 2)`` go along a line ``(2,)`` to another: 1 approaching, 0 steady, -1 receding."""
+    along = velocities @ line / max(float(np.hypot(line[0], line[1])), 1e-9)
+    return np.where(np.abs(along) > STANDING, np.sign(along), 0.0).astype(np.int64)
 
 
-def sides(velocities: NDArray[np.float64], line: NDArray[np.float64]) -> list[Side]:
-    """Return for velocities ``(K, 2)`` to which side of a line ``(2,)`` to another each moves."""
-    x, y = line.tolist()
-    return [_side(vx, vy, x, y) for vx, vy in velocities.tolist()]
-
-
-def _approach(vx: float, vy: float, x: float, y: float) -> Approach:
-    along = (vx * x + vy * y) / max(hypot(x, y), 1e-9)
-    return "approaching" if along > STANDING else "receding" if along < -STANDING else "steady"
-
-
-def _side(vx: float, vy: float, x: float, y: float) -> Side:
-    across, along = x * vy - y * vx, abs(x * vx + y * vy)
-    if hypot(vx, vy) < STANDING or abs(across) <= ALONG * along:
-        return "along"
-    return "left" if across > 0.0 else "right"
+def side(velocities: NDArray[np.float64], line: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Return to which side of a line ``(2,)`` velocities ``(..., 2)`` move: 1 left, 0 along it, -1 right."""
+    across, along = velocities @ np.array([-line[1], line[0]]), velocities @ line
+    moves = np.sum(velocities * velocities, axis=-1) >= STANDING**2
+    return np.where(moves & (np.abs(across) > ALONG * np.abs(along)), np.sign(across), 0.0).astype(np.int64)

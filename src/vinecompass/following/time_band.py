@@ -9,6 +9,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs import touches_on_the_way
 from vinecompass.following.band import Band, BandSettings, draw_tight, first_guess
+from vinecompass.following.band_kernels import reversals
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.obstacle import Obstacle
@@ -226,7 +227,6 @@ def _carried(band: Band, view: View, goal: FloatArray) -> Band:
     stamps = band.stamps
     left = np.append(view.duration, stamps[stamps > view.duration + 0.02])
     poses = band.at(left)
-    poses[:, 2] = np.unwrap(poses[:, 2])
     times = np.diff(left)
     poses[0] = [*view.pose[:2], poses[0, 2] + wrap_angle(view.pose[2] - poses[0, 2])]
     end = np.array([*goal[:2], poses[-1, 2] + wrap_angle(goal[2] - poses[-1, 2])])
@@ -241,15 +241,7 @@ def _carried(band: Band, view: View, goal: FloatArray) -> Band:
 
 def _kind(band: Band, islands: Sequence[Island]) -> tuple[int, ...]:
     """Return what tells bands apart: on which side each island is passed, and how often it reverses."""
-    return (*sides_of(band.poses, islands), _reversals(band.poses))
-
-
-def _reversals(poses: FloatArray) -> int:
-    """Return how often a way of poses changes between forward and reverse."""
-    steps, headings = np.diff(poses[:, :2], axis=0), 0.5 * (poses[1:, 2] + poses[:-1, 2])
-    ahead = steps[:, 0] * np.cos(headings) + steps[:, 1] * np.sin(headings)
-    signs = np.sign(ahead[np.abs(ahead) > 0.02])
-    return int(np.count_nonzero(np.diff(signs)))
+    return (*sides_of(band.poses, islands), reversals(band.poses, 0.02))
 
 
 def _paths(bands: Sequence[Band]) -> FloatArray:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from vinecompass.costs import PERSON_RADIUS, CostMap, Walking
+from vinecompass.following.kernels import nearest_of, passed_on
 from vinecompass.geometry import distance_along
 
 __all__ = ["Island", "detour", "islands_near", "sides_of"]
@@ -80,20 +81,16 @@ def _where_met(path: FloatArray, person: Walking, number: int) -> Island:
 
 def sides_of(path: FloatArray, islands: Sequence[Island]) -> tuple[int, ...]:
     """Return on which side of a path ``(N, 2)`` or more columns each island lies: 1 left, -1 right, 0 not beside it."""
-    sides = []
-    for island in islands:
-        k, ahead, off = _nearest(path, island)
-        ends = k == 0 or k == len(path) - 1
-        away = float(np.hypot(off[0], off[1])) > NEAR + island.reach
-        left = ahead[0] * off[1] - ahead[1] * off[0] >= 0.0
-        sides.append(0 if ends or away else 1 if left else -1)
-    return tuple(sides)
+    places = np.array([(each.x, each.y, each.reach) for each in islands]).reshape(-1, 3)
+    return tuple(passed_on(path, places, NEAR).tolist())
 
 
 def detour(path: FloatArray, island: Island, side: int, room: float) -> FloatArray:
     """Return a path ``(N, 2)`` led past an island, which then lies on its left (1) or right (-1), with some room, m."""
-    k, ahead, off = _nearest(path, island)
-    normal = np.array([-ahead[1], ahead[0]])
+    k = nearest_of(path, island.x, island.y)
+    ahead = path[min(k + 1, len(path) - 1), :2] - path[max(k - 1, 0), :2]
+    normal = np.array([-ahead[1], ahead[0]]) / max(float(np.hypot(ahead[0], ahead[1])), 1e-9)
+    off = np.array([island.x, island.y]) - path[k, :2]
     # Seen from where the path should be, the island lies `reach + room` off to the side.
     wanted = float(off @ normal) - side * (island.reach + room)
     along = distance_along(path)
@@ -102,11 +99,3 @@ def detour(path: FloatArray, island: Island, side: int, room: float) -> FloatArr
     # Both ends stay.
     bump *= np.clip(along / 0.4, 0.0, 1.0) * np.clip((along[-1] - along) / 0.4, 0.0, 1.0)
     return np.asarray(path[:, :2] + (wanted * bump)[:, None] * normal)
-
-
-def _nearest(path: FloatArray, island: Island) -> tuple[int, FloatArray, FloatArray]:
-    """Return the point of a path nearest to an island, the path's direction there, and the island seen from there."""
-    x, y = island.x - path[:, 0], island.y - path[:, 1]
-    k = int(np.argmin(x * x + y * y))
-    ahead = path[min(k + 1, len(path) - 1), :2] - path[max(k - 1, 0), :2]
-    return k, ahead / max(float(np.hypot(ahead[0], ahead[1])), 1e-9), np.array([x[k], y[k]])

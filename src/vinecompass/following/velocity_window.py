@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.following.course import Course
-from vinecompass.following.kernels import roll_out
+from vinecompass.following.kernels import charge_for_people, roll_out
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.people_rules import Encounter, PeopleSettings, meet, shut_out_by_people
 from vinecompass.following.settings import FollowingSettings, WindowSettings
@@ -26,8 +26,8 @@ DELAY = 0.1
 """Seconds from seeing to braking that a roll-out allows for; safety allows for more."""
 PEOPLE_REACH = 8.0
 """Metres from which people are minded."""
-PEOPLE_TIME = 2.5
-"""Seconds beyond a roll-out for which robot and people are carried on straight."""
+PEOPLE_TIME = 4.0
+"""Seconds for which people are minded: beyond a roll-out, robot and people are carried on straight."""
 STRICTER = 6.0
 """How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
 MANY = 1000
@@ -77,7 +77,7 @@ class VelocityWindow(LocalPlanner):
         self._window = window or WindowSettings()
         self._discs, self._disc_radius = robot.body.covering_discs
         self._spacing, self._rim = 0.0, robot.body.polygon
-        self._cores = ThreadPoolExecutor(2)
+        self._cores = ThreadPoolExecutor(1)
 
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
         w, drive, s = self._window, self._drive, self._settings
@@ -104,25 +104,36 @@ class VelocityWindow(LocalPlanner):
             (self._rim, self._spacing, self._discs, self._disc_radius, self._robot.body.outer_radius), steps,
             (STEP, DELAY), s.tight_gap,
         )  # fmt: skip
-        # Candidates know nothing of each other: with many of them, each of two cores takes a half.
-        halves = np.array_split(np.arange(len(velocities)), 2 if len(velocities) >= MANY else 1)
-        parts = [slice(int(half[0]), int(half[-1]) + 1) for half in halves]
-        work = self._cores.map if len(parts) > 1 else map
-        list(work(lambda part: roll_out(velocities[part], *common, paths[part], terms[part]), parts))
         leads = course.poses[course.ahead(2.0), :2] - course.poses[course.nearest, :2]
-        encounters = meet(
+        encounters = self._encounters = meet(
             view.pose, view.velocity, view.people, self._people,
             course=float(np.arctan2(leads[1], leads[0])) if course.left > 0.5 else None,
             before=self._encounters,
         )  # fmt: skip
-        self._encounters = encounters
+        near, for_people = self._people_near(view.pose, encounters), np.zeros(len(velocities))
+        beyond = max(round((PEOPLE_TIME - w.horizon) / STEP), 0)
+
+        def weigh(part: slice) -> None:
+            roll_out(velocities[part], *common, paths[part], terms[part])
+            if len(near):
+                charge_for_people(
+                    paths[part], STEP, beyond, near, self._discs, self._disc_radius, self._people.personal_space,
+                    self._people.charge, for_people[part],
+                )  # fmt: skip
+
+        # Candidates know nothing of each other: with many of them, each of two cores takes a half.
+        half = len(velocities) // 2 if len(velocities) >= MANY else len(velocities)
+        other = self._cores.submit(weigh, slice(half, None)) if half < len(velocities) else None
+        weigh(slice(half))
+        if other is not None:
+            other.result()
         # What is charged is the rest of the leg, however far the roll-outs were led on beyond it.
-        beyond = course.left - float(along[-1] - (course.along[course.nearest] - course.along[first]))
+        led_on = course.left - float(along[-1] - (course.along[course.nearest] - course.along[first]))
         charges = {
-            "progress": (terms[:, 0] + beyond) / max(profile.allowed, 0.1),
+            "progress": (terms[:, 0] + led_on) / max(profile.allowed, 0.1),
             "offset": w.offset * (1.0 + STRICTER * profile.tightness) * terms[:, 1],
             "heading": w.heading * terms[:, 2], "clearance": w.clearance * terms[:, 3],
-            "smoothness": w.smoothness * terms[:, 4], "people": self._charge_for_people(paths, encounters),
+            "smoothness": w.smoothness * terms[:, 4], "people": for_people,
         }  # fmt: skip
         cost = np.sum(list(charges.values()), axis=0)
         shut_by, reasons = np.where(terms[:, 5] > 0.0, 1, 0), ["could not stop before it touches"]
@@ -142,40 +153,17 @@ class VelocityWindow(LocalPlanner):
         reason = next((name for name, wrong in by_people if np.any(wrong)), profile.reason)
         return LocalPlan(best.command, self.phase, reason, paths[chosen], considered, encounters)
 
-    def _charge_for_people(self, paths: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:
-        """Return what each roll-out ``(K, steps, 3)`` is charged for the room it leaves the people as they walk on.
-
-        Both are carried on straight beyond the roll-out, so that giving way begins while there is room for it.
-        """
-        charge, space = np.zeros(len(paths)), self._people.personal_space
-        here = paths[0, 0, :2]
-        near = [each for each in encounters if np.hypot(*(here - (each.person.x, each.person.y))) < PEOPLE_REACH]
-        if not near:
-            return charge
-        beyond = STEP * np.arange(3.0, 10.0 * PEOPLE_TIME, 3.0)
-        last = paths[:, -1]
-        velocity = (last - paths[:, -2]) / STEP
-        carried = np.empty((len(paths), len(beyond), 3))
-        carried[:, :, :2] = last[:, None, :2] + beyond[:, None] * velocity[:, None, :2]
-        carried[:, :, 2] = last[:, None, 2]
-        poses = np.concatenate([paths[:, 1::3], carried], axis=1)
-        times = STEP * np.concatenate([np.arange(2, paths.shape[1] + 1, 3), paths.shape[1] + beyond / STEP])
-        cosine, sine = np.cos(poses[:, :, 2]), np.sin(poses[:, :, 2])
-        for each in near:
-            person, every = each.person, np.arange(len(paths))
-            dx = poses[:, :, 0] - (person.x + times * person.velocity_x)
-            dy = poses[:, :, 1] - (person.y + times * person.velocity_y)
-            squares = np.full(dx.shape, np.inf)
-            for x, y in self._discs.tolist():
-                np.minimum(squares, (dx + cosine * x - sine * y) ** 2 + (dy + sine * x + cosine * y) ** 2, out=squares)
-            closest = np.argmin(squares, axis=1)
-            gap = np.maximum(np.sqrt(squares[every, closest]) - self._disc_radius, 0.0)
-            if each.rule is not None and each.rule.prefer is not None:
-                # Passing on the other side is worse the farther out it is: so there is always a way back.
-                left = sine[every, closest] * dx[every, closest] - cosine[every, closest] * dy[every, closest]
-                gap = np.where((left > 0.0) == (each.rule.prefer == "right"), gap, -np.abs(left))
-            np.maximum(charge, self._people.charge * np.maximum(1.0 - gap / space, 0.0), out=charge)
-        return charge
+    def _people_near(self, pose: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:
+        """Return who is charged for ``(P, 5)``, as the kernel wants it."""
+        sides = {"left": 1.0, "right": -1.0}
+        return np.array([
+            (
+                each.person.x, each.person.y, each.person.velocity_x, each.person.velocity_y,
+                sides.get(each.rule.prefer or "", 0.0) if each.rule else 0.0,
+            )
+            for each in encounters
+            if np.hypot(pose[0] - each.person.x, pose[1] - each.person.y) < PEOPLE_REACH
+        ]).reshape(-1, 5)  # fmt: skip
 
     def _reachable(self, view: View, course: Course, profile: SpeedProfile) -> FloatArray:
         """Return the velocities ``(K, 2)`` that the drive reaches within the window's time, in the leg's direction."""

@@ -5,6 +5,23 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+TURN = 2.0 * np.pi
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def interpolate(times, stamps, poses, result):  # type: ignore[no-untyped-def]
+    """Poses (M, 3) at `times` (M,) between `poses` (N, 3) at `stamps` (N,), two or more, headings the short way round.
+
+    Held constant beyond both ends. Headings come out in (-pi, pi].
+    """
+    for i in range(times.shape[0]):
+        before = min(max(np.searchsorted(stamps, times[i], side="right") - 1, 0), stamps.shape[0] - 2)
+        share = min(max((times[i] - stamps[before]) / (stamps[before + 1] - stamps[before]), 0.0), 1.0)
+        for j in range(2):
+            result[i, j] = poses[before, j] + share * (poses[before + 1, j] - poses[before, j])
+        turn = np.pi - (np.pi - (poses[before + 1, 2] - poses[before, 2])) % TURN
+        result[i, 2] = np.pi - (np.pi - (poses[before, 2] + share * turn)) % TURN
+
 
 @njit(cache=True, nogil=True)
 def solve_in_place(matrix, right):  # type: ignore[no-untyped-def]

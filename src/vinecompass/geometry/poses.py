@@ -10,6 +10,8 @@ from math import cos, pi, sin
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.geometry.kernels import interpolate
+
 __all__ = [
     "arc",
     "arc_velocity",
@@ -185,9 +187,6 @@ def interpolate_poses(times: ArrayLike, known_times: ArrayLike, known_poses: Arr
     poses = np.asarray(known_poses, dtype=float)
     if len(stamps) < 2:
         return np.broadcast_to(poses[:1], (len(wanted) if len(stamps) else 0, 3)).copy()
-    before = np.clip(np.searchsorted(stamps, wanted, side="right") - 1, 0, len(stamps) - 2)
-    share = np.clip((wanted - stamps[before]) / (stamps[before + 1] - stamps[before]), 0.0, 1.0)
-    former = poses[before]
-    ahead = poses[before + 1] - former
-    x, y = former[:, 0] + share * ahead[:, 0], former[:, 1] + share * ahead[:, 1]
-    return _stacked(x, y, wrap_angle(former[:, 2] + share * wrap_angle(ahead[:, 2])))
+    result = np.empty((len(wanted), 3))
+    interpolate(wanted, stamps, poses, result)
+    return result

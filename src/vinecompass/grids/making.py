@@ -7,10 +7,11 @@ from pathlib import Path
 
 import numpy as np
 import shapely
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.files import read_bytes
+from vinecompass.geometry import resample_polyline
 from vinecompass.grids.grid import Grid
 from vinecompass.grids.map_files import LARGEST_FILE, decode_picture, readings_of_grey
 
@@ -101,15 +102,19 @@ def grid_from_polygons(
     columns, rows = (high - low).astype(int)
     empty = Grid(np.zeros((rows, columns), np.float32), cell_size, tuple(low * cell_size))
     centres = empty.points_of(np.argwhere(np.ones(empty.shape, dtype=bool)))
-    occupied = shapely.contains_xy(outside, *centres.T)
-    # A little smaller, so that what only borders on a cell does not reach into it.
-    x, y, half = *centres.T, (0.5 - 1e-6) * cell_size
-    squares = shapely.box(x - half, y - half, x + half, y + half)
     things = [shapely.Polygon(np.asarray(solid, dtype=float)) for solid in solids]
-    for thing in (shape, *things):
-        shapely.prepare(thing)
-    free = shapely.contains(shape, squares)
+
+    def inside(polygon: shapely.Polygon) -> NDArray[np.bool_]:
+        return np.reshape(shapely.contains_xy(polygon, *centres.T), empty.shape)
+
+    occupied, free = inside(outside), inside(shape)
     for thing in things:
-        free &= ~shapely.intersects(thing, squares)
+        free &= ~inside(thing)
+    # Of their edges, taken a hair to the inside, so that what only borders on a cell does not reach into it.
+    hair = 1e-6 * cell_size
+    for thing in (shape.buffer(hair, join_style="mitre"), *(thing.buffer(-hair) for thing in things)):
+        for part in shapely.get_parts(thing):
+            cells = empty.cells_at(resample_polyline(part.exterior.coords, 0.1 * cell_size))
+            free[tuple(cells[empty.contains(cells)].T)] = False
     values = np.where(free, SIGNS["."], np.where(occupied, SIGNS["#"], SIGNS[" "])).astype(np.float32)
-    return Grid(values.reshape(empty.shape), cell_size, empty.corner)
+    return Grid(values, cell_size, empty.corner)
