@@ -159,3 +159,20 @@ def pass_beams(seen, own, origins, ends, hit, first, last, now):  # type: ignore
         row, column = int(np.floor(ends[beam, 1])), int(np.floor(ends[beam, 0]))
         if hit[beam] and first_row <= row < last_row and first_column <= column < last_column and own[row, column]:
             seen[row, column] = now
+
+
+@njit(cache=True, nogil=True)
+def draw_egg(x, y, heading, spreads, rise, farthest, result):  # type: ignore[no-untyped-def]
+    """Price factors (rows, columns) at `y` (rows,) and `x` (columns,) seen from a person who walks that way.
+
+    1 and a Gaussian of height `rise`, cut off at so many spreads. `spreads`: ahead, behind, to the left and the right.
+    """
+    cosine, sine = np.cos(heading), np.sin(heading)
+    ahead, behind, left, right = spreads
+    for row in range(y.shape[0]):
+        for column in range(x.shape[0]):
+            along, across = cosine * x[column] + sine * y[row], cosine * y[row] - sine * x[column]
+            along /= ahead if along > 0.0 else behind
+            across /= left if across > 0.0 else right
+            exponent = 0.5 * (along * along + across * across)
+            result[row, column] = 1.0 + (rise * np.exp(-exponent) if exponent < 0.5 * farthest * farthest else 0.0)

@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.costs.kernels import draw_egg
 from vinecompass.errors import InputError
 from vinecompass.geometry import relative
 from vinecompass.grids import Grid
@@ -97,10 +98,9 @@ class PeopleLayer:
             if np.any(low >= high):
                 continue
             rows, columns = np.arange(low[0], high[0]) + 0.5, np.arange(low[1], high[1]) + 0.5
-            x, y = np.meshgrid(grid.cell_size * columns, grid.cell_size * rows)
             here = relative([person.x, person.y, 0.0], grid.frame)
-            heading = np.arctan2(person.velocity_y, person.velocity_x) - grid.turn
-            egg = self._egg(drawn_out, float(heading), x - here[0], y - here[1])
+            heading = float(np.arctan2(person.velocity_y, person.velocity_x)) - grid.turn
+            egg = self._egg(drawn_out, heading, grid.cell_size * columns - here[0], grid.cell_size * rows - here[1])
             yield (slice(int(low[0]), int(high[0])), slice(int(low[1]), int(high[1]))), egg
 
     def why(self, x: float, y: float) -> str:
@@ -108,8 +108,8 @@ class PeopleLayer:
         eggs = [
             float(self._egg(
                 self._drawn_out(each), float(np.arctan2(each.velocity_y, each.velocity_x)),
-                np.array(x - each.x), np.array(y - each.y),
-            ))
+                np.array([x - each.x]), np.array([y - each.y]),
+            )[0, 0])
             for each in self.people
         ]  # fmt: skip
         return str(self.people[int(np.argmax(eggs))]) if eggs and max(eggs) > 1.0 else "nobody near"
@@ -124,11 +124,8 @@ class PeopleLayer:
     def _egg(
         self, drawn_out: float, heading: float, x: NDArray[np.float64], y: NDArray[np.float64]
     ) -> NDArray[np.float32]:
-        """Return what is charged `x`, `y` away from a person who walks that way."""
-        along, across = np.cos(heading) * x + np.sin(heading) * y, np.cos(heading) * y - np.sin(heading) * x
-        spread_along = np.where(along > 0.0, self.spread + drawn_out, self.spread)
-        wide = across > 0.0 if self.wide_side == "left" else across < 0.0
-        spread_across = np.where(wide, self.spread * self._widening(drawn_out), self.spread)
-        exponent = 0.5 * ((along / spread_along) ** 2 + (across / spread_across) ** 2)
-        egg = np.where(exponent < 0.5 * FARTHEST**2, (self.price - 1.0) * np.exp(-exponent), 0.0)
-        return (1.0 + egg).astype(np.float32)
+        """Return what is charged ``(rows, columns)`` `y` and `x` away from a person who walks that way."""
+        wide, egg = self.spread * self._widening(drawn_out), np.empty((len(y), len(x)), np.float32)
+        left, right = (wide, self.spread) if self.wide_side == "left" else (self.spread, wide)
+        draw_egg(x, y, heading, (self.spread + drawn_out, self.spread, left, right), self.price - 1.0, FARTHEST, egg)
+        return egg

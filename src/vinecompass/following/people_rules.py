@@ -137,7 +137,7 @@ def _rule(
     walks = person.walks
     walk = degrees(abs(wrap_heading(atan2(person.velocity_y, person.velocity_x) - course)))
     for rule in settings.rule:
-        slack, slack_deg = (SLACK, SLACK_DEG) if rule == in_force else (0.0, 0.0)
+        slack, slack_deg = (SLACK, SLACK_DEG) if rule is in_force else (0.0, 0.0)
         directed = rule.walk_from_deg > 0.0 or rule.walk_to_deg < 180.0
         if (
             rule.nearest - slack <= distance <= rule.farthest + slack

@@ -178,12 +178,15 @@ class VelocityWindow(LocalPlanner):
         turn_rates = np.linspace(max(turning - change, -top), min(turning + change, top), w.turn_rates)
         # Straight on and as it turns now are always among them.
         turn_rates[np.argmin(np.abs(turn_rates))] = 0.0
-        pairs = np.array(np.meshgrid(speeds, turn_rates, indexing="ij")).reshape(2, -1).T
-        rims = np.abs(pairs @ drive.rolling[:, [0, 2]].T).max(axis=1)
-        within = rims <= drive.top_rim_speed + 1e-9
+        pairs = np.empty((len(speeds), len(turn_rates), 2))
+        pairs[:, :, 0], pairs[:, :, 1] = speeds[:, None], turn_rates
+        within = np.ones(pairs.shape[:2], bool)
+        for by_speed, _, by_turn in drive.rolling_rows:
+            rim = by_speed * speeds[:, None] + by_turn * turn_rates
+            within &= np.abs(rim, out=rim) <= drive.top_rim_speed + 1e-9
         if drive.turning_radius is not None:
-            within &= np.abs(pairs[:, 1]) * drive.turning_radius <= np.abs(pairs[:, 0]) + 1e-9
-        return np.ascontiguousarray(pairs[within]) if np.any(within) else np.zeros((1, 2))
+            within &= np.abs(turn_rates) * drive.turning_radius <= np.abs(speeds)[:, None] + 1e-9
+        return pairs[within] if np.any(within) else np.zeros((1, 2))
 
     def _floor(self, view: View) -> tuple[NDArray[np.bool_], NDArray[np.float32], float]:
         if view.floor is None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import ceil
 from typing import Any
 
 import numpy as np
@@ -97,9 +98,11 @@ class Grid:
 
     def window_about(self, point: ArrayLike, reach: float) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Return the first row and column, and those after the last, of the cells within a reach of a site point, m."""
-        cell = self.cells_at(np.asarray(point, dtype=float)[None])[0]
-        margin = int(np.ceil(reach / self.cell_size)) + 1
-        return np.clip(cell - margin, 0, self.shape), np.clip(cell + margin + 1, 0, self.shape)
+        cell = self.cells_at(np.asarray(point, dtype=float)[None])[0].tolist()
+        margin = ceil(reach / self.cell_size) + 1
+        first = [min(max(at - margin, 0), side) for at, side in zip(cell, self.shape, strict=True)]
+        last = [min(max(at + margin + 1, 0), side) for at, side in zip(cell, self.shape, strict=True)]
+        return np.array(first), np.array(last)
 
     def values_at(self, points: ArrayLike, values: NDArray[Any], outside: float | bool) -> NDArray[Any]:
         """Return what an array ``(rows, columns)`` over the grid holds at site points ``(N, 2)``."""
