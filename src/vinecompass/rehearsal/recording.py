@@ -7,6 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import ArrayLike
 
+from vinecompass.costs import Walking
 from vinecompass.errors import InputError
 from vinecompass.following import FollowingSettings, PathFollower
 from vinecompass.geometry import distance_along, polyline_headings, relative, resample_polyline, transform_points
@@ -78,7 +79,10 @@ def record_drive(
         seen = deskewed_hits(readings.scan.ranges, robot.scanner, motion.sweep)
         seen = transform_points(relative(motion.pose, simulator.pose), seen)
         wanted = follower.step(simulator.pose, command, simulator.period).command
-        command = safety.check(simulator.t, wanted, command, seen, duration=simulator.period)
+        people = [Walking(x, y, vx, vy) for x, y, _, vx, vy in readings.people.tolist()]
+        command = safety.check(
+            simulator.t, wanted, command, seen, duration=simulator.period, pose=simulator.pose, people=people
+        )  # fmt: skip
         if simulator.t > time_limit:
             x, y, _ = simulator.pose
             raise InputError(
