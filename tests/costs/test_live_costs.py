@@ -113,6 +113,14 @@ class LiveCostsAgainstPricingAnew(unittest.TestCase):
         rows, _ = live.meet([])
         self.assertEqual(rows.stop, rows.start, "nothing changed")
 
+    def test_who_walks_is_no_obstacle_and_who_stands_is_one(self):
+        for walk, seen in ((0.0, True), (0.8, False)):
+            live = LiveCosts(room(12.0, 6.0), robot())
+            live.see(0.0, [3.0, 3.0, np.pi / 2], beams([2.0, 0.1], [2.0, -1.5]), people=[Walking(3.0, 5.2, walk, 0.0)])
+            points = live.obstacles.points
+            self.assertEqual(np.any(np.hypot(*(points - [2.9, 5.0]).T) < 0.1), seen)
+            self.assertTrue(np.any(np.hypot(*(points - [4.5, 5.0]).T) < 0.1), "what stands beside is seen all the same")
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -85,6 +85,15 @@ class EveryPlanner(unittest.TestCase):
                     signs = np.sign(late[np.abs(late) > 0.02])
                     self.assertLessEqual(np.count_nonzero(np.diff(signs)), 2)
 
+    def test_beside_its_plan_it_comes_back_within_two_metres(self):
+        path = path_through([(0, 0), (8, 0)])
+        for kind in self.kinds:
+            for aside in (-0.2, 0.2):
+                with self.subTest(kind=kind.__name__, aside=aside):
+                    track, _, _ = follow(kind(robot()), path, [1.0, aside, 0.0])
+                    later = track[(track[:, 0] > 3.2) & (track[:, 0] < 7.9)]
+                    self.assertLess(np.abs(later[:, 1]).max(), 0.04)
+
     def test_other_drives_and_reverse_legs_arrive_too(self):
         reverse = path_through([(0, 0), (-3, 0.3)], reverse=True)
         there_and_back = np.vstack(

@@ -130,6 +130,12 @@ class MadeWithoutARobot(unittest.TestCase):
         grid = grid_from_polygons([[0, 0], [4, 0], [4, 3], [0, 3]], [[[1, 1], [2, 1], [2, 2], [1, 2]]], 0.05)
         self.assertAlmostEqual(grid.free.sum() * 0.05**2, 11.0, delta=0.01)
         self.assertAlmostEqual(grid.occupied.sum() * 0.05**2, 1.0 + 14.0 * 0.05 + 4 * 0.05**2, delta=0.01)
+        # Off the raster a thing fills every cell that Shapely finds it to reach into.
+        slanting = shapely.Polygon([[1.013, 1.02], [2.1, 1.31], [1.9, 2.222], [1.1, 1.7]])
+        occupied = grid_from_polygons([[0, 0], [4, 0], [4, 3], [0, 3]], [slanting.exterior.coords], 0.05).occupied
+        low, high = (grid.points_of(np.argwhere(np.ones(grid.shape, bool))) + side for side in (-0.025, 0.025))
+        shared = shapely.area(shapely.intersection(slanting, shapely.box(*low.T, *high.T))).reshape(grid.shape)
+        np.testing.assert_array_equal(occupied & grid.free, (shared > 2e-5) & grid.free)
         path = new_folder() / "drawn.png"
         write_map(grid, path)
         again = grid_from_picture(path, 0.05, grid.corner)

@@ -3,9 +3,10 @@ import unittest
 import numpy as np
 
 from tests.support import robot, room
-from vinecompass import price_floor
+from vinecompass import LiveCosts, plan_path, price_floor
 from vinecompass.costs import BodyCheck, body_touches
 from vinecompass.following import Course
+from vinecompass.grids import Beams
 from vinecompass.navigation.loop_planning import plan_for_loop, turn_fits
 from vinecompass.navigation.progress import ProgressWatch
 from vinecompass.planning import PlanSettings
@@ -38,6 +39,35 @@ class LoopPlans(unittest.TestCase):
             floor, robot(), start, stop * (1, 1, -1), margin=0.04, settings=PlanSettings(), explain=True
         )  # fmt: skip
         self.assertEqual((ahead.found, ahead.method), (True, "a-star"))
+
+    def test_it_drives_up_to_a_stop_that_is_taken_but_not_to_one_that_the_map_closes(self):
+        grid, start, stop = room(9.0, 6.0), np.array([2.0, 3.0, 0.0]), np.array([5.0, 3.0, 0.0])
+        live = LiveCosts(grid, robot())
+        ends = np.array([[2.9, 0.2 * i - 0.4] for i in range(5)], np.float32)
+        live.see(0.0, start, Beams(np.zeros_like(ends), ends, np.ones(5, bool)))
+        settings = PlanSettings()
+        plan = plan_for_loop(live.costmap, robot(), start, stop, margin=0.04, settings=settings, explain=True)
+        self.assertTrue(plan.found)
+        self.assertIn("taken", plan.reason)
+        self.assertTrue(0.2 < np.hypot(*(plan.poses[-1] - stop)[:2]) < 1.5)
+        self.assertLess(plan.poses[-1, 0], 4.5, "on this side of it")
+        there = plan_for_loop(
+            live.costmap, robot(), plan.poses[-1], stop, margin=0.04, settings=settings, explain=True
+        )  # fmt: skip
+        self.assertEqual(there.status, "goal closed")
+        grid.log_odds[50:70, 94:100] = 3.0
+        mapped = price_floor(grid, robot())
+        self.assertFalse(
+            plan_for_loop(mapped, robot(), start, stop, margin=0.04, settings=settings, explain=True).found
+        )
+
+    def test_changes_of_direction_have_their_price(self):
+        floor, poses = aisle(), ([4.0, 1.2, 0.0], [3.975, 4.5, -np.pi / 2])
+        legs = [
+            plan_path(floor, robot(), *poses, method="lattice", settings=PlanSettings(change_price=price)).reversals
+            for price in (0.0, 2.0)
+        ]
+        self.assertLess(legs[1], max(legs[0], 2))
 
     def test_a_turn_fits_as_the_body_does(self):
         check = BodyCheck(aisle(), robot())

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap
 from vinecompass.geometry import distance_along, turn_on_the_spot, wrap_heading
-from vinecompass.planning import Plan, PlanSettings, WhyNot, plan_path
+from vinecompass.planning import Plan, PlanSettings, plan_path
 from vinecompass.robot import Robot
 
 __all__ = ["free_start", "plan_for_loop", "turn_fits"]
@@ -25,8 +25,12 @@ SMALL_WAY = 0.06
 """Metres of a step below which it does not say which way the robot will point."""
 ABOUT_AN_END = 5.0
 """Metres of the plan about a start or a goal in which it is seen to that the body gets the right way round."""
+WAITING_REACH = 3.0
+"""Metres about a taken stop in which a place to wait is looked for."""
+OWN_SIDE = 0.2
+"""Metres farther from the stop that a place to wait may be for each metre that it is nearer to the robot."""
 UP_TO = 0.5
-"""Metres from where a taken stop can be neared to, within which there is no use in going on."""
+"""Metres from the place to wait within which there is no use in going on."""
 
 
 def plan_for_loop(
@@ -62,18 +66,28 @@ def plan_for_loop(
             return plan
     plan = _plan_minding_turns(costmap, robot, start, goal, settings, explain)
     why = plan.why_not
-    if plan.status != "goal closed" or why is None or why.nearest is None or not _seen(costmap, why):
+    if plan.status != "goal closed" or why is None or why.place is None:
         return plan
-    if np.hypot(*(why.nearest - start)[:2]) < UP_TO:
+    if costmap.closing_layer(costmap.grid.cells_at([why.place])[0]) != "obstacles":
         return plan
-    up_to = _plan_minding_turns(costmap, robot, start, why.nearest, settings, explain=False)
+    place = _waiting_place(costmap, robot, start, goal)
+    if place is None or np.hypot(*(place - start)[:2]) < UP_TO:
+        return plan
+    up_to = _plan_minding_turns(costmap, robot, start, place, settings, explain=False)
     return replace(up_to, reason=f"drives up to a stop that is taken: {why.text}") if up_to.found else plan
 
 
-def _seen(costmap: CostMap, why: WhyNot) -> bool:
-    """Tell whether what closes an end is something that a scanner has seen."""
-    assert why.place is not None
-    return costmap.closing_layer(costmap.grid.cells_at([why.place])[0]) == "obstacles"
+def _waiting_place(costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray) -> FloatArray | None:
+    """Return the nearest pose to a stop at which the body has room to turn about, rather on the robot's side of it."""
+    first, last = costmap.grid.window_about(goal[:2], WAITING_REACH)
+    window = np.s_[first[0] : last[0], first[1] : last[1]]
+    roomy = costmap.clearance[window] > robot.body.outer_radius + costmap.grid.cell_size
+    points = costmap.grid.points_of(np.argwhere(roomy & np.isfinite(costmap.prices[window])) + first)
+    if len(points) == 0:
+        return None
+    away = np.hypot(*(points - goal[:2]).T) + OWN_SIDE * np.hypot(*(points - start[:2]).T)
+    x, y = points[int(np.argmin(away))]
+    return np.array([x, y, goal[2]])
 
 
 def _plan_minding_turns(
