@@ -14,11 +14,12 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
+from shapely import LineString
 
 from benchmarks.drive_people import people_case
 from benchmarks.drive_sites import cellar, map_of
 from vinecompass import Round, Settings, Site, demo_file, price_floor, read_robot, rehearse
-from vinecompass.geometry import relative, wrap_heading
+from vinecompass.geometry import distance_along, relative, wrap_heading
 from vinecompass.navigation import RoundStop
 from vinecompass.navigation.loop_planning import plan_for_loop
 from vinecompass.planning import PlanSettings
@@ -90,10 +91,10 @@ def turns_about(mission: Rehearsal) -> int:
     """Return how often the direction of turning changes in the last metre before each stop, at most."""
     commands, truth, worst = mission.run.commands, mission.run.truth, 0
     assert commands is not None and truth is not None
-    poses = truth.at(commands.t)
+    way = distance_along(truth.at(commands.t))
     for stop in mission.log.stops:
-        before = (commands.t <= stop.t) & (np.hypot(*(poses - stop.goal)[:, :2].T) < 1.0) & (commands.t > stop.t - 20.0)
-        turns = commands.turn_rate[before]
+        arrived = float(np.interp(stop.t, commands.t, way))
+        turns = commands.turn_rate[(commands.t <= stop.t) & (way > arrived - 1.0)]
         worst = max(worst, int(np.count_nonzero(np.diff(np.sign(turns[np.abs(turns) > 0.03])))))
     return worst
 
@@ -124,10 +125,14 @@ def mission_case(job: tuple[str, int, int, int]) -> dict[str, Any]:
     if impossible:
         x, y, _ = site.find_stop(names[first]).pose
         document = site.model_dump()
-        fence = [(x - 0.9, y - 0.9), (x + 0.9, y - 0.9), (x + 0.9, y + 0.9), (x - 0.9, y + 0.9), (x - 0.9, y - 0.9)]
+        corners = [(x - 0.9, y - 0.9), (x + 0.9, y - 0.9), (x + 0.9, y + 0.9), (x - 0.9, y + 0.9), (x - 0.9, y - 0.9)]
         document["zone"] = [
-            {"name": "fence", "kind": "closed", "polygon": [a, b, (b[0] + 0.01, b[1] + 0.1), (a[0] + 0.01, a[1] + 0.1)]}
-            for a, b in pairwise(fence)
+            {
+                "name": "fence",
+                "kind": "closed",
+                "polygon": list(LineString(side).buffer(0.1, cap_style="square").exterior.coords)[:-1],
+            }
+            for side in pairwise(corners)
         ]
         site, stops = Site.model_validate(document), stops[:1]
     begun = time.perf_counter()

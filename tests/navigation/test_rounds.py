@@ -121,9 +121,9 @@ class Guarding(unittest.TestCase):
                 0.1 * i, Command(1.0, 0.0), command, nothing, duration=0.1, pose=[3, 2, 0], floor=floor
             )  # fmt: skip
         self.assertLessEqual(command.speed, 0.3 + 1e-6)
-        self.assertEqual([each.rule for each in log.interventions], ["a slow zone"])
+        self.assertEqual([each.rule for each in log.interventions], ["in a slow zone"])
         self.assertAlmostEqual(log.interventions[0].numbers["zone_m_per_s"], 0.3, places=6)
-        self.assertIn("a slow zone", str(log.interventions[0]))
+        self.assertIn("in a slow zone", str(log.interventions[0]))
         person = [Walking(4.0, 2.0)]
         for i in range(20):
             command = safety.check(

@@ -113,6 +113,10 @@ class View:
     floor : CostMap or None
         The floor about the robot as priced now; None where nothing is known of it.
     people : sequence of Walking
+    cap : float
+        What safety allows, m/s: a planner that knows it does not weigh what it will not be let.
+    capped_by : str
+        Why, as "near a person".
     """
 
     pose: FloatArray
@@ -120,6 +124,8 @@ class View:
     duration: float
     floor: CostMap | None = None
     people: Sequence[Walking] = ()
+    cap: float = np.inf
+    capped_by: str = ""
 
     @property
     def velocity(self) -> FloatArray:
@@ -181,7 +187,7 @@ class LocalPlanner(ABC):
 
     def step(
         self, pose: ArrayLike, current: Command, duration: float, *, floor: CostMap | None = None,
-        people: Sequence[Walking] = (),
+        people: Sequence[Walking] = (), cap: float = np.inf, capped_by: str = "",
     ) -> LocalPlan:  # fmt: skip
         """Return the command for the next `duration` seconds, and what it was chosen from.
 
@@ -195,6 +201,10 @@ class LocalPlanner(ABC):
         floor : CostMap, optional
             The floor as priced now.
         people : sequence of Walking, optional
+        cap : float, optional
+            What safety allows, m/s.
+        capped_by : str, optional
+            Why, as "near a person".
 
         Raises
         ------
@@ -204,7 +214,7 @@ class LocalPlanner(ABC):
         here = np.asarray(pose, dtype=float)
         if here.shape != (3,) or not np.all(np.isfinite(here)):
             raise InputError("is not a pose", key="pose", value=pose, expected="x, y, heading, all finite")
-        view = View(here, current, duration, floor, people)
+        view = View(here, current, duration, floor, people, cap, capped_by)
         course = self._course
         if course is None:
             return self._plan(view, Command(), "no plan")
@@ -225,7 +235,9 @@ class LocalPlanner(ABC):
         end = self._from_behind(relative(course.leg_end, view.pose), course)
         distance = float(np.hypot(end[0], end[1]))
         closing = course.left < CLOSING_DISTANCE and distance < CLOSING_DISTANCE
-        profile = SpeedProfile(course, view.floor, self._robot, self._settings)
+        profile = SpeedProfile(
+            course, view.floor, self._robot, self._settings, cap=view.cap, capped_by=view.capped_by
+        )  # fmt: skip
         reach = self._settings.look_ahead + self._settings.look_ahead_time * abs(view.current.speed)
         target = end if closing else self._from_behind(relative(course.poses[course.ahead(reach)], view.pose), course)
         bearing = float(np.arctan2(target[1], target[0]))

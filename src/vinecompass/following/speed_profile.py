@@ -37,20 +37,27 @@ class SpeedProfile:
     floor : CostMap or None
     robot : Robot
     settings : FollowingSettings
+    cap : float
+        What safety allows besides, m/s.
+    capped_by : str
+        Why, as "near a person".
 
     Attributes
     ----------
     allowed : float
         Here, m/s.
     on_floor : float
-        What cruising, tight places and slow zones alone allow here, m/s.
+        What cruising, tight places, slow zones and safety alone allow here, m/s.
     tightness : float
         0 where there is room beside the body all along the next metre, 1 where it just fits somewhere.
     reason : str
         What limits it; empty at cruising speed.
     """
 
-    def __init__(self, course: Course, floor: CostMap | None, robot: Robot, settings: FollowingSettings) -> None:
+    def __init__(
+        self, course: Course, floor: CostMap | None, robot: Robot, settings: FollowingSettings, *,
+        cap: float = np.inf, capped_by: str = "",
+    ) -> None:  # fmt: skip
         s, drive = settings, robot.drive
         last = course.ahead(REACH)
         poses = course.poses[course.nearest : last + 1]
@@ -68,13 +75,14 @@ class SpeedProfile:
             if floor.top_speeds is not None:
                 caps["a slow zone"] = floor.top_speeds[cells[:, 0], cells[:, 1]].astype(float)
         slowing = drive.braking * way
-        allowed = {name: float(np.sqrt(np.min(cap**2 + slowing))) for name, cap in caps.items()}
-        self.on_floor = min(speed for name, speed in allowed.items() if name != "a curve")
+        allowed = {f"for {name}": float(np.sqrt(np.min(each**2 + slowing))) for name, each in caps.items()}
+        allowed[capped_by] = cap
+        self.on_floor = min(speed for name, speed in allowed.items() if name != "for a curve")
         if last == len(course.poses) - 1 or course.left <= REACH:
-            allowed["the end of the leg"] = max(float(np.sqrt(drive.braking * course.left)), CREEP)
+            allowed["for the end of the leg"] = max(float(np.sqrt(drive.braking * course.left)), CREEP)
         name = min(allowed, key=lambda each: allowed[each])
         self.allowed = allowed[name]
-        self.reason = "" if name == "cruising" else f"{self.allowed:.2f} m/s for {name}"
+        self.reason = "" if name == "for cruising" else f"{self.allowed:.2f} m/s {name}"
 
 
 def _curve_caps(poses: FloatArray, way: FloatArray, robot: Robot, settings: FollowingSettings) -> FloatArray:

@@ -278,9 +278,14 @@ class Navigator:
 
     def _drive(self, t: float, period: float) -> Command:
         s = self._settings.navigation
+        assert self.estimate is not None
+        cap, capped_by, _ = self._safety.cap(self.pose, self._costs.costmap, self._people)
+        if not self.estimate.settled and s.unsettled_speed < cap:
+            cap, capped_by = s.unsettled_speed, f"until it knows where it is: {self.estimate.reason}"
         local = self.local_plan = self._planner.step(
-            self.pose, self._command, period, floor=self._costs.costmap, people=self._people
-        )
+            self.pose, self._command, period, floor=self._costs.costmap, people=self._people, cap=cap,
+            capped_by=capped_by,
+        )  # fmt: skip
         self.reason = local.reason or ("" if self.plan is None else self.plan.reason)
         self.log.meet(t, local.encounters)
         if local.phase == "missed":
@@ -294,12 +299,7 @@ class Navigator:
             why = self._why_slow()
             self._recover(t, f"no progress for {s.stuck_after:g} s" + (f" ({why})" if why else ""))
             return Command()
-        wanted = local.command
-        assert self.estimate is not None
-        if not self.estimate.settled and wanted.speed > s.unsettled_speed:
-            self.reason = f"{s.unsettled_speed:g} m/s until it knows where it is: {self.estimate.reason}"
-            wanted = wanted.scaled(s.unsettled_speed / wanted.speed)
-        return wanted
+        return local.command
 
     def _why_slow(self) -> str:
         """Return what held it up: safety's last word, or the local planner's."""

@@ -104,7 +104,7 @@ class Safety:
         rule = ""
         asked = limit_command(wanted, current, duration, self._robot.drive)
         command = asked
-        cap, why, numbers = self._cap(pose, floor, people)
+        cap, why, numbers = self.cap(pose, floor, people)
         if command.speed < 0.0:
             behind = float(np.sqrt(2.0 * self._robot.drive.braking * max(room_behind - BEHIND, 0.0)))
             if behind < cap:
@@ -149,10 +149,10 @@ class Safety:
                 return command
         return braked_on_its_curve(current, duration, drive)
 
-    def _cap(
+    def cap(
         self, pose: ArrayLike | None, floor: CostMap | None, people: Sequence[Walking]
     ) -> tuple[float, str, dict[str, float]]:  # fmt: skip
-        """Return the highest speed here, the rule that says so, and its numbers."""
+        """Return the highest speed here, m/s (`inf` if no rule caps it), the rule that says so, and its numbers."""
         s = self._settings
         if pose is None:
             return float("inf"), "", {}
@@ -162,16 +162,23 @@ class Safety:
         if floor is not None and floor.top_speeds is not None:
             zone = float(floor.grid.values_at(here[None, :2], floor.top_speeds, np.inf)[0])
             if zone < cap:
-                cap, rule, numbers = zone, "a slow zone", {"zone_m_per_s": zone}
+                cap, rule, numbers = zone, "in a slow zone", {"zone_m_per_s": zone}
         if not people:
             return cap, rule, numbers
         body = shapely.Polygon(transform_points(here, self._robot.body.polygon))
-        for person in people:
-            gap = float(body.distance(shapely.Point(person.x, person.y))) - PERSON_RADIUS
-            # From farther away, it may be faster by what it can still brake on the way.
-            near = float(
+
+        def from_afar(gap: float) -> float:
+            """Return how much faster it may be by what it can still brake on the way."""
+            return float(
                 np.sqrt(s.people_speed**2 + 2.0 * self._robot.drive.braking * max(gap - s.people_distance, 0.0))
             )
+
+        for person in people:
+            middles = float(np.hypot(here[0] - person.x, here[1] - person.y))
+            if from_afar(middles - self._outer_radius - PERSON_RADIUS) >= self._robot.drive.top_speed:
+                continue
+            gap = float(body.distance(shapely.Point(person.x, person.y))) - PERSON_RADIUS
+            near = from_afar(gap)
             if near < cap:
                 cap, rule = near, "near a person"
                 numbers = {"gap_m": gap, "cap_m_per_s": near}
