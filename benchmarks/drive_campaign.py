@@ -268,8 +268,8 @@ def faults(count: int) -> None:
             f"{kind}: contacts {sum(row['contacts'] for row in some)}, arrived {share(some, 'arrived')}, ended {ended}"
         )
         for row in some:
-            if not row["arrived"]:
-                print("   ", row["job"], row["reason"][:140])
+            if not row["arrived"] or row["contacts"]:
+                print("   ", row["job"], row["contacts"], row["reason"][:140])
 
 
 def aisles(count: int) -> None:

@@ -286,8 +286,13 @@ class LocalPlanner(ABC):
             return distance < max(tolerance, stopping)
         slack = tolerance if course.last_leg and self._turns_on_the_spot else 2.0 * tolerance
         too_far = -tolerance if self._comes_back(course) else -np.inf
-        beside = abs(end[1]) < slack or not self._turns_on_the_spot
-        return bool(too_far < end[0] < max(0.3 * tolerance, stopping) and beside)
+        if not too_far < end[0] < max(0.3 * tolerance, stopping):
+            return False
+        beside = abs(float(end[1]))
+        if beside < slack or not self._turns_on_the_spot:
+            return True
+        # Where the body has no room to turn towards the end, twice as far beside it will do.
+        return beside < 2.0 * slack and not self._room_to_turn(view, float(np.copysign(0.5 * np.pi, end[1])))
 
     def _comes_back(self, course: Course) -> bool:
         """Tell whether the drive can go against the leg's direction."""
@@ -332,6 +337,10 @@ class LocalPlanner(ABC):
         # Slow enough to stop there with half the drive's turning power.
         rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 4.0 * abs(angle) + 0.02, drive.top_turn_rate)
         return self._plan(view, Command(0.0, float(np.copysign(rate, angle))), "")
+
+    def _room_to_turn(self, view: View, angle: float) -> bool:
+        turn = turn_on_the_spot(view.pose, angle, 0.1)
+        return view.floor is None or not touches_on_the_way(view.floor, self._bodies[0], turn)
 
     def _free_side(self, view: View, angle: float) -> int:
         """Return 1 to turn left, -1 to turn right: the short way, or the other one if only that is free."""

@@ -36,8 +36,8 @@ State = Literal[
     "finding itself", "driving", "recovering", "dwelling", "stale", "holding", "manual", "finished", "failed"
 ]  # fmt: skip
 
-CLEARLY_CHEAPER = 0.9
-"""Share of what the rest of a plan that still serves costs, below which another is taken up instead."""
+CLEARLY_CHEAPER = 0.9, 0.3
+"""Share of what the rest of a plan that still serves costs, less some metres, below which another is taken up."""
 PEOPLE_PERIOD = 0.3
 """Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
 
@@ -340,13 +340,11 @@ class Navigator:
             settings=self._settings.planning, explain=self._command.standing,
         )  # fmt: skip
         self._last_plan = t
-        if (
-            former is not None
-            and np.allclose(former[-1], goal.pose)
-            and not (plan.found and plan.cost < CLEARLY_CHEAPER * check.drive_price(former))
-        ):
-            self.state = "driving"
-            return
+        if former is not None and np.allclose(former[-1], goal.pose):
+            spent = check.drive_price(plan.poses) if plan.found else np.inf
+            if spent > CLEARLY_CHEAPER[0] * check.drive_price(former) - CLEARLY_CHEAPER[1]:
+                self.state = "driving"
+                return
         self.plan = plan
         if self.plan.found:
             # From where it stands to where it stands: a turn on the spot is left, or nothing.

@@ -23,6 +23,8 @@ LIVE_FAULTS = {
     "late data": "scans and odometry come half a second late",
 }
 """What can befall it, by name."""
+CLEAR_OF_PEOPLE = 1.5
+"""Metres from the nearest person within which no robot is put down."""
 
 
 @dataclass
@@ -88,8 +90,11 @@ class LiveFault:
                 self._frozen = odometry.poses[-1].copy()
             return t, scan, Track(odometry.t, np.tile(self._frozen, (len(odometry.t), 1)))
         if self.kind == "carried away" and not self._done and self.place is not None:
-            simulator.put_down(self.place)
-            self._done = True
+            # Whoever carries it puts it down on nobody.
+            away = np.hypot(*(simulator.people[:, :2] - np.asarray(self.place)[:2]).T)
+            if np.all(away > CLEAR_OF_PEOPLE):
+                simulator.put_down(self.place)
+                self._done = True
         return self._shifted(t, scan, odometry, 30.0 if self.kind == "clock jump" else 0.0)
 
     @staticmethod
