@@ -163,9 +163,6 @@ class Safety:
             zone = float(floor.grid.values_at(here[None, :2], floor.top_speeds, np.inf)[0])
             if zone < cap:
                 cap, rule, numbers = zone, "in a slow zone", {"zone_m_per_s": zone}
-        if not people:
-            return cap, rule, numbers
-        body = shapely.Polygon(transform_points(here, self._robot.body.polygon))
 
         def from_afar(gap: float) -> float:
             """Return how much faster it may be by what it can still brake on the way."""
@@ -177,6 +174,7 @@ class Safety:
             middles = float(np.hypot(here[0] - person.x, here[1] - person.y))
             if from_afar(middles - self._outer_radius - PERSON_RADIUS) >= self._robot.drive.top_speed:
                 continue
+            body = shapely.Polygon(transform_points(here, self._robot.body.polygon))
             gap = float(body.distance(shapely.Point(person.x, person.y))) - PERSON_RADIUS
             near = from_afar(gap)
             if near < cap:
