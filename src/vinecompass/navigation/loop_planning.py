@@ -107,8 +107,8 @@ def _plan_minding_turns(
             return usual
         whole = _searched_about_ends(costmap, body, start, goal, settings, poses, leaves, arrives)
         if len(whole):
-            length, method = float(distance_along(whole)[-1]), f"{usual.method}, lattice"
-            return replace(usual, poses=whole, length=length, method=method)
+            cost, length = check.drive_price(whole), float(distance_along(whole)[-1])
+            return replace(usual, poses=whole, cost=cost, length=length, method=f"{usual.method}, lattice")
     where = "at the stop" if leaves else "where it stands"
     said = f"no room to turn on the spot {where}, and no way to come in the other way round"
     return replace(usual, status="no way", reason=said, poses=poses[:0])

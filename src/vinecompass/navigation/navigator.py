@@ -332,7 +332,7 @@ class Navigator:
 
     def _plan_anew(self, t: float, costmap: CostMap, former: FloatArray | None) -> None:
         """Plan; where what is left of a `former` plan serves still, another is taken up only if clearly cheaper."""
-        goal, check = self.goal, BodyCheck(costmap, self._robot)
+        goal = self.goal
         assert goal is not None
         start = free_start(costmap, self._robot, self.pose)
         plan = plan_for_loop(
@@ -341,8 +341,8 @@ class Navigator:
         )  # fmt: skip
         self._last_plan = t
         if former is not None and np.allclose(former[-1], goal.pose):
-            spent = check.drive_price(plan.poses) if plan.found else np.inf
-            if spent > CLEARLY_CHEAPER[0] * check.drive_price(former) - CLEARLY_CHEAPER[1]:
+            spent = BodyCheck(costmap, self._robot).drive_price(former)
+            if not (plan.found and plan.cost < CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]):
                 self.state = "driving"
                 return
         self.plan = plan
