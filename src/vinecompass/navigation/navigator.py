@@ -38,6 +38,8 @@ State = Literal[
 
 CLEARLY_CHEAPER = 0.9, 0.3
 """Share of what the rest of a plan that still serves costs, less some metres, below which another is taken up."""
+FOR_GOOD = ("occupied", "zone", "one-way zone", "walls")
+"""Causes in the map itself for there being no plan: no recovery takes them away."""
 PEOPLE_PERIOD = 0.3
 """Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
 
@@ -353,6 +355,8 @@ class Navigator:
             self.log.plans.append((t, self.plan.poses))
             self.state, self.reason = "driving", ""
             self._progress.replanned()
+        elif self.plan.why_not is not None and self.plan.why_not.cause in FOR_GOOD:
+            self._give_up(t, self.plan.reason)
         else:
             self._recover(t, self.plan.reason)
 
