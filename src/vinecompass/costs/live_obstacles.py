@@ -90,12 +90,12 @@ class LiveObstacles:
 
     def _drop(self, seen: NDArray[np.float64], here: Window) -> None:
         """Forget what lies in the window as it was, but not as it is now."""
-        first, last = self._window
-        window = np.s_[first[0] : last[0], first[1] : last[1]]
-        kept = np.s_[here[0][0] : here[1][0], here[0][1] : here[1][1]]
-        stays = seen[kept].copy()
-        seen[window] = NEVER
-        seen[kept] = stays
+        (top, left), (bottom, right) = self._window
+        (row, column), (last_row, last_column) = here
+        seen[top : min(row, bottom), left:right] = NEVER
+        seen[max(last_row, top) : bottom, left:right] = NEVER
+        seen[top:bottom, left : min(column, right)] = NEVER
+        seen[top:bottom, max(last_column, left) : right] = NEVER
 
     def _joined(self, here: Window) -> Window:
         first, last = self._window
