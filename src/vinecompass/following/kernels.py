@@ -7,6 +7,8 @@ import numpy as np
 from numba import njit
 
 HALF_DIAGONAL = 0.7072
+FORGIVEN = 0.01
+"""Metres beside the plan that are not steered against: it would sway about it by what the estimate is off."""
 BACK_WITHIN = 0.5
 """Metres beside the plan from which the right direction leads back to it at 45 degrees."""
 
@@ -83,9 +85,9 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
     (N,) and the body's direction on each segment (N,). `floor`: forbidden cells, clearance, cell size. `body`: points
     on its rim and their spacing; the middles (D, 2) and the radius of discs that cover it; its outer radius.
     `timing`: seconds between poses, and from seeing to braking.
-    `terms` (K, 6) receives: metres of plan left at the end, mean metres beside it, radians at the end off the direction
-    that leads along it or back to it, mean of the squared lack of gap (0 to 1), change of turn rate, and 1 if the body
-    could not stop before it touches something.
+    `terms` (K, 6) receives: metres of plan left at the end, mean metres beside it less what is forgiven, radians at the
+    end off the direction that leads along it or back to it, mean of the squared lack of gap (0 to 1), change of turn
+    rate, and 1 if the body could not stop before it touches something.
     """
     plan, along, headings = course
     forbidden, clearance, cell = floor
@@ -97,7 +99,7 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
     for k in range(velocities.shape[0]):
         x, y, heading, speed, turn_rate = start[0], start[1], start[2], current[0], current[1]
         cosine, sine = start_cosine, start_sine
-        segment, share, off = start_segment, start_share, np.sqrt(start_off)
+        segment, share, off = start_segment, start_share, max(np.sqrt(start_off) - FORGIVEN, 0.0)
         beside, lack, travelled, contact = 0.0, 0.0, 0.0, np.inf
         rate = (limits[0] if abs(velocities[k, 0]) > abs(speed) else limits[1]) * step
         turning = limits[2] * step
@@ -131,7 +133,7 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
                     x, y, heading, cosine, sine = new_x, new_y, heading + 2.0 * half, new_cosine, new_sine
                     travelled += abs(move)
                     segment, share, square = along_plan(plan, segment, x, y)
-                    off = np.sqrt(square)
+                    off = max(np.sqrt(square) - FORGIVEN, 0.0)
             else:
                 lack += 1.0
             beside += off
