@@ -26,7 +26,7 @@ DELAY = 0.1
 """Seconds from seeing to braking that a roll-out allows for; safety allows for more."""
 PEOPLE_REACH = 8.0
 """Metres from which people are minded."""
-PEOPLE_TIME = 4.0
+PEOPLE_TIME = 6.0
 """Seconds for which people are minded: beyond a roll-out, robot and people are carried on straight."""
 STRICTER = 6.0
 """How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
@@ -129,8 +129,11 @@ class VelocityWindow(LocalPlanner):
             other.result()
         # What is charged is the rest of the leg, however far the roll-outs were led on beyond it.
         led_on = course.left - float(along[-1] - (course.along[course.nearest] - course.along[first]))
+        allowed = max(profile.allowed, 0.1)
+        # Slowing down costs more than the way not made meanwhile: the speed has to be got up again.
+        slower = np.maximum(allowed - np.abs(velocities[:, 0]), 0.0)
         charges = {
-            "progress": (terms[:, 0] + led_on) / max(profile.allowed, 0.1),
+            "progress": (terms[:, 0] + led_on) / allowed + slower**2 / (2.0 * drive.acceleration * allowed),
             "offset": w.offset * (1.0 + STRICTER * profile.tightness) * terms[:, 1],
             "heading": w.heading * terms[:, 2], "clearance": w.clearance * terms[:, 3],
             "smoothness": w.smoothness * terms[:, 4], "people": for_people,
