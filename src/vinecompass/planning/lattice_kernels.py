@@ -10,9 +10,6 @@ from numba import njit
 from vinecompass.costs.kernels import first_touch, line_price
 from vinecompass.planning.curve_kernels import curve_poses, dubins, half, reeds_shepp, seen_from
 
-ANY = 2
-"""Kind of the move before the first one: whatever comes after it is no change."""
-
 
 @njit(cache=True, nogil=True)
 def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, side, headings, shot, limits):  # type: ignore[no-untyped-def]
@@ -29,7 +26,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
     index_of : (states,) zeros, int32; most pages of it are never touched
     shape, side, headings : rows and columns of the lattice, cells a side of its squares, headings told apart
     shot : radius in cells, 0 for a straight line between turns on the spot; the words allowed, none if in reverse, too;
-        the price of reverse, of a turn by a radian, and of a change between kinds of moves
+        the price of reverse, of a turn by a radian, and of a change between forward and reverse
     limits : most nodes, spacing of checks in cells, cells from the goal within which shots are tried each time
 
     Returns
@@ -48,6 +45,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
     parents = np.empty(most + 1, np.int32)
     by_move = np.empty(most + 1, np.int32)
     settled = np.zeros(most + 1, np.bool_)
+    directions = np.zeros(most + 1, np.int8)
     poses[1] = start
     costs[1], parents[1], by_move[1], size = 0.0, 0, -1, 2
     waiting = [(bounds[int(start[1]), int(start[0])], 1)]
@@ -63,7 +61,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
         settled[node] = True
         expanded += 1
         x, y, heading = poses[node]
-        kind = move_kinds[by_move[node]] if by_move[node] >= 0 else ANY
+        kind = directions[node]
         # A shot straight at the goal: each time near it, and now and then from afar.
         away = np.hypot(goal[0] - x, goal[1] - y)
         if away < near or expanded % max(int(away / near), 1) == 0:
@@ -103,7 +101,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
                 for i in range(1, path.shape[0]):
                     price += line_price(prices, one_way, path[i - 1, 0], path[i - 1, 1], path[i, 0], path[i, 1])
                 price *= move_prices[move]
-            if kind != ANY and move_kinds[move] != kind:
+            if move_kinds[move] * kind < 0:
                 price += change_price
             reached = costs[node] + price
             if not reached < np.inf or (known and reached >= costs[known]):
@@ -117,6 +115,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
             index_of[state] = size
             poses[size] = path[-1]
             costs[size], parents[size], by_move[size] = reached, node, move
+            directions[size] = move_kinds[move] if move_kinds[move] != 0 else kind
             heapq.heappush(waiting, (reached + bounds[row, column], size))
             size += 1
     count, node = 0, best_node
@@ -134,7 +133,10 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
 
 @njit(cache=True, nogil=True)
 def shot_price(floor, body, start, curve, spacing, shot, kind):  # type: ignore[no-untyped-def]
-    """What it costs to drive a shot from a pose, in cells, after a move of some kind; inf if the body cannot."""
+    """What it costs to drive a shot from a pose, in cells; inf if the body cannot.
+
+    `kind` is of the move before it: 1 ahead, -1 in reverse, 0 if there was none.
+    """
     radius, _, reverse_price, turn_price, change_price = shot
     prices, one_way, forbidden, clearance = floor
     outline, outer_radius, cell_size = body
@@ -145,8 +147,9 @@ def shot_price(floor, body, start, curve, spacing, shot, kind):  # type: ignore[
         bend, length = curve[i, 0], curve[i, 1]
         if length == 0.0:
             continue
-        before, kind = kind, (1 if length > 0.0 else -1) if radius > 0.0 else 1 if i == 1 else 0
-        total += change_price if before != ANY and before != kind else 0.0
+        ahead = (1 if length > 0.0 else -1) if radius > 0.0 else 1 if i == 1 else 0
+        total += change_price if ahead * kind < 0 else 0.0
+        kind = ahead if ahead != 0 else kind
         if radius > 0.0:
             piece[0, 0], piece[0, 1] = bend, length
             path = curve_poses(here, piece, radius, spacing)

@@ -42,9 +42,7 @@ class PlanSettings(Model):
     lattice_cell: Positive = Field(0.1, description="side of a lattice's cells, m")
     lattice_headings: Whole = Field(32, description="headings told apart by a lattice")
     reverse_price: Positive = Field(1.5, description="what a metre in reverse costs a lattice, m")
-    change_price: NotNegative = Field(
-        0.5, description="what a change between forward, reverse and turning on the spot costs a lattice, m"
-    )
+    change_price: NotNegative = Field(0.5, description="what a change between forward and reverse costs a lattice, m")
 
 
 @dataclass(frozen=True)
