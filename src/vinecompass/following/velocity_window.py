@@ -26,8 +26,8 @@ DELAY = 0.1
 """Seconds from seeing to braking that a roll-out allows for; safety allows for more."""
 PEOPLE_REACH = 8.0
 """Metres from which people are minded."""
-PEOPLE_TIME = 6.0
-"""Seconds for which people are minded: beyond a roll-out, robot and people are carried on straight."""
+PEOPLE_TIME, HEAD_ON_TIME = 4.0, 6.0
+"""Seconds for which people are minded, and those who come towards it: slowing down puts off such a meeting, no more."""
 STRICTER = 6.0
 """How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
 MANY = 1000
@@ -111,13 +111,12 @@ class VelocityWindow(LocalPlanner):
             before=self._encounters,
         )  # fmt: skip
         near, for_people = self._people_near(view.pose, encounters), np.zeros(len(velocities))
-        beyond = max(round((PEOPLE_TIME - w.horizon) / STEP), 0)
 
         def weigh(part: slice) -> None:
             roll_out(velocities[part], *common, paths[part], terms[part])
             if len(near):
                 charge_for_people(
-                    paths[part], STEP, beyond, near, self._discs, self._disc_radius, self._people.personal_space,
+                    paths[part], STEP, near, self._discs, self._disc_radius, self._people.personal_space,
                     self._people.charge, for_people[part],
                 )  # fmt: skip
 
@@ -157,16 +156,17 @@ class VelocityWindow(LocalPlanner):
         return LocalPlan(best.command, self.phase, reason, paths[chosen], considered, encounters)
 
     def _people_near(self, pose: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:
-        """Return who is charged for ``(P, 5)``, as the kernel wants it."""
-        sides = {"left": 1.0, "right": -1.0}
-        return np.array([
-            (
-                each.person.x, each.person.y, each.person.velocity_x, each.person.velocity_y,
-                sides.get(each.rule.prefer or "", 0.0) if each.rule else 0.0,
-            )
-            for each in encounters
-            if np.hypot(pose[0] - each.person.x, pose[1] - each.person.y) < PEOPLE_REACH
-        ]).reshape(-1, 5)  # fmt: skip
+        """Return who is charged for ``(P, 6)``, as the kernel wants it."""
+        sides, rows = {"left": 1.0, "right": -1.0}, []
+        for each in encounters:
+            person, prefer = each.person, each.rule.prefer if each.rule else None
+            if np.hypot(pose[0] - person.x, pose[1] - person.y) < PEOPLE_REACH:
+                seconds = PEOPLE_TIME if prefer is None else HEAD_ON_TIME
+                rows.append((
+                    person.x, person.y, person.velocity_x, person.velocity_y, sides.get(prefer or "", 0.0),
+                    seconds / STEP,
+                ))  # fmt: skip
+        return np.array(rows).reshape(-1, 6)
 
     def _reachable(self, view: View, course: Course, profile: SpeedProfile) -> FloatArray:
         """Return the velocities ``(K, 2)`` that the drive reaches within the window's time, in the leg's direction."""
