@@ -39,6 +39,11 @@ class Walking:
         if not np.all(np.isfinite([self.x, self.y, self.velocity_x, self.velocity_y])):
             raise InputError("is nowhere", key="person", value=(self.x, self.y), expected="metres and m/s, all finite")
 
+    @classmethod
+    def all_of(cls, rows: NDArray[np.float64]) -> list[Walking]:
+        """Return the people of rows ``(P, 5)`` as a simulator gives them: x, y, radius, and velocity."""
+        return [cls(x, y, velocity_x, velocity_y) for x, y, _, velocity_x, velocity_y in rows.tolist()]
+
     @property
     def walks(self) -> bool:
         """Whether the person is on the way, and not just shifting."""

@@ -292,7 +292,8 @@ class LocalPlanner(ABC):
         if beside < slack or not self._turns_on_the_spot:
             return True
         # Where the body has no room to turn towards the end, twice as far beside it will do.
-        return beside < 2.0 * slack and not self._room_to_turn(view, float(np.copysign(0.5 * np.pi, end[1])))
+        towards = float(np.copysign(0.5 * np.pi, end[1]))
+        return beside < 2.0 * slack and not self._room_to_turn(view, self._bodies[0], towards)
 
     def _comes_back(self, course: Course) -> bool:
         """Tell whether the drive can go against the leg's direction."""
@@ -338,19 +339,17 @@ class LocalPlanner(ABC):
         rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 4.0 * abs(angle) + 0.02, drive.top_turn_rate)
         return self._plan(view, Command(0.0, float(np.copysign(rate, angle))), "")
 
-    def _room_to_turn(self, view: View, angle: float) -> bool:
+    def _room_to_turn(self, view: View, body: Robot, angle: float) -> bool:
+        """Tell whether a body can turn on the spot by so many radians."""
         turn = turn_on_the_spot(view.pose, angle, 0.1)
-        return view.floor is None or not touches_on_the_way(view.floor, self._bodies[0], turn)
+        return view.floor is None or not touches_on_the_way(view.floor, body, turn)
 
     def _free_side(self, view: View, angle: float) -> int:
         """Return 1 to turn left, -1 to turn right: the short way, or the other one if only that is free."""
         short = 1 if angle > 0.0 else -1
-        if view.floor is None:
-            return short
         for body in self._bodies:
             for side in (short, -short):
-                turn = angle if side == short else angle + side * 2.0 * np.pi
-                if not touches_on_the_way(view.floor, body, turn_on_the_spot(view.pose, turn, 0.1)):
+                if self._room_to_turn(view, body, angle if side == short else angle + side * 2.0 * np.pi):
                     return side
         return short
 

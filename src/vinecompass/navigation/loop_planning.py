@@ -97,10 +97,10 @@ def _plan_minding_turns(
     if not usual.found or usual.method == "lattice":
         return usual
     poses, leaves = usual.poses, False
+    leaving, arriving = _travelling(poses, 0, start), _travelling(poses, len(poses) - 1, start)
     # A turn on the spot sweeps the most floor, and walls are known to half a cell: with that besides, if it can be had.
     for body in (robot.widened(0.5 * costmap.grid.cell_size), robot):
         check = BodyCheck(costmap, body)
-        leaving, arriving = _travelling(poses, 0, start), _travelling(poses, len(poses) - 1, start)
         leaves = turn_fits(check, start, float(leaving[2]))
         arrives = turn_fits(check, arriving, float(goal[2]))
         if leaves and arrives:

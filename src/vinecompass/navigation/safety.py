@@ -165,7 +165,7 @@ class Safety:
                 cap, rule, numbers = zone, "in a slow zone", {"zone_m_per_s": zone}
 
         def from_afar(gap: float) -> float:
-            """Return how much faster it may be by what it can still brake on the way."""
+            """Return the speed, m/s, that it can still brake to `people_speed` before it is as near as that counts."""
             return float(
                 np.sqrt(s.people_speed**2 + 2.0 * self._robot.drive.braking * max(gap - s.people_distance, 0.0))
             )

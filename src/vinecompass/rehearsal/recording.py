@@ -79,9 +79,9 @@ def record_drive(
         seen = deskewed_hits(readings.scan.ranges, robot.scanner, motion.sweep)
         seen = transform_points(relative(motion.pose, simulator.pose), seen)
         wanted = follower.step(simulator.pose, command, simulator.period).command
-        people = [Walking(x, y, vx, vy) for x, y, _, vx, vy in readings.people.tolist()]
         command = safety.check(
-            simulator.t, wanted, command, seen, duration=simulator.period, pose=simulator.pose, people=people
+            simulator.t, wanted, command, seen, duration=simulator.period, pose=simulator.pose,
+            people=Walking.all_of(readings.people),
         )  # fmt: skip
         if simulator.t > time_limit:
             x, y, _ = simulator.pose

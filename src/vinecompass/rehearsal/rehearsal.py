@@ -208,8 +208,7 @@ def rehearse(
         t, scan = simulator.t, readings.scan
         if fault is not None:
             t, scan, odometry = fault.spoil(t, scan, odometry, simulator)
-        walking = [Walking(x, y, vx, vy) for x, y, _, vx, vy in readings.people.tolist()]
-        command = navigator.step(t, scan, odometry, walking)
+        command = navigator.step(t, scan, odometry, Walking.all_of(readings.people))
         if on_step is not None:
             on_step(navigator)
         stamps.append(simulator.t)
