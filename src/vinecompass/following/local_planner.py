@@ -177,6 +177,9 @@ class LocalPlanner(ABC):
             It has fewer than two poses, or one that is not finite.
         """
         self._course = Course(poses)
+        if not self._tried_both:
+            # The short way round to the former plan may be the long one to this.
+            self._side = 0
         if self.phase not in ("driving", "closing in"):
             self.phase = "turning" if self._turns_on_the_spot and self._turns_first else "driving"
 
