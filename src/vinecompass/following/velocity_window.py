@@ -28,7 +28,7 @@ PEOPLE_REACH = 8.0
 """Metres from which people are minded."""
 PEOPLE_TIME, HEAD_ON_TIME = 4.0, 6.0
 """Seconds for which people are minded, and those who come towards it: slowing down puts off such a meeting, no more."""
-STRICTER = 6.0
+STRICTER = 2.5
 """How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
 MANY = 1000
 """Candidates from which two cores are quicker than one."""
@@ -178,7 +178,10 @@ class VelocityWindow(LocalPlanner):
         lowest = min(max(now - drive.braking * w.reach, 0.0), highest)
         speeds = np.linspace(lowest, highest, w.speeds) * course.direction
         change, top = drive.turn_acceleration * w.reach, drive.top_turn_rate
-        turn_rates = np.linspace(max(turning - change, -top), min(turning + change, top), w.turn_rates)
+        # Closer together about the one in force: small corrections stay small.
+        shares = np.linspace(-1.0, 1.0, w.turn_rates)
+        reach = np.where(shares < 0.0, min(change, turning + top), min(change, top - turning))
+        turn_rates = turning + reach * shares * np.abs(shares)
         # Straight on and as it turns now are always among them.
         turn_rates[np.argmin(np.abs(turn_rates))] = 0.0
         pairs = np.empty((len(speeds), len(turn_rates), 2))
