@@ -149,10 +149,9 @@ def pass_beams(seen, own, origins, ends, hit, first, last, now):  # type: ignore
         dx, dy = 0.5 * dx / length, 0.5 * dy / length
         steps = int(2.0 * (length - 1.5)) if hit[beam] else int(2.0 * length)
         for _ in range(steps):
-            row, column = int(np.floor(y)), int(np.floor(x))
-            if not (first_row <= row < last_row and first_column <= column < last_column):
+            if not (first_row <= y < last_row and first_column <= x < last_column):
                 break
-            seen[row, column] = -np.inf
+            seen[int(y), int(x)] = -np.inf
             x += dx
             y += dy
     for beam in range(ends.shape[0]):

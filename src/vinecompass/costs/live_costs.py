@@ -151,9 +151,10 @@ class LiveCosts:
 
 def _past_walkers(beams: Beams, pose: ArrayLike, people: Sequence[Walking]) -> Beams:
     """Return beams of which none hits a person who walks."""
-    places = np.array([(each.x, each.y) for each in people if each.walks])
-    if len(places) == 0:
+    places = [(each.x, each.y) for each in people if each.walks]
+    if not places:
         return beams
-    from_body = transform_points(inverse(pose), places)
-    away = np.hypot(*(beams.ends[:, None] - from_body).transpose(2, 0, 1)).min(axis=1)
-    return replace(beams, hit=beams.hit & (away > PERSON_RADIUS + WALKER_SLACK))
+    hit = beams.hit
+    for x, y in transform_points(inverse(pose), places).tolist():
+        hit = hit & (np.hypot(beams.ends[:, 0] - x, beams.ends[:, 1] - y) > PERSON_RADIUS + WALKER_SLACK)
+    return replace(beams, hit=hit)

@@ -68,10 +68,8 @@ class LiveObstacles:
             self._seen[sensor] = np.full(grid.shape, NEVER)
         here = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
         first, last = self._joined(here)
-        origins, ends = (
-            transform_points(relative(pose, grid.frame), points) / grid.cell_size
-            for points in (beams.origins, beams.ends)
-        )
+        body = relative(pose, grid.frame)
+        origins, ends = (transform_points(body, points) / grid.cell_size for points in (beams.origins, beams.ends))
         pass_beams(self._seen[sensor], self._own, origins, ends, beams.hit, here[0], here[1], t)
         window = np.s_[first[0] : last[0], first[1] : last[1]]
         now = np.zeros(tuple(last - first), bool)

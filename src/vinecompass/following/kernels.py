@@ -77,6 +77,32 @@ def along_plan(plan, first, x, y):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def point_at(points, way, at):  # type: ignore[no-untyped-def]
+    """Point of a polyline (N, 2 or more) at a way along it, one of its ends beyond them; `way` (N,) that of each."""
+    i = min(max(np.searchsorted(way, at, side="right") - 1, 0), way.shape[0] - 2)
+    length = way[i + 1] - way[i]
+    share = min(max((at - way[i]) / length, 0.0), 1.0) if length > 0.0 else 0.0
+    x, y = points[i, 0], points[i, 1]
+    return x + share * (points[i + 1, 0] - x), y + share * (points[i + 1, 1] - y)
+
+
+@njit(cache=True, nogil=True)
+def turned_over(points, way, base):  # type: ignore[no-untyped-def]
+    """Radians (N,) that a polyline (N, 2 or more) turns by at each point, seen over so many metres of its way (N,).
+
+    At its ends it does not turn.
+    """
+    turns = np.zeros(points.shape[0])
+    for i in range(1, points.shape[0] - 1):
+        x, y = points[i, 0], points[i, 1]
+        before_x, before_y = point_at(points, way, way[i] - 0.5 * base)
+        after_x, after_y = point_at(points, way, way[i] + 0.5 * base)
+        into_x, into_y, out_x, out_y = x - before_x, y - before_y, after_x - x, after_y - y
+        turns[i] = np.arctan2(into_x * out_y - into_y * out_x, into_x * out_x + into_y * out_y)
+    return turns
+
+
+@njit(cache=True, nogil=True)
 def roll_out(velocities, current, limits, start, frame, course, floor, body, steps, timing, tight_gap, paths, terms):  # type: ignore[no-untyped-def]
     """Roll out velocities (K, 2) from the current speed and turn rate at a pose.
 
@@ -170,22 +196,20 @@ def charge_for_people(paths, step, people, discs, disc_radius, space, charge, ch
         charges[k] = 0.0
         last_x, last_y, last_heading = paths[k, steps - 1]
         velocity_x, velocity_y = last_x - paths[k, steps - 2, 0], last_y - paths[k, steps - 2, 1]
+        last_cosine, last_sine = np.cos(last_heading), np.sin(last_heading)
         for person in range(people.shape[0]):
             closest, left = np.inf, 0.0
             i = 1
             while i < people[person, 5]:
                 if i < steps:
                     x, y, heading = paths[k, i]
+                    cosine, sine = np.cos(heading), np.sin(heading)
                 else:
-                    x, y, heading = (
-                        last_x + (i - steps + 1) * velocity_x,
-                        last_y + (i - steps + 1) * velocity_y,
-                        last_heading,
-                    )
+                    x, y = last_x + (i - steps + 1) * velocity_x, last_y + (i - steps + 1) * velocity_y
+                    cosine, sine = last_cosine, last_sine
                 t = (i + 1) * step
                 dx = x - people[person, 0] - t * people[person, 2]
                 dy = y - people[person, 1] - t * people[person, 3]
-                cosine, sine = np.cos(heading), np.sin(heading)
                 for d in range(discs.shape[0]):
                     u = dx + cosine * discs[d, 0] - sine * discs[d, 1]
                     v = dy + sine * discs[d, 0] + cosine * discs[d, 1]

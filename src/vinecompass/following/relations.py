@@ -59,11 +59,12 @@ def relate(pose: ArrayLike, velocity: ArrayLike, person: Walking) -> Relation:
     'robot approaching right, person approaching left'
     """
     line = np.array([person.x, person.y]) - np.asarray(pose, dtype=float)[:2]
-    own, others = np.asarray(velocity, dtype=float), np.array([person.velocity_x, person.velocity_y])
-    return Relation(
-        APPROACHES[int(approach(own, line))], APPROACHES[int(approach(others, -line))],
-        SIDES[int(side(own, line))], SIDES[int(side(others, -line))],
-    )  # fmt: skip
+    own = np.asarray(velocity, dtype=float)
+    # A person who walks along the line the other way round approaches as the robot does.
+    moving = np.array([(own[0], own[1]), (-person.velocity_x, -person.velocity_y)])
+    robot, other = approach(moving, line).tolist()
+    robot_side, other_side = side(moving, line).tolist()
+    return Relation(APPROACHES[robot], APPROACHES[other], SIDES[robot_side], SIDES[other_side])
 
 
 def approach(velocities: NDArray[np.float64], line: NDArray[np.float64]) -> NDArray[np.int64]:

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from vinecompass.costs import CostMap
 from vinecompass.following.course import Course
+from vinecompass.following.kernels import turned_over
 from vinecompass.following.settings import FollowingSettings
 from vinecompass.robot import Robot
 
@@ -92,12 +93,6 @@ def _curve_caps(poses: FloatArray, way: FloatArray, robot: Robot, settings: Foll
     """
     if len(poses) < 3:
         return np.full(len(poses), np.inf)
-    before, after = (
-        np.column_stack([np.interp(way + side, way, column) for column in poses[:, :2].T])
-        for side in (-0.5 * BASE, 0.5 * BASE)
-    )
-    into, out_of = poses[:, :2] - before, after - poses[:, :2]
-    turns = np.arctan2(into[:, 0] * out_of[:, 1] - into[:, 1] * out_of[:, 0], np.sum(into * out_of, axis=1))
-    curvature = np.maximum(np.abs(turns) / BASE, 1e-3)
+    curvature = np.maximum(np.abs(turned_over(poses, way, BASE)) / BASE, 1e-3)
     by_turn_rate = 0.9 * robot.drive.top_turn_rate / curvature
     return np.asarray(np.minimum(np.sqrt(settings.sideways_acceleration / curvature), by_turn_rate))

@@ -8,6 +8,26 @@ from numba import njit
 TURN = 2.0 * np.pi
 
 
+@njit(cache=True, nogil=True)
+def carry(x, y, heading, points, result):  # type: ignore[no-untyped-def]
+    """Carry points (N, 2) from the frame of a pose to the frame that the pose is given in, into `result`."""
+    cosine, sine = np.cos(heading), np.sin(heading)
+    for i in range(points.shape[0]):
+        result[i, 0] = x + cosine * points[i, 0] - sine * points[i, 1]
+        result[i, 1] = y + sine * points[i, 0] + cosine * points[i, 1]
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def compose_pairs(first, second, result):  # type: ignore[no-untyped-def]
+    """Poses `second`, given in the frames `first`, in the frames that those are given in; N of each, or one for all."""
+    for i in range(result.shape[0]):
+        a, b = first[i % first.shape[0]], second[i % second.shape[0]]
+        cosine, sine = np.cos(a[2]), np.sin(a[2])
+        result[i, 0] = a[0] + cosine * b[0] - sine * b[1]
+        result[i, 1] = a[1] + sine * b[0] + cosine * b[1]
+        result[i, 2] = np.pi - (np.pi - (a[2] + b[2])) % TURN
+
+
 @njit(cache=True, nogil=True, error_model="numpy")
 def interpolate(times, stamps, poses, result):  # type: ignore[no-untyped-def]
     """Poses (M, 3) at `times` (M,) between `poses` (N, 3) at `stamps` (N,), two or more, headings the short way round.

@@ -10,7 +10,7 @@ from math import cos, pi, sin
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry.kernels import interpolate
+from vinecompass.geometry.kernels import carry, compose_pairs, interpolate
 
 __all__ = [
     "arc",
@@ -59,12 +59,13 @@ def compose(first: ArrayLike, second: ArrayLike) -> FloatArray:
     a, b = np.asarray(first, dtype=float), np.asarray(second, dtype=float)
     if a.ndim == b.ndim == 1:
         return _compose_two(a.tolist(), b.tolist())
-    cosine, sine = np.cos(a[..., 2]), np.sin(a[..., 2])
-    return _stacked(
-        a[..., 0] + cosine * b[..., 0] - sine * b[..., 1],
-        a[..., 1] + sine * b[..., 0] + cosine * b[..., 1],
-        wrap_angle(a[..., 2] + b[..., 2]),
-    )
+    shape = np.broadcast(a, b).shape
+    result = np.empty(shape)
+    if len(shape) > 2:
+        a, b = np.broadcast_to(a, shape), np.broadcast_to(b, shape)
+    first, second = np.ascontiguousarray(a).reshape(-1, 3), np.ascontiguousarray(b).reshape(-1, 3)
+    compose_pairs(first, second, result.reshape(-1, 3))
+    return result
 
 
 def _compose_two(first: list[float], second: list[float]) -> FloatArray:
@@ -90,7 +91,13 @@ def inverse(pose: ArrayLike) -> FloatArray:
 
 def relative(pose: ArrayLike, frame: ArrayLike) -> FloatArray:
     """Return `pose` as seen from `frame`, both given in the same outer frame."""
-    return compose(inverse(frame), pose)
+    p, f = np.asarray(pose, dtype=float), np.asarray(frame, dtype=float)
+    if p.ndim == f.ndim == 1:
+        (x, y, heading), (from_x, from_y, turn) = p.tolist(), f.tolist()
+        c, s = cos(turn), sin(turn)
+        dx, dy = x - from_x, y - from_y
+        return np.array((c * dx + s * dy, c * dy - s * dx, wrap_heading(heading - turn)))
+    return compose(inverse(f), p)
 
 
 def chain(start: ArrayLike, steps: ArrayLike) -> FloatArray:
@@ -111,9 +118,11 @@ def chain(start: ArrayLike, steps: ArrayLike) -> FloatArray:
 
 def transform_points(pose: ArrayLike, points: ArrayLike) -> FloatArray:
     """Carry points ``(N, 2)``, given in the frame of one `pose` ``(3,)``, to the frame the pose is given in."""
-    p, xy = np.asarray(pose, dtype=float), np.asarray(points, dtype=float)
-    cosine, sine = np.cos(p[2]), np.sin(p[2])
-    return xy @ np.array([[cosine, sine], [-sine, cosine]]) + p[:2]
+    x, y, heading = np.asarray(pose, dtype=float).tolist()
+    xy = np.ascontiguousarray(points, dtype=float)
+    result = np.empty_like(xy)
+    carry(x, y, heading, xy, result)
+    return result
 
 
 def arc(velocity: ArrayLike, duration: ArrayLike) -> FloatArray:

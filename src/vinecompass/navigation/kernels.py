@@ -9,12 +9,16 @@ from numba import njit
 @njit(cache=True, nogil=True)
 def first_blocked(outline, points, poses):  # type: ignore[no-untyped-def]
     """Index of the first pose (N, 3) whose outline (C, 2) holds a point (M, 2) that the first pose's does not; or N."""
-    corners = outline.shape[0]
+    corners, widest = outline.shape[0], 0.0
+    for corner in range(corners):
+        widest = max(widest, outline[corner, 0] ** 2 + outline[corner, 1] ** 2)
     ignored = np.zeros(points.shape[0], np.bool_)
     for i in range(poses.shape[0]):
         cosine, sine = np.cos(poses[i, 2]), np.sin(poses[i, 2])
         for j in range(points.shape[0]):
             dx, dy = points[j, 0] - poses[i, 0], points[j, 1] - poses[i, 1]
+            if dx * dx + dy * dy > widest:
+                continue
             x, y = cosine * dx + sine * dy, cosine * dy - sine * dx
             inside = False
             previous = corners - 1

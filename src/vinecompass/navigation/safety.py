@@ -54,6 +54,11 @@ class Safety:
         self._robot, self._settings = robot, settings or SafetySettings()
         self._log = log if log is not None else MissionLog()
         self._outer_radius = robot.widened(self._settings.margin).body.outer_radius
+        # Each person is a ring of points.
+        angles = np.linspace(0.0, 2.0 * np.pi, 12, endpoint=False)
+        self._ring = (PERSON_RADIUS + self._settings.people_margin - self._settings.margin) * np.column_stack(
+            [np.cos(angles), np.sin(angles)]
+        )
         # A margin that something has come into already still leaves a part of it, and the body. Each outline counts
         # from a speed of the body's fastest point on.
         self._outlines = [
@@ -184,13 +189,6 @@ class Safety:
 
     def _where_people_will_be(self, pose: FloatArray, people: Sequence[Walking]) -> FloatArray:
         """Return points about each person now and within the next second, in the body frame."""
-        angles = np.linspace(0.0, 2.0 * np.pi, 12, endpoint=False)
-        ring = (PERSON_RADIUS + self._settings.people_margin - self._settings.margin) * np.column_stack(
-            [np.cos(angles), np.sin(angles)]
-        )
-        points = [
-            ring + [person.x + ahead * person.velocity_x, person.y + ahead * person.velocity_y]
-            for person in people
-            for ahead in (0.0, 0.4, 0.8)
-        ]
-        return transform_points(inverse(pose), np.concatenate(points))
+        rows = np.array([(each.x, each.y, each.velocity_x, each.velocity_y) for each in people])
+        places = np.concatenate([rows[:, :2] + ahead * rows[:, 2:] for ahead in (0.0, 0.4, 0.8)])
+        return transform_points(inverse(pose), (places[:, None] + self._ring).reshape(-1, 2))

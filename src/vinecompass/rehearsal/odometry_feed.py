@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import heapq
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -38,18 +36,19 @@ class OdometryFeed:
     def take(self, readings: Readings) -> Track:
         """Take in one period's wheels and IMU readings in the order of their stamps; return the track until now."""
         wheels, imu = readings.wheels, readings.imu
-        turned = [("wheels", i) for i in range(len(wheels.t))]
-        felt = [("imu", i) for i in range(len(imu.t))]
-        stamps = {"wheels": wheels.t.tolist(), "imu": imu.t.tolist()}
-        for source, i in heapq.merge(felt, turned, key=lambda row: stamps[row[0]][row[1]]):
-            t = stamps[source][i]
-            if source == "imu":
-                self._fusion.update_imu(t, imu.turn_rate[i], imu.acceleration_x[i], imu.acceleration_y[i])
-                continue
-            steering = None if wheels.steering is None else float(wheels.steering[i])
-            self._fusion.update_wheels(t, wheels.angles[i], steering)
-            self._stamps.append(t)
-            self._poses.append(self._fusion.pose)
+        felt = np.column_stack([imu.t, imu.turn_rate, imu.acceleration_x, imu.acceleration_y]).tolist()
+        turned, angles = wheels.t.tolist(), wheels.angles.tolist()
+        steering = [None] * len(turned) if wheels.steering is None else wheels.steering.tolist()
+        # Of one moment, the IMU comes first.
+        for t, by_wheels, i in sorted(
+            [(row[0], False, i) for i, row in enumerate(felt)] + [(t, True, i) for i, t in enumerate(turned)]
+        ):
+            if by_wheels:
+                self._fusion.update_wheels(t, angles[i], steering[i])
+                self._stamps.append(t)
+                self._poses.append(self._fusion.pose)
+            else:
+                self._fusion.update_imu(*felt[i])
         while self._stamps[-1] - self._stamps[0] > KEPT:
             del self._stamps[0], self._poses[0]
         return Track(np.array(self._stamps), np.array(self._poses))

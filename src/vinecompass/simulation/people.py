@@ -12,8 +12,6 @@ from vinecompass.simulation.site import Person
 
 __all__ = ["Walker"]
 
-FAR = 5.0
-"""Metres. At this distance from its middle, nobody minds how large the robot is."""
 PATIENCE = 3.0
 """Seconds of waiting after which a person turns back, or steps aside where that is no way out either."""
 
@@ -79,9 +77,8 @@ class Walker:
             self.position = aside
 
     def _is_in_the_way(self, robot: shapely.Polygon, step: NDArray[np.float64]) -> bool:
-        if np.hypot(*(step - np.reshape(robot.bounds, (2, 2)).mean(axis=0))) > FAR:
-            return False
-        gap, next_gap = (robot.distance(shapely.Point(place)) - self.radius for place in (self.position, step))
+        gaps = np.asarray(shapely.distance(robot, shapely.points([self.position, step]))) - self.radius
+        gap, next_gap = gaps.tolist()
         return bool(next_gap < self._attention and next_gap < gap)
 
     def _at(self, travelled: float) -> NDArray[np.float64]:

@@ -112,8 +112,9 @@ class Site(Model):
 
     def grip_at(self, x: float, y: float) -> float:
         """Return the grip of the floor at a point, 0 to 1; the lowest where floors overlap."""
-        point = shapely.Point(x, y)
-        return min((floor.grip for floor, shape in self._floor_shapes if shape.contains(point)), default=1.0)
+        return min(
+            (floor.grip for floor, shape in self._floor_shapes if shapely.contains_xy(shape, x, y)), default=1.0
+        )  # fmt: skip
 
     @cached_property
     def _floor_shapes(self) -> list[tuple[Floor, shapely.Polygon]]:
