@@ -146,6 +146,19 @@ class EveryPlanner(unittest.TestCase):
                 self.assertEqual(planner.phase, "arrived")
                 self.assertLess(np.hypot(*(pose - poses[-1])[:2]), 0.04)
 
+    def test_turning_on_the_spot_it_takes_the_short_way_to_another_plan(self):
+        for planner in (VelocityWindow(robot()), PathFollower(robot())):
+            with self.subTest(planner=type(planner).__name__):
+                pose, command = np.zeros(3), Command()
+                planner.follow(path_through([(0.0, 0.0), (-2.0, 0.8)]))
+                while pose[2] < 1.8:
+                    command = planner.step(pose, command, 0.1).command
+                    pose = compose(pose, arc(command.velocity, 0.1))
+                planner.follow(path_through([pose[:2], (2.0, 0.4)]))
+                for _ in range(8):
+                    command = planner.step(pose, command, 0.1).command
+                self.assertLess(command.turn_rate, 0.0)
+
     def test_what_is_no_plan_or_no_pose_is_refused(self):
         for kind in self.kinds:
             planner = kind(robot())

@@ -4,6 +4,7 @@ import numpy as np
 
 from tests.support import assert_input_error, robot, short_mapping, site
 from vinecompass import InputError, Round, Settings, Zone, record_drive, rehearse
+from vinecompass.grids import grid_from_polygons
 from vinecompass.rehearsal import LiveFault
 from vinecompass.simulation import Site
 
@@ -104,6 +105,33 @@ class RoundsAndFaults(unittest.TestCase):
         self.assertEqual(mission.contacts, 0)
         self.assertIn("finding itself", [entry.state for entry in mission.log.states])
         self.assertTrue(mission.arrived or "know where it is" in mission.reason, mission.reason)
+
+
+class People(unittest.TestCase):
+    def test_who_crosses_is_waited_for_on_the_plan_that_stands(self):
+        corners = [(0.0, 0.0), (14.0, 0.0), (14.0, 14.0), (0.0, 14.0)]
+        grid = grid_from_polygons(corners, [], cell_size=0.05)
+        free, met = (
+            rehearse(
+                Site.model_validate(
+                    {"name": "hall", "start": (1.5, 7.0, 0.0), "wall": [{"points": [*corners, corners[0]]}]}
+                    | {"person": people}
+                ),
+                robot(), grid, [12.0, 7.0, 0.0], seed=2, time_limit=60.0,
+            )
+            for people in (
+                [],
+                [{
+                    "name": "worker", "route": [(6.5, 12.3), (6.5, 0.5)], "speed": 0.9, "attention": 0.0, "begin": 0.0,
+                }],
+            )
+        )  # fmt: skip
+        self.assertEqual((met.arrived, met.contacts, len(met.log.plans)), (True, 0, 1))
+        self.assertEqual([entry.state for entry in met.log.encounters][:3], ["far", "crossing", "crossed"])
+        self.assertGreater(met.gaps_to_people().min(), 1.0)
+        self.assertLess(met.track.t[-1], 1.5 * free.track.t[-1])
+        # It waits beside the way, and does not leave its line.
+        self.assertLess(np.abs(met.run.truth.poses[:, 1] - 7.0).max(), 0.6)
 
 
 class Recording(unittest.TestCase):
