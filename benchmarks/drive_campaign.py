@@ -123,7 +123,11 @@ def mission_case(job: tuple[str, int, int, int]) -> dict[str, Any]:
     stops = [RoundStop(name=names[first]), RoundStop(name=names[second])]
     impossible = which == 9
     if impossible:
-        x, y, _ = site.find_stop(names[first]).pose
+        # Not the one that it stands at: it would be walled in with it.
+        x, y = site.start[:2]
+        if np.hypot(*(np.array(site.find_stop(names[first]).pose[:2]) - (x, y))) < 2.0:
+            stops = stops[::-1]
+        x, y, _ = site.find_stop(stops[0].name or "").pose
         document = site.model_dump()
         corners = [(x - 0.9, y - 0.9), (x + 0.9, y - 0.9), (x + 0.9, y + 0.9), (x - 0.9, y + 0.9), (x - 0.9, y - 0.9)]
         document["zone"] = [

@@ -204,6 +204,17 @@ class Window(unittest.TestCase):
         )
         self.assertFalse(np.any(body_touches(floor, robot(), track)[:, 0] >= 0))
 
+    def test_what_seems_to_touch_already_does_not_pin_it(self):
+        floor = price_floor(room(8.0, 4.0), robot())
+        side = np.abs(robot().body.polygon[:, 1]).max()
+        walls = floor.grid.points_of(np.argwhere(floor.forbidden))
+        low = walls[(np.abs(walls[:, 0] - 4.0) < 1.0) & (walls[:, 1] < 2.0), 1].max()
+        # The outline reaches over the middles of the wall's cells, by less than the estimate may be off.
+        start = [3.0, low + side - 0.01, 0.0]
+        track, _, plans = follow(VelocityWindow(robot()), path_through([start[:2], (6.0, low + 0.8)]), start, floor, 60)
+        self.assertGreater(track[-1, 0], 4.0)
+        self.assertTrue(any(reason for reason in plans[0].considered.shut_out))
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -29,7 +29,7 @@ SPARE = (0.06, 0.04, 0.02, 0.0)
 """Metres about the body that it likes to have free when it turns on the spot: the side that has more is taken."""
 HELD_UP = 2.0
 """Seconds without turning after which a turn on the spot is tried the other way round."""
-SWAY = 0.01
+SWAY = 0.015
 """Metres beside the end that are not steered against."""
 STEERED_TO = 0.1
 """Metres before the end up to which it is steered at: nearer to it, steering would only shake."""

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.following.course import Course
-from vinecompass.following.kernels import charge_for_people, roll_out
+from vinecompass.following.kernels import body_meets, charge_for_people, roll_out
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.people_rules import Encounter, PeopleSettings, meet, shut_out_by_people
 from vinecompass.following.settings import FollowingSettings, WindowSettings
@@ -32,6 +32,12 @@ STRICTER = 2.5
 """How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
 MANY = 1000
 """Candidates from which two cores are quicker than one."""
+INSETS = (0.0, 0.5, 1.0, 1.5)
+"""Cells by which the body is taken narrower, the first by which it touches nothing where it is.
+
+A cell is forbidden as a whole for a corner that reaches into it, and the estimate is off by centimetres: what seems
+to touch already must not pin the robot. Safety looks at what the scanner sees.
+"""
 OPEN_FLOOR = np.zeros((1, 1), bool), np.full((1, 1), np.inf, np.float32)
 
 
@@ -76,7 +82,7 @@ class VelocityWindow(LocalPlanner):
         self._encounters: list[Encounter] = []
         self._window = window or WindowSettings()
         self._discs, self._disc_radius = robot.body.covering_discs
-        self._spacing, self._rim = 0.0, robot.body.polygon
+        self._spacing, self._rims = 0.0, [robot.body.polygon]
         self._cores = ThreadPoolExecutor(1)
 
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
@@ -95,14 +101,14 @@ class VelocityWindow(LocalPlanner):
         if reach == course.end:
             plan, along = _led_on(plan, along, course.direction, float(poses[-1, 2] - frame[2]), self._window.horizon)
         forbidden, clearance, cell = self._floor(view)
-        if 0.5 * cell != self._spacing:
-            self._spacing, self._rim = 0.5 * cell, self._robot.body.rim(0.5 * cell)
+        here = compose(inverse(frame), view.pose)
         common = (
             np.array([view.current.speed, view.current.turn_rate]),
-            np.array([drive.acceleration, drive.braking, drive.turn_acceleration]), compose(inverse(frame), view.pose),
+            np.array([drive.acceleration, drive.braking, drive.turn_acceleration]), here,
             frame, (plan, along, polyline_headings(course.direction * plan)), (forbidden, clearance, cell),
-            (self._rim, self._spacing, self._discs, self._disc_radius, self._robot.body.outer_radius), steps,
-            (STEP, DELAY), s.tight_gap,
+            (self._rim(here, forbidden, clearance, cell), self._spacing, self._discs, self._disc_radius,
+             self._robot.body.outer_radius),
+            steps, (STEP, DELAY), s.tight_gap,
         )  # fmt: skip
         leads = course.poses[course.ahead(2.0), :2] - course.poses[course.nearest, :2]
         encounters = self._encounters = meet(
@@ -154,6 +160,19 @@ class VelocityWindow(LocalPlanner):
         best = self._plan(view, Command(float(full[chosen, 0]), float(full[chosen, 2])), profile.reason)
         reason = next((name for name, wrong in by_people if np.any(wrong)), profile.reason)
         return LocalPlan(best.command, self.phase, reason, paths[chosen], considered, encounters)
+
+    def _rim(
+        self, pose: FloatArray, forbidden: NDArray[np.bool_], clearance: NDArray[np.float32], cell: float
+    ) -> FloatArray:  # fmt: skip
+        """Return points on the body's outline, narrower where it seems to touch something at a pose in the grid."""
+        if 0.5 * cell != self._spacing:
+            self._spacing, half = 0.5 * cell, 0.5 * self._robot.body.inner_radius
+            self._rims = [self._robot.widened(-min(inset * cell, half)).body.rim(0.5 * cell) for inset in INSETS]
+        x, y, heading = pose.tolist()
+        for rim in self._rims:
+            if not body_meets(forbidden, clearance, cell, rim, self._spacing, x, y, np.cos(heading), np.sin(heading)):
+                break
+        return rim
 
     def _people_near(self, pose: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:
         """Return who is charged for ``(P, 6)``, as the kernel wants it."""
