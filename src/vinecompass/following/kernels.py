@@ -183,12 +183,12 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
 
 
 @njit(cache=True, nogil=True)
-def charge_for_people(paths, step, people, discs, disc_radius, space, charge, charges):  # type: ignore[no-untyped-def]
+def charge_for_people(paths, step, minded, people, discs, disc_radius, space, charge, charges):  # type: ignore[no-untyped-def]
     """What each roll-out (K, steps, 3) is charged for the room it leaves people as they walk on, into `charges` (K,).
 
-    `people` (P, 6): position and velocity in the site frame, the side that they should be passed on (1 left, -1 right,
-    0 either), and for how many steps they are minded: beyond the roll-out both are carried on straight. Every third
-    pose is looked at.
+    `people` (P, 5): position and velocity in the site frame, and the side that they should be passed on (1 left, -1
+    right, 0 either). They are `minded` for so many seconds: beyond the roll-out both are carried on straight. Every
+    third pose is looked at.
     The body is covered by `discs` (D, 2) of `disc_radius`. `charge` is for touching, and falls to none at `space`, m.
     """
     steps = paths.shape[1]
@@ -200,7 +200,7 @@ def charge_for_people(paths, step, people, discs, disc_radius, space, charge, ch
         for person in range(people.shape[0]):
             closest, left = np.inf, 0.0
             i = 1
-            while i < people[person, 5]:
+            while i * step < minded:
                 if i < steps:
                     x, y, heading = paths[k, i]
                     cosine, sine = np.cos(heading), np.sin(heading)

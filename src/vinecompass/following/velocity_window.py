@@ -26,8 +26,8 @@ DELAY = 0.1
 """Seconds from seeing to braking that a roll-out allows for; safety allows for more."""
 PEOPLE_REACH = 8.0
 """Metres from which people are minded."""
-PEOPLE_TIME, HEAD_ON_TIME = 4.0, 6.0
-"""Seconds for which people are minded, and those who come towards it: slowing down puts off such a meeting, no more."""
+PEOPLE_TIME = 6.0
+"""Seconds ahead for which people are minded: towards one who comes, slowing down only puts off the meeting."""
 STRICTER = 2.5
 """How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
 MANY = 1000
@@ -122,8 +122,8 @@ class VelocityWindow(LocalPlanner):
             roll_out(velocities[part], *common, paths[part], terms[part])
             if len(near):
                 charge_for_people(
-                    paths[part], STEP, near, self._discs, self._disc_radius, self._people.personal_space,
-                    self._people.charge, for_people[part],
+                    paths[part], STEP, PEOPLE_TIME, near, self._discs, self._disc_radius,
+                    self._people.personal_space, self._people.charge, for_people[part],
                 )  # fmt: skip
 
         # Candidates know nothing of each other: with many of them, each of two cores takes a half.
@@ -175,17 +175,15 @@ class VelocityWindow(LocalPlanner):
         return rim
 
     def _people_near(self, pose: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:
-        """Return who is charged for ``(P, 6)``, as the kernel wants it."""
+        """Return who is charged for ``(P, 5)``, as the kernel wants it."""
         sides, rows = {"left": 1.0, "right": -1.0}, []
         for each in encounters:
             person, prefer = each.person, each.rule.prefer if each.rule else None
             if np.hypot(pose[0] - person.x, pose[1] - person.y) < PEOPLE_REACH:
-                seconds = PEOPLE_TIME if prefer is None else HEAD_ON_TIME
-                rows.append((
-                    person.x, person.y, person.velocity_x, person.velocity_y, sides.get(prefer or "", 0.0),
-                    seconds / STEP,
-                ))  # fmt: skip
-        return np.array(rows).reshape(-1, 6)
+                rows.append(
+                    (person.x, person.y, person.velocity_x, person.velocity_y, sides.get(prefer or "", 0.0))
+                )  # fmt: skip
+        return np.array(rows).reshape(-1, 5)
 
     def _reachable(self, view: View, course: Course, profile: SpeedProfile) -> FloatArray:
         """Return the velocities ``(K, 2)`` that the drive reaches within the window's time, in the leg's direction."""
