@@ -49,6 +49,11 @@ class Walking:
         """Whether the person is on the way, and not just shifting."""
         return bool(np.hypot(self.velocity_x, self.velocity_y) > STROLL)
 
+    def walks_across(self, heading: float) -> bool:
+        """Tell whether the person walks, and more across a heading, radians, than along it."""
+        along = np.cos(np.arctan2(self.velocity_y, self.velocity_x) - heading)
+        return self.walks and bool(along**2 < 0.5)
+
     def __str__(self) -> str:
         return f"person at {self.x:.2f}, {self.y:.2f} walking at {np.hypot(self.velocity_x, self.velocity_y):.1f} m/s"
 

@@ -28,7 +28,7 @@ PEOPLE_REACH = 8.0
 """Metres from which people are minded."""
 PEOPLE_TIME = 6.0
 """Seconds ahead for which people are minded: towards one who comes, slowing down only puts off the meeting."""
-STRICTER = 2.5
+STRICTER = 6.0
 """How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
 MANY = 1000
 """Candidates from which two cores are quicker than one."""
@@ -195,10 +195,7 @@ class VelocityWindow(LocalPlanner):
         lowest = min(max(now - drive.braking * w.reach, 0.0), highest)
         speeds = np.linspace(lowest, highest, w.speeds) * course.direction
         change, top = drive.turn_acceleration * w.reach, drive.top_turn_rate
-        # Closer together about the one in force: small corrections stay small.
-        shares = np.linspace(-1.0, 1.0, w.turn_rates)
-        reach = np.where(shares < 0.0, min(change, turning + top), min(change, top - turning))
-        turn_rates = turning + reach * shares * np.abs(shares)
+        turn_rates = np.linspace(max(turning - change, -top), min(turning + change, top), w.turn_rates)
         # Straight on and as it turns now are always among them.
         turn_rates[np.argmin(np.abs(turn_rates))] = 0.0
         pairs = np.empty((len(speeds), len(turn_rates), 2))

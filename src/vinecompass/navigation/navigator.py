@@ -41,7 +41,7 @@ CLEARLY_CHEAPER = 0.9, 0.3
 FOR_GOOD = ("occupied", "zone", "one-way zone", "walls")
 """Causes in the map itself for there being no plan: no recovery takes them away."""
 PEOPLE_PERIOD = 0.3
-"""Seconds after which the floor about people who stand is priced anew; local planners see them at once."""
+"""Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
 
 
 class Navigator:
@@ -241,10 +241,11 @@ class Navigator:
             beams = straightened_beams(scan.ranges, lidar, motion.sweep, clear_reach=reach)
             self._costs.see(t, self.estimate.pose, beams, people=people)
             if not self._met <= t < self._met + PEOPLE_PERIOD - 1e-9:
-                # Who walks will be elsewhere before a plan gets there: the local planner minds them.
+                # Who crosses will be gone before a plan gets there: the local planner minds them.
                 near = [
                     each for each in people
-                    if not each.walks and np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach
+                    if not each.walks_across(float(self.pose[2]))
+                    and np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach
                 ]  # fmt: skip
                 self._costs.meet(near)
                 self._people_near, self._met = len(near) > 0, t
@@ -325,7 +326,7 @@ class Navigator:
                 return
         self._last_look = t
         costmap = self._costs.costmap
-        # Where people stand about it, a plan is soon out of date.
+        # With people about it, a plan is soon out of date.
         age = s.replan_period if self._people_near else s.plan_age
         ahead = self._planner.remaining
         off_path = len(ahead) == 0 or np.hypot(*(ahead[0, :2] - self.pose[:2])) > s.off_path
