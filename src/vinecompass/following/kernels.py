@@ -187,38 +187,45 @@ def charge_for_people(paths, step, minded, people, discs, disc_radius, space, ch
     """What each roll-out (K, steps, 3) is charged for the room it leaves people as they walk on, into `charges` (K,).
 
     `people` (P, 5): position and velocity in the site frame, and the side that they should be passed on (1 left, -1
-    right, 0 either). They are `minded` for so many seconds: beyond the roll-out both are carried on straight. Every
-    third pose is looked at.
+    right, 0 either). They are `minded` for so many seconds: every third pose is looked at, and beyond the
+    roll-out both are carried on straight.
     The body is covered by `discs` (D, 2) of `disc_radius`. `charge` is for touching, and falls to none at `space`, m.
     """
     steps = paths.shape[1]
+    beyond = max(minded - steps * step, 0.0)
     for k in range(paths.shape[0]):
         charges[k] = 0.0
-        last_x, last_y, last_heading = paths[k, steps - 1]
-        velocity_x, velocity_y = last_x - paths[k, steps - 2, 0], last_y - paths[k, steps - 2, 1]
-        last_cosine, last_sine = np.cos(last_heading), np.sin(last_heading)
+        end_x, end_y, end_heading = paths[k, steps - 1]
+        end_cosine, end_sine = np.cos(end_heading), np.sin(end_heading)
+        velocity_x, velocity_y = (end_x - paths[k, steps - 2, 0]) / step, (end_y - paths[k, steps - 2, 1]) / step
         for person in range(people.shape[0]):
+            person_x, person_y, walk_x, walk_y, wanted = people[person]
             closest, left = np.inf, 0.0
-            i = 1
-            while i * step < minded:
-                if i < steps:
-                    x, y, heading = paths[k, i]
-                    cosine, sine = np.cos(heading), np.sin(heading)
-                else:
-                    x, y = last_x + (i - steps + 1) * velocity_x, last_y + (i - steps + 1) * velocity_y
-                    cosine, sine = last_cosine, last_sine
+            for i in range(1, steps, 3):
                 t = (i + 1) * step
-                dx = x - people[person, 0] - t * people[person, 2]
-                dy = y - people[person, 1] - t * people[person, 3]
+                cosine, sine = np.cos(paths[k, i, 2]), np.sin(paths[k, i, 2])
+                dx, dy = paths[k, i, 0] - person_x - t * walk_x, paths[k, i, 1] - person_y - t * walk_y
                 for d in range(discs.shape[0]):
                     u = dx + cosine * discs[d, 0] - sine * discs[d, 1]
                     v = dy + sine * discs[d, 0] + cosine * discs[d, 1]
                     if u * u + v * v < closest:
                         closest, left = u * u + v * v, sine * dx - cosine * dy
-                i += 3
+            # Beyond the roll-out each disc is nearest where it has come abreast of the person.
+            dx, dy = end_x - person_x - steps * step * walk_x, end_y - person_y - steps * step * walk_y
+            apart_x, apart_y = velocity_x - walk_x, velocity_y - walk_y
+            pace = max(apart_x * apart_x + apart_y * apart_y, 1e-12)
+            for d in range(discs.shape[0]):
+                u = dx + end_cosine * discs[d, 0] - end_sine * discs[d, 1]
+                v = dy + end_sine * discs[d, 0] + end_cosine * discs[d, 1]
+                t = min(max(-(u * apart_x + v * apart_y) / pace, 0.0), beyond)
+                u += t * apart_x
+                v += t * apart_y
+                if u * u + v * v < closest:
+                    closest = u * u + v * v
+                    left = end_sine * (dx + t * apart_x) - end_cosine * (dy + t * apart_y)
             gap = max(np.sqrt(closest) - disc_radius, 0.0)
             # Passing on the other side is worse the farther out it is: so there is always a way back.
-            if people[person, 4] != 0.0 and (left > 0.0) != (people[person, 4] < 0.0):
+            if wanted != 0.0 and (left > 0.0) != (wanted < 0.0):
                 gap = -abs(left)
             charges[k] = max(charges[k], charge * max(1.0 - gap / space, 0.0))
 
