@@ -101,6 +101,28 @@ class Rules(unittest.TestCase):
                 # What is left open turns right by half a second's turn of eight degrees or more.
                 self.assertLess(0.5 * velocity[2], -np.radians(7.9))
 
+    def test_people_are_charged_for_by_how_near_the_body_comes_within_six_seconds(self):
+        window, (middles, radius) = VelocityWindow(robot()), robot().body.covering_discs
+        window.follow(np.column_stack([np.arange(0.0, 9.0, 0.1), np.zeros(90), np.zeros(90)]))
+        for person in (Walking(5.0, 3.0, 0.0, -0.7), Walking(3.0, -4.2, 0.2, 0.9), Walking(-3.0, 0.6, 1.4, 0.0)):
+            with self.subTest(person=str(person)):
+                plan = window.step([0.0, 0.0, 0.0], Command(0.8), 0.1, people=[person])
+                self.assertIsNone(plan.encounters[0].rule.prefer)
+                charges = []
+                for path in plan.considered.paths:
+                    last = (path[-1, :2] - path[-2, :2]) / 0.1
+                    straight = np.arange(0.0, 5.0, 0.002)[:, None]
+                    on = np.hstack([path[-1, :2] + straight * last, np.full((2500, 1), path[-1, 2])])
+                    poses, t = np.vstack([path[1::3], on]), np.append(0.2 + 0.3 * np.arange(3), 1.0 + straight)
+                    place = np.array([person.x, person.y]) + t[:, None] * [person.velocity_x, person.velocity_y]
+                    cosine, sine = np.cos(poses[:, 2:]), np.sin(poses[:, 2:])
+                    x = poses[:, :1] + cosine * middles[:, 0] - sine * middles[:, 1] - place[:, :1]
+                    y = poses[:, 1:2] + sine * middles[:, 0] + cosine * middles[:, 1] - place[:, 1:]
+                    gap = max(np.hypot(x, y).min() - radius, 0.0)
+                    charges.append(PeopleSettings().charge * max(1.0 - gap / PeopleSettings().personal_space, 0.0))
+                self.assertGreater(np.ptp(charges), 0.1)
+                np.testing.assert_allclose(plan.considered.terms["people"], charges, atol=0.02)
+
     def test_it_waits_for_who_crosses_and_goes_on_behind(self):
         for kind in (VelocityWindow, TimeBand):
             with self.subTest(kind=kind.__name__):
