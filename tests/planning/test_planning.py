@@ -1,3 +1,4 @@
+import itertools
 import json
 import unittest
 
@@ -61,6 +62,23 @@ class Plans(unittest.TestCase):
         plan = plan_path(costmap, robot(), start, np.array([1.5, 4.0, np.pi / 2]))
         self.assertTrue(plan.found, plan.reason)
         self.assertTrue(np.all(body_touches(costmap, robot(), plan.poses)[:, 0] < 0))
+
+    def test_gaps_along_every_edge_of_the_map_are_passed_or_said_to_be_too_narrow(self):
+        start, goal = np.array([2.0, 2.2, 0.0]), np.array([6.0, 2.2, 0.0])
+        for gap, fits in ((0.65, False), (0.85, True)):
+            for high, turned in itertools.product((False, True), repeat=2):
+                with self.subTest(gap=gap, high=high, turned=turned):
+                    cells = room(8.0, 4.0).log_odds
+                    cells[1 : round(cells.shape[0] - gap / 0.05) - 1, 70:76] = 3.0
+                    ends = [start, goal] if high else [np.array([x, 4.0 - y, 0.0]) for x, y, _ in (start, goal)]
+                    cells = cells if high else cells[::-1]
+                    if turned:
+                        cells, ends = cells.T, [np.array([y, x, np.pi / 2]) for x, y, _ in ends]
+                    costmap = price_floor(Grid(np.ascontiguousarray(cells), 0.05), robot())
+                    plan = plan_path(costmap, robot(), *ends)
+                    self.assertEqual(plan.found, fits, plan.reason)
+                    if fits:
+                        self.assertTrue(np.all(body_touches(costmap, robot(), plan.poses)[:, 0] < 0))
 
     def test_it_says_why_not(self):
         closed = Zone(name="pit", kind="closed", polygon=[(4, 0), (4.5, 0), (4.5, 6), (4, 6)])

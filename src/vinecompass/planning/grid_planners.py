@@ -101,7 +101,7 @@ def _keep_away(prices: NDArray[np.float32], touched: NDArray[np.int64], points: 
     for cell, point in zip(touched, points, strict=True):
         reach = np.hypot(*(cell[::-1] + 0.5 - point)) + 0.5
         margin = int(np.ceil(reach))
-        low = np.maximum(cell - margin, 0)
-        block = tuple(slice(a, b + margin + 1) for a, b in zip(low, cell, strict=True))
+        low, high = np.maximum(cell - margin, 0), np.minimum(cell + margin + 1, prices.shape)
+        block = tuple(slice(a, b) for a, b in zip(low, high, strict=True))
         rows, columns = np.ogrid[block]
         prices[block][np.hypot(rows - cell[0], columns - cell[1]) <= reach] = np.inf
