@@ -97,6 +97,8 @@ class MapFile(unittest.TestCase):
             self.assertEqual(record.painted, "")
             self.assertIn(record.grid.shape, [grid.shape for grid in maps])
             seen.add(record.grid.shape)
+            # A machine that has become slower since needs longer to finish one.
+            longest *= 1.02 if len(seen) < 2 else 1.0
         self.assertEqual(len(seen), 2)
 
     def test_plain_pgm_and_grey_png_are_read_too(self):
