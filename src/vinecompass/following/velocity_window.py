@@ -82,7 +82,8 @@ class VelocityWindow(LocalPlanner):
         self._encounters: list[Encounter] = []
         self._window = window or WindowSettings()
         self._discs, self._disc_radius = robot.body.covering_discs
-        self._spacing, self._rims = 0.0, [robot.body.polygon]
+        self._rims: list[FloatArray] = []
+        self._rims_cell = 0.0
         self._cores = ThreadPoolExecutor(1)
 
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
@@ -102,13 +103,13 @@ class VelocityWindow(LocalPlanner):
             plan, along = _led_on(plan, along, course.direction, float(poses[-1, 2] - frame[2]), self._window.horizon)
         forbidden, clearance, cell = self._floor(view)
         here = compose(inverse(frame), view.pose)
+        rim = self._rim(here, forbidden, clearance, cell)
         common = (
             np.array([view.current.speed, view.current.turn_rate]),
             np.array([drive.acceleration, drive.braking, drive.turn_acceleration]), here,
             frame, (plan, along, polyline_headings(course.direction * plan)), (forbidden, clearance, cell),
-            (self._rim(here, forbidden, clearance, cell), self._spacing, self._discs, self._disc_radius,
-             self._robot.body.outer_radius),
-            steps, (STEP, DELAY), s.tight_gap,
+            (rim, 0.5 * cell, self._discs, self._disc_radius, self._robot.body.outer_radius), steps,
+            (STEP, DELAY), s.tight_gap,
         )  # fmt: skip
         leads = course.poses[course.ahead(2.0), :2] - course.poses[course.nearest, :2]
         encounters = self._encounters = meet(
@@ -164,15 +165,17 @@ class VelocityWindow(LocalPlanner):
     def _rim(
         self, pose: FloatArray, forbidden: NDArray[np.bool_], clearance: NDArray[np.float32], cell: float
     ) -> FloatArray:  # fmt: skip
-        """Return points on the body's outline, narrower where it seems to touch something at a pose in the grid."""
-        if 0.5 * cell != self._spacing:
-            self._spacing, half = 0.5 * cell, 0.5 * self._robot.body.inner_radius
+        """Return points half a cell apart on the outline, narrower where the body seems to touch something at a pose."""
+        if cell != self._rims_cell:
+            self._rims_cell, half = cell, 0.5 * self._robot.body.inner_radius
             self._rims = [self._robot.widened(-min(inset * cell, half)).body.rim(0.5 * cell) for inset in INSETS]
         x, y, heading = pose.tolist()
-        for rim in self._rims:
-            if not body_meets(forbidden, clearance, cell, rim, self._spacing, x, y, np.cos(heading), np.sin(heading)):
-                break
-        return rim
+        cosine, sine = np.cos(heading), np.sin(heading)
+        free = (
+            rim for rim in self._rims
+            if not body_meets(forbidden, clearance, cell, rim, 0.5 * cell, x, y, cosine, sine)
+        )  # fmt: skip
+        return next(free, self._rims[-1])
 
     def _people_near(self, pose: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:
         """Return who is charged for ``(P, 5)``, as the kernel wants it."""
