@@ -113,10 +113,10 @@ class People(unittest.TestCase):
         grid = grid_from_polygons(corners, [], cell_size=0.05)
         free, met = (
             rehearse(
-                Site.model_validate(
-                    {"name": "hall", "start": (1.5, 7.0, 0.0), "wall": [{"points": [*corners, corners[0]]}]}
-                    | {"person": people}
-                ),
+                Site.model_validate({
+                    "name": "hall", "start": (1.5, 7.0, 0.0), "wall": [{"points": [*corners, corners[0]]}],
+                    "person": people,
+                }),
                 robot(), grid, [12.0, 7.0, 0.0], seed=2, time_limit=60.0,
             )
             for people in (
@@ -130,7 +130,7 @@ class People(unittest.TestCase):
         self.assertEqual([entry.state for entry in met.log.encounters][:3], ["far", "crossing", "crossed"])
         self.assertGreater(met.gaps_to_people().min(), 1.0)
         self.assertLess(met.track.t[-1], 1.5 * free.track.t[-1])
-        # It waits beside the way, and does not leave its line.
+        # It waits on its line.
         self.assertLess(np.abs(met.run.truth.poses[:, 1] - 7.0).max(), 0.6)
 
 
