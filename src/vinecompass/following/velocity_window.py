@@ -165,7 +165,7 @@ class VelocityWindow(LocalPlanner):
     def _rim(
         self, pose: FloatArray, forbidden: NDArray[np.bool_], clearance: NDArray[np.float32], cell: float
     ) -> FloatArray:  # fmt: skip
-        """Return points half a cell apart on the outline, narrower where the body seems to touch something at a pose."""
+        """Return points half a cell apart on the outline, narrower where the body seems to touch something there."""
         if cell != self._rims_cell:
             self._rims_cell, half = cell, 0.5 * self._robot.body.inner_radius
             self._rims = [self._robot.widened(-min(inset * cell, half)).body.rim(0.5 * cell) for inset in INSETS]
