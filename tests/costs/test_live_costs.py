@@ -49,14 +49,16 @@ class LiveObstaclesSeenAndForgotten(unittest.TestCase):
         seen.see(0.3, HERE, beams((2.0, 0.02)), "rear")
         np.testing.assert_allclose(seen.points, [[5.025, 2.025]])
 
-    def test_what_is_left_behind_is_dropped(self):
+    def test_what_is_left_behind_is_remembered_until_it_is_old_or_seen_to_have_gone(self):
         seen = self.obstacles(reach=1.5)
         seen.see(0.0, HERE, beams((1.0, 0.01), (3.0, 0.01)), "front")
         np.testing.assert_allclose(seen.points, [[4.025, 2.025]], err_msg="the other is out of reach")
         seen.see(0.1, [7.0, 2.0, 0.0], beams((1.0, 0.01)), "front")
-        np.testing.assert_allclose(seen.points, [[8.025, 2.025]])
-        seen.see(0.2, [3.0, 2.0, 0.0], beams(), "front")
-        self.assertEqual(len(seen.points), 0)
+        np.testing.assert_allclose(seen.points, [[4.025, 2.025], [8.025, 2.025]])
+        seen.see(0.2, HERE, beams((2.0, 0.01), hit=False), "front")
+        np.testing.assert_allclose(seen.points, [[8.025, 2.025]], err_msg="a beam passed")
+        first, last = seen.see(2.2, HERE, beams(), "front")
+        self.assertEqual((len(seen.points), first.tolist(), last.tolist()), (0, [40, 160], [41, 161]), "far behind")
 
     def test_stamps_may_be_large_and_the_robot_off_the_map(self):
         seen, now = self.obstacles(), 1.8e9

@@ -18,11 +18,12 @@ Window = tuple[NDArray[np.int64], NDArray[np.int64]]
 
 
 class LiveObstacles:
-    """What the robot's scanners see away from everything mapped, in a window that moves with the robot.
+    """What the robot's scanners see away from everything mapped, and remember when they look elsewhere.
 
-    A cell is entered where a beam ends, erased where a later beam of the same scanner passes, forgotten once it has not
-    been seen for a while, and dropped where the robot has left it behind. Each scanner has its own record, so that
-    one that looks over a pallet does not erase what another sees of it. It is a layer of a costmap.
+    A cell is entered where a beam ends, erased where a later beam of the same scanner passes, and forgotten once it has
+    not been seen for a while, wherever the robot is by then: a crate that turned it back must not be gone as soon as
+    it looks the other way. Each scanner has its own record, so that one that looks over a pallet does not erase what
+    another sees of it. It is a layer of a costmap.
 
     Parameters
     ----------
@@ -32,7 +33,7 @@ class LiveObstacles:
     memory : float
         Seconds after which it is forgotten.
     reach : float
-        How far from the robot it is entered and kept, m.
+        How far from the robot it is entered, m.
     """
 
     name = "obstacles"
@@ -41,7 +42,7 @@ class LiveObstacles:
         self._grid, self._memory, self._reach = grid, memory, reach
         self._own = (clearance(grid.occupied, grid.cell_size) > apart) & ~grid.occupied
         self._seen: dict[str, NDArray[np.float64]] = {}
-        self._window: Window = (np.zeros(2, np.int64), np.zeros(2, np.int64))
+        self._cells = np.zeros((0, 2), np.int64)
         self._now = 0.0
         self.mask = np.zeros(grid.shape, bool)
 
@@ -66,52 +67,31 @@ class LiveObstacles:
         grid, self._now = self._grid, t
         if sensor not in self._seen:
             self._seen[sensor] = np.full(grid.shape, NEVER)
-        here = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
-        first, last = self._joined(here)
+        first, last = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
         body = relative(pose, grid.frame)
         origins, ends = (transform_points(body, points) / grid.cell_size for points in (beams.origins, beams.ends))
-        pass_beams(self._seen[sensor], self._own, origins, ends, beams.hit, here[0], here[1], t)
+        pass_beams(self._seen[sensor], self._own, origins, ends, beams.hit, first, last, t)
         window = np.s_[first[0] : last[0], first[1] : last[1]]
-        now = np.zeros(tuple(last - first), bool)
-        kept = tuple(slice(a, b) for a, b in zip(here[0] - first, here[1] - first, strict=True))
-        for seen in self._seen.values():
-            now[kept] |= seen[window][kept] >= t - self._memory
-            self._drop(seen, here)
-        self._window = here
-        changed = now != self.mask[window]
-        rows = np.flatnonzero(changed.any(axis=1))
-        if len(rows) == 0:
+        known, before, since = self._cells, self.mask[window].copy(), t - self._memory
+        # What is entered lies in the window; what is remembered may lie anywhere.
+        self.mask[tuple(known.T)] = np.max([seen[tuple(known.T)] for seen in self._seen.values()], axis=0) >= since
+        self.mask[window] = np.any([seen[window] >= since for seen in self._seen.values()], axis=0)
+        still = self.mask[tuple(known.T)]
+        entered = np.argwhere(self.mask[window] & ~before) + first
+        changed, self._cells = np.vstack([known[~still], entered]), np.vstack([known[still], entered])
+        if len(changed) == 0:
             return first, first
-        columns = np.flatnonzero(changed.any(axis=0))
-        self.mask[window] = now
-        return first + (rows[0], columns[0]), first + (rows[-1] + 1, columns[-1] + 1)
-
-    def _drop(self, seen: NDArray[np.float64], here: Window) -> None:
-        """Forget what lies in the window as it was, but not as it is now."""
-        (top, left), (bottom, right) = self._window
-        (row, column), (last_row, last_column) = here
-        seen[top : min(row, bottom), left:right] = NEVER
-        seen[max(last_row, top) : bottom, left:right] = NEVER
-        seen[top:bottom, left : min(column, right)] = NEVER
-        seen[top:bottom, max(last_column, left) : right] = NEVER
-
-    def _joined(self, here: Window) -> Window:
-        first, last = self._window
-        if np.any(first >= last):
-            return here
-        return np.minimum(first, here[0]), np.maximum(last, here[1])
+        return changed.min(axis=0), changed.max(axis=0) + 1
 
     def forget(self) -> None:
-        """Forget everything seen; the next scan's window covers what is to be priced anew."""
+        """Forget everything seen; the next scan tells what is to be priced anew."""
         for seen in self._seen.values():
             seen[:] = NEVER
 
     @property
     def points(self) -> NDArray[np.float64]:
         """The centres ``(N, 2)`` of the cells that are obstacles now, in the site frame, m."""
-        first, last = self._window
-        cells = np.argwhere(self.mask[first[0] : last[0], first[1] : last[1]]) + first
-        return self._grid.points_of(cells)
+        return self._grid.points_of(self._cells)
 
     def charge(self, grid: Grid, robot: Robot) -> NDArray[np.float32]:
         """Close the cells where something stands."""

@@ -231,7 +231,9 @@ class Navigator:
         motion = motion_at(odometry, scan.t, lidar)
         self.estimate = self._localizer.update(scan, motion)
         if self._belief_began not in (None, self.estimate.drift.began):
+            # What was seen before was put where the robot was not.
             self._before.carried()
+            self._costs.obstacles.forget()
         self._belief_began = self.estimate.drift.began
         since_scan = relative(odometry.poses[-1], motion.pose)
         self.pose = compose(self.estimate.pose, since_scan)
