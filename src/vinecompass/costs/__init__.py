@@ -1,6 +1,6 @@
 """Floor 2: what the floor costs, and where the body fits."""
 
-from vinecompass.costs.body_check import BodyCheck, body_clearance, body_touches, touches_on_the_way
+from vinecompass.costs.body_check import BodyCheck, body_clearance, body_touches, standing_robot, touches_on_the_way
 from vinecompass.costs.costmap import Charge, CostMap, CostSettings, price_floor, price_stack
 from vinecompass.costs.costmap_files import write_costmap
 from vinecompass.costs.fall import FALLS, ClearanceLayer, price_at_gap
@@ -36,6 +36,7 @@ __all__ = [
     "price_at_gap",
     "price_floor",
     "price_stack",
+    "standing_robot",
     "touches_on_the_way",
     "write_costmap",
 ]  # fmt: skip

@@ -14,8 +14,10 @@ from vinecompass.costs.kernels import NO_WAYS, drive_price, first_touch
 from vinecompass.geometry import transform_points
 from vinecompass.robot import Robot
 
-__all__ = ["BodyCheck", "body_clearance", "body_touches", "touches_on_the_way"]
+__all__ = ["BodyCheck", "body_clearance", "body_touches", "standing_robot", "touches_on_the_way"]
 
+INSETS = (0.5, 1.0, 1.5)
+"""Cells by which the body is taken narrower where it seems to touch something already."""
 FARTHEST = 1.5
 """Metres beyond which clearance is not measured: nothing is decided by it there."""
 
@@ -84,12 +86,27 @@ def body_touches(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[np
     return cells
 
 
-def touches_on_the_way(costmap: CostMap, robot: Robot, poses: ArrayLike) -> bool:
-    """Tell whether the body touches something at one of the poses ``(N, 3)`` while it touches nothing at the first.
+def standing_robot(costmap: CostMap, robot: Robot, pose: ArrayLike) -> Robot:
+    """Return the robot, its body narrower by as little as it takes to touch nothing where it stands ``(3,)``.
 
-    What it touches where it stands is not what its way leads it into.
+    A cell is forbidden as a whole for a corner that reaches into it, and the estimate is off by centimetres: what seems
+    to touch already must not pin the robot. No narrower than by a cell and a half, though it may touch even so.
     """
-    touched = BodyCheck(costmap, robot).touched(poses) >= 0
+    standing, half = robot, 0.5 * robot.body.inner_radius
+    for inset in INSETS:
+        if BodyCheck(costmap, standing).touched(pose)[0] < 0:
+            break
+        standing = robot.widened(-min(inset * costmap.grid.cell_size, half))
+    return standing
+
+
+def touches_on_the_way(costmap: CostMap, robot: Robot, poses: ArrayLike) -> bool:
+    """Tell whether the body touches something at one of the poses ``(N, 3)`` that it does not touch at the first.
+
+    What it touches where it stands is not what its way leads it into; see `standing_robot`.
+    """
+    stack = np.asarray(poses, dtype=float).reshape(-1, 3)
+    touched = BodyCheck(costmap, standing_robot(costmap, robot, stack[0])).touched(stack) >= 0
     return bool(not touched[0] and np.any(touched))
 
 
