@@ -7,7 +7,7 @@ from tests.support import assert_input_error, robot
 from vinecompass import Command, VelocityWindow
 from vinecompass.costs import Walking
 from vinecompass.following import PeopleRule, PeopleSettings, TimeBand, meet, relate
-from vinecompass.geometry import arc, compose
+from vinecompass.geometry import arc, compose, distance_along
 
 
 def straight(y=0.0, length=14.0):
@@ -101,20 +101,28 @@ class Rules(unittest.TestCase):
                 # What is left open turns right by half a second's turn of eight degrees or more.
                 self.assertLess(0.5 * velocity[2], -np.radians(7.9))
 
-    def test_people_are_charged_for_by_how_near_the_body_comes_within_six_seconds(self):
+    def test_people_are_charged_for_by_how_near_the_body_comes_within_six_seconds_or_stands_where_the_leg_ends(self):
         window, (middles, radius) = VelocityWindow(robot()), robot().body.covering_discs
-        window.follow(np.column_stack([np.arange(0.0, 9.0, 0.1), np.zeros(90), np.zeros(90)]))
-        for person in (Walking(5.0, 3.0, 0.0, -0.7), Walking(3.0, -4.2, 0.2, 0.9), Walking(-3.0, 0.6, 1.4, 0.0)):
+        for person, left in (
+            (Walking(5.0, 3.0, 0.0, -0.7), 8.9), (Walking(3.0, -4.2, 0.2, 0.9), 8.9),
+            (Walking(-3.0, 0.6, 1.4, 0.0), 8.9), (Walking(3.4, 2.0, 0.0, -1.0), 1.5),
+            (Walking(2.2, 3.0, 0.0, -0.7), 0.5),
+        ):  # fmt: skip
             with self.subTest(person=str(person)):
+                x = np.linspace(0.0, left, 90)
+                window.follow(np.column_stack([x, 0.0 * x, 0.0 * x]))
                 plan = window.step([0.0, 0.0, 0.0], Command(0.8), 0.1, people=[person])
                 self.assertIsNone(plan.encounters[0].rule.prefer)
-                charges = []
+                charges, straight = [], np.arange(0.0, 5.0, 0.002)
                 for path in plan.considered.paths:
-                    last = (path[-1, :2] - path[-2, :2]) / 0.1
-                    straight = np.arange(0.0, 5.0, 0.002)[:, None]
-                    on = np.hstack([path[-1, :2] + straight * last, np.full((2500, 1), path[-1, 2])])
-                    poses, t = np.vstack([path[1::3], on]), np.append(0.2 + 0.3 * np.arange(3), 1.0 + straight)
-                    place = np.array([person.x, person.y]) + t[:, None] * [person.velocity_x, person.velocity_y]
+                    way = distance_along(path)
+                    last = min(int(np.searchsorted(way, left)), len(path) - 1)
+                    speed = (path[last, :2] - path[last - 1, :2]) / 0.1
+                    moves = max(left - way[last], 0.0) / max(np.hypot(*speed), 1e-6)
+                    on = path[last] + np.append(speed, 0.0) * np.minimum(straight, moves)[:, None]
+                    poses = np.vstack([path[np.minimum(np.arange(1, 10, 3), last)], on])
+                    t = np.append(0.2 + 0.3 * np.arange(3), 1.0 + straight)[:, None]
+                    place = np.array([person.x, person.y]) + t * [person.velocity_x, person.velocity_y]
                     cosine, sine = np.cos(poses[:, 2:]), np.sin(poses[:, 2:])
                     x = poses[:, :1] + cosine * middles[:, 0] - sine * middles[:, 1] - place[:, :1]
                     y = poses[:, 1:2] + sine * middles[:, 0] + cosine * middles[:, 1] - place[:, 1:]

@@ -82,6 +82,11 @@ class Course:
         return float(self.along[self.end] - self.along[self.nearest])
 
     @property
+    def to_go(self) -> float:
+        """Metres of the plan that are left."""
+        return float(self.along[-1] - self.along[self.nearest])
+
+    @property
     def remaining(self) -> FloatArray:
         """The poses of the plan that are still ahead ``(M, 3)``."""
         return self.poses[self.nearest :]

@@ -183,46 +183,62 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
 
 
 @njit(cache=True, nogil=True)
-def charge_for_people(paths, step, minded, people, discs, disc_radius, space, charge, charges):  # type: ignore[no-untyped-def]
+def abreast(x, y, velocity_x, velocity_y, longest):  # type: ignore[no-untyped-def]
+    """When what lies at x, y and moves straight is nearest to the origin, within so many seconds."""
+    pace = max(velocity_x * velocity_x + velocity_y * velocity_y, 1e-12)
+    return min(max(-(x * velocity_x + y * velocity_y) / pace, 0.0), longest)
+
+
+@njit(cache=True, nogil=True)
+def charge_for_people(paths, step, minded, left_to_go, people, discs, disc_radius, space, charge, charges):  # type: ignore[no-untyped-def]
     """What each roll-out (K, steps, 3) is charged for the room it leaves people as they walk on, into `charges` (K,).
 
     `people` (P, 5): position and velocity in the site frame, and the side that they should be passed on (1 left, -1
     right, 0 either). They are `minded` for so many seconds: every third pose is looked at, and beyond the
-    roll-out both are carried on straight.
+    roll-out both are carried on straight. After `left_to_go` metres the robot stands: there its leg ends.
     The body is covered by `discs` (D, 2) of `disc_radius`. `charge` is for touching, and falls to none at `space`, m.
     """
     steps = paths.shape[1]
     beyond = max(minded - steps * step, 0.0)
     for k in range(paths.shape[0]):
         charges[k] = 0.0
-        end_x, end_y, end_heading = paths[k, steps - 1]
+        last, way, pace = 0, 0.0, 0.0
+        while last < steps - 1 and way < left_to_go:
+            last += 1
+            move = np.hypot(paths[k, last, 0] - paths[k, last - 1, 0], paths[k, last, 1] - paths[k, last - 1, 1])
+            way, pace = way + move, move / step
+        end_x, end_y, end_heading = paths[k, last]
         end_cosine, end_sine = np.cos(end_heading), np.sin(end_heading)
-        velocity_x, velocity_y = (end_x - paths[k, steps - 2, 0]) / step, (end_y - paths[k, steps - 2, 1]) / step
+        goes_on = min(max(left_to_go - way, 0.0) / max(pace, 1e-6), beyond)
+        velocity_x, velocity_y = (end_x - paths[k, last - 1, 0]) / step, (end_y - paths[k, last - 1, 1]) / step
         for person in range(people.shape[0]):
             person_x, person_y, walk_x, walk_y, wanted = people[person]
             closest, left = np.inf, 0.0
             for i in range(1, steps, 3):
-                t = (i + 1) * step
-                cosine, sine = np.cos(paths[k, i, 2]), np.sin(paths[k, i, 2])
-                dx, dy = paths[k, i, 0] - person_x - t * walk_x, paths[k, i, 1] - person_y - t * walk_y
+                t, j = (i + 1) * step, min(i, last)
+                cosine, sine = np.cos(paths[k, j, 2]), np.sin(paths[k, j, 2])
+                dx, dy = paths[k, j, 0] - person_x - t * walk_x, paths[k, j, 1] - person_y - t * walk_y
                 for d in range(discs.shape[0]):
                     u = dx + cosine * discs[d, 0] - sine * discs[d, 1]
                     v = dy + sine * discs[d, 0] + cosine * discs[d, 1]
                     if u * u + v * v < closest:
                         closest, left = u * u + v * v, sine * dx - cosine * dy
-            # Beyond the roll-out each disc is nearest where it has come abreast of the person.
+            # Beyond the roll-out each disc is nearest where it has come abreast of the person: on the way to the leg's
+            # end, or standing there.
             dx, dy = end_x - person_x - steps * step * walk_x, end_y - person_y - steps * step * walk_y
-            apart_x, apart_y = velocity_x - walk_x, velocity_y - walk_y
-            pace = max(apart_x * apart_x + apart_y * apart_y, 1e-12)
-            for d in range(discs.shape[0]):
-                u = dx + end_cosine * discs[d, 0] - end_sine * discs[d, 1]
-                v = dy + end_sine * discs[d, 0] + end_cosine * discs[d, 1]
-                t = min(max(-(u * apart_x + v * apart_y) / pace, 0.0), beyond)
-                u += t * apart_x
-                v += t * apart_y
-                if u * u + v * v < closest:
-                    closest = u * u + v * v
-                    left = end_sine * (dx + t * apart_x) - end_cosine * (dy + t * apart_y)
+            apart_x, apart_y, longest = velocity_x - walk_x, velocity_y - walk_y, goes_on
+            for _ in range(2):
+                for d in range(discs.shape[0]):
+                    u = dx + end_cosine * discs[d, 0] - end_sine * discs[d, 1]
+                    v = dy + end_sine * discs[d, 0] + end_cosine * discs[d, 1]
+                    t = abreast(u, v, apart_x, apart_y, longest)
+                    u += t * apart_x
+                    v += t * apart_y
+                    if u * u + v * v < closest:
+                        closest = u * u + v * v
+                        left = end_sine * (dx + t * apart_x) - end_cosine * (dy + t * apart_y)
+                dx, dy = dx + goes_on * apart_x, dy + goes_on * apart_y
+                apart_x, apart_y, longest = -walk_x, -walk_y, beyond - goes_on
             gap = max(np.sqrt(closest) - disc_radius, 0.0)
             # Passing on the other side is worse the farther out it is: so there is always a way back.
             if wanted != 0.0 and (left > 0.0) != (wanted < 0.0):

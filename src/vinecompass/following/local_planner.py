@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -33,6 +33,13 @@ SWAY = 0.015
 """Metres beside the end that are not steered against."""
 STEERED_TO = 0.1
 """Metres before the end up to which it is steered at: nearer to it, steering would only shake."""
+
+TURNS_OUT = 0.6
+"""Radians a second above which a turn on the spot is ended on the spot: under way it would lead past its end."""
+LAST_METRE = 1.0
+"""Metres of plan left from which on steering is not turned about for what the estimate may be off."""
+TURNS_ABOUT_FROM = 0.2
+"""Radians a second of steering the other way from which on it is."""
 
 
 @dataclass(frozen=True)
@@ -163,6 +170,7 @@ class LocalPlanner(ABC):
         self.phase: Phase = "arrived"
         self._course: Course | None = None
         self._side, self._held_up, self._tried_both = 0, 0.0, False
+        self._turned = 0.0
 
     @abstractmethod
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
@@ -218,6 +226,7 @@ class LocalPlanner(ABC):
         if here.shape != (3,) or not np.all(np.isfinite(here)):
             raise InputError("is not a pose", key="pose", value=pose, expected="x, y, heading, all finite")
         view = View(here, current, duration, floor, people, cap, capped_by)
+        self._turned = current.turn_rate if current.turn_rate != 0.0 else self._turned
         course = self._course
         if course is None:
             return self._plan(view, Command(), "no plan")
@@ -248,9 +257,10 @@ class LocalPlanner(ABC):
             # Turning on the spot ends well inside the bearing that starts it, so that it does not flutter.
             # A robot under way curves round where one that stands would turn first.
             limit = 12.0 if self.phase == "turning" else 60.0 if abs(view.current.speed) < 0.3 else 90.0
+            still_turns = self.phase == "turning" and abs(view.current.turn_rate) > TURNS_OUT
             beside = closing and abs(float(target[1])) < self._settings.position_tolerance
             may_turn = closing or self._turns_first or self.phase == "turning"
-            if abs(bearing) > np.radians(limit) and not beside and may_turn:
+            if (abs(bearing) > np.radians(limit) or still_turns) and not beside and may_turn:
                 return self._turn_to(view, bearing, "turning")
         self._side, self._tried_both = 0, False
         if closing:
@@ -361,5 +371,14 @@ class LocalPlanner(ABC):
         return target * (course.direction, course.direction, 1.0)
 
     def _plan(self, view: View, wanted: Command, reason: str, poses: FloatArray | None = None) -> LocalPlan:
-        command = limit_command(wanted, view.current, view.duration, self._drive)
+        steady = self._steady(wanted)
+        command = limit_command(steady, view.current, view.duration, self._drive)
         return LocalPlan(command, self.phase, reason, np.zeros((0, 3)) if poses is None else poses)
+
+    def _steady(self, wanted: Command) -> Command:
+        """Return what is wanted, without a slight turn about of the steering on the last metre."""
+        course = self._course
+        if course is None or self.phase not in ("driving", "closing in") or course.to_go > LAST_METRE:
+            return wanted
+        slight = wanted.turn_rate * self._turned < 0.0 and abs(wanted.turn_rate) < TURNS_ABOUT_FROM
+        return replace(wanted, turn_rate=0.0) if slight else wanted

@@ -8,8 +8,9 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.costs import standing_robot
 from vinecompass.following.course import Course
-from vinecompass.following.kernels import body_meets, charge_for_people, roll_out
+from vinecompass.following.kernels import charge_for_people, roll_out
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.people_rules import Encounter, PeopleSettings, meet, shut_out_by_people
 from vinecompass.following.settings import FollowingSettings, WindowSettings
@@ -32,12 +33,8 @@ STRICTER = 6.0
 """How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
 MANY = 1000
 """Candidates from which two cores are quicker than one."""
-INSETS = (0.0, 0.5, 1.0, 1.5)
-"""Cells by which the body is taken narrower, the first by which it touches nothing where it is.
-
-A cell is forbidden as a whole for a corner that reaches into it, and the estimate is off by centimetres: what seems
-to touch already must not pin the robot. Safety looks at what the scanner sees.
-"""
+LEADING = 0.4
+"""Metres at the end of a leg that say where it leads on: the last step alone may be a corner's."""
 OPEN_FLOOR = np.zeros((1, 1), bool), np.full((1, 1), np.inf, np.float32)
 
 
@@ -82,8 +79,8 @@ class VelocityWindow(LocalPlanner):
         self._encounters: list[Encounter] = []
         self._window = window or WindowSettings()
         self._discs, self._disc_radius = robot.body.covering_discs
-        self._rims: list[FloatArray] = []
-        self._rims_cell = 0.0
+        self._rim_of: tuple[Robot, float] | None = None
+        self._rim = np.zeros((0, 2))
         self._cores = ThreadPoolExecutor(1)
 
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
@@ -103,7 +100,7 @@ class VelocityWindow(LocalPlanner):
             plan, along = _led_on(plan, along, course.direction, float(poses[-1, 2] - frame[2]), self._window.horizon)
         forbidden, clearance, cell = self._floor(view)
         here = compose(inverse(frame), view.pose)
-        rim = self._rim(here, forbidden, clearance, cell)
+        rim = self._rim_at(view, 0.5 * cell)
         common = (
             np.array([view.current.speed, view.current.turn_rate]),
             np.array([drive.acceleration, drive.braking, drive.turn_acceleration]), here,
@@ -123,7 +120,7 @@ class VelocityWindow(LocalPlanner):
             roll_out(velocities[part], *common, paths[part], terms[part])
             if len(near):
                 charge_for_people(
-                    paths[part], STEP, PEOPLE_TIME, near, self._discs, self._disc_radius,
+                    paths[part], STEP, PEOPLE_TIME, course.left, near, self._discs, self._disc_radius,
                     self._people.personal_space, self._people.charge, for_people[part],
                 )  # fmt: skip
 
@@ -162,20 +159,12 @@ class VelocityWindow(LocalPlanner):
         reason = next((name for name, wrong in by_people if np.any(wrong)), profile.reason)
         return LocalPlan(best.command, self.phase, reason, paths[chosen], considered, encounters)
 
-    def _rim(
-        self, pose: FloatArray, forbidden: NDArray[np.bool_], clearance: NDArray[np.float32], cell: float
-    ) -> FloatArray:  # fmt: skip
-        """Return points half a cell apart on the outline, narrower where the body seems to touch something there."""
-        if cell != self._rims_cell:
-            self._rims_cell, half = cell, 0.5 * self._robot.body.inner_radius
-            self._rims = [self._robot.widened(-min(inset * cell, half)).body.rim(0.5 * cell) for inset in INSETS]
-        x, y, heading = pose.tolist()
-        cosine, sine = np.cos(heading), np.sin(heading)
-        free = (
-            rim for rim in self._rims
-            if not body_meets(forbidden, clearance, cell, rim, 0.5 * cell, x, y, cosine, sine)
-        )  # fmt: skip
-        return next(free, self._rims[-1])
+    def _rim_at(self, view: View, spacing: float) -> FloatArray:
+        """Return points ``(R, 2)`` on the outline of the body as it may be taken where it stands."""
+        robot = self._robot if view.floor is None else standing_robot(view.floor, self._robot, view.pose)
+        if self._rim_of is None or self._rim_of[0] is not robot or self._rim_of[1] != spacing:
+            self._rim_of, self._rim = (robot, spacing), robot.body.rim(spacing)
+        return self._rim
 
     def _people_near(self, pose: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:
         """Return who is charged for ``(P, 5)``, as the kernel wants it."""
@@ -221,7 +210,7 @@ def _led_on(
     plan: FloatArray, along: FloatArray, direction: int, heading: float, seconds: float
 ) -> tuple[FloatArray, FloatArray]:  # fmt: skip
     """Return a leg ``(N, 2)`` and its way ``(N,)`` led on straight beyond its end, for roll-outs that go too far."""
-    step = plan[-1] - plan[-2]
+    step = plan[-1] - plan[max(int(np.searchsorted(along, along[-1] - LEADING)) - 1, 0)]
     length = float(np.hypot(step[0], step[1]))
     ahead = step / length if length > 1e-6 else direction * np.array([np.cos(heading), np.sin(heading)])
     return np.vstack([plan, plan[-1] + seconds * ahead]), np.append(along, along[-1] + seconds)

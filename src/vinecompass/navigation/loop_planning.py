@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap
-from vinecompass.geometry import distance_along, turn_on_the_spot, wrap_heading
+from vinecompass.geometry import distance_along, polyline_headings, resample_polyline, turn_on_the_spot, wrap_heading
 from vinecompass.planning import Plan, PlanSettings, plan_path
 from vinecompass.robot import Robot
 
@@ -25,6 +25,10 @@ SMALL_WAY = 0.06
 """Metres of a step below which it does not say which way the robot will point."""
 ABOUT_AN_END = 5.0
 """Metres of the plan about a start or a goal in which it is seen to that the body gets the right way round."""
+STRAIGHT_IN = 1.0
+"""Metres before a stop within which the path leads straight at it, if that costs little more."""
+LITTLE_MORE = 1.2
+"""Times what the path costs there by itself."""
 WAITING_REACH = 3.0
 """Metres about a taken stop in which a place to wait is looked for."""
 OWN_SIDE = 0.2
@@ -96,7 +100,8 @@ def _plan_minding_turns(
     usual = plan_path(costmap, robot, start, goal, settings=settings, explain=explain)
     if not usual.found or usual.method == "lattice":
         return usual
-    poses, leaves = usual.poses, False
+    poses, leaves = _straight_in(BodyCheck(costmap, robot), usual.poses, settings.spacing), False
+    usual = replace(usual, poses=poses, length=float(distance_along(poses)[-1]))
     leaving, arriving = _travelling(poses, 0, start), _travelling(poses, len(poses) - 1, start)
     # A turn on the spot sweeps the most floor, and walls are known to half a cell: with that besides, if it can be had.
     for body in (robot.widened(0.5 * costmap.grid.cell_size), robot):
@@ -112,6 +117,21 @@ def _plan_minding_turns(
     where = "at the stop" if leaves else "where it stands"
     said = f"no room to turn on the spot {where}, and no way to come in the other way round"
     return replace(usual, status="no way", reason=said, poses=poses[:0])
+
+
+def _straight_in(check: BodyCheck, poses: FloatArray, spacing: float) -> FloatArray:
+    """Return a path that leads straight at its end from as far before it as it may.
+
+    Prices draw a path along the middle of an aisle up to the last moment: the hook that is left to a stop beside it
+    would have to be steered out of again.
+    """
+    along = distance_along(poses)
+    for first in np.flatnonzero(along > along[-1] - STRAIGHT_IN)[:-1].tolist():
+        points = resample_polyline(poses[[first, -1], :2], spacing)
+        line = np.column_stack([points, polyline_headings(points)])
+        if check.price(line) <= LITTLE_MORE * check.drive_price(poses[first:]):
+            return np.vstack([poses[: first + 1], line[1:-1], poses[-1:]])
+    return poses
 
 
 def _searched_about_ends(
