@@ -92,7 +92,7 @@ class EveryPlanner(unittest.TestCase):
                 with self.subTest(kind=kind.__name__, aside=aside):
                     track, _, _ = follow(kind(robot()), path, [1.0, aside, 0.0])
                     later = track[(track[:, 0] > 3.2) & (track[:, 0] < 7.9)]
-                    self.assertLess(np.abs(later[:, 1]).max(), 0.05 if kind is VelocityWindow else 0.04)
+                    self.assertLess(np.abs(later[:, 1]).max(), 0.04)
 
     def test_other_drives_and_reverse_legs_arrive_too(self):
         reverse = path_through([(0, 0), (-3, 0.3)], reverse=True)

@@ -28,8 +28,8 @@ class FollowingSettings(Model):
 class WindowSettings(Model):
     """The ``[window]`` table of the settings: what the velocity window weighs, in seconds."""
 
-    speeds: Whole = Field(11, description="speeds that are tried, a whole number")
-    turn_rates: Whole = Field(21, description="turn rates that are tried at each of them, a whole number")
+    speeds: Whole = Field(9, description="speeds that are tried, a whole number")
+    turn_rates: Whole = Field(25, description="turn rates that are tried at each of them, a whole number")
     reach: Positive = Field(0.3, description="time within which a velocity can be reached to be tried, s")
     horizon: Positive = Field(1.0, description="time for which each is rolled out, s")
     offset: NotNegative = Field(3.0, description="charge for each metre beside the plan, s")

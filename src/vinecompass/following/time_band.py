@@ -39,6 +39,8 @@ WRONG_SIDE = 3.0
 """Seconds that passing a person on the side that is not preferred is charged."""
 PARKING = 2.5
 """Metres of plan left from which manoeuvres are tried, too."""
+STEERED_OVER = 0.3
+"""Seconds over which it steers: a quickest band turns at once, and hard, for each centimetre the estimate is off."""
 QUICK_TURN = 4.0
 """Seconds that a turn on the spot at the end may take: no manoeuvre is quicker."""
 
@@ -156,8 +158,7 @@ class TimeBand(LocalPlanner):
         ends = not at_speed and course.last_leg
         turn, drive = float(abs(wrap_angle(end[2] - travel))), self._drive
         slow = turn / drive.top_turn_rate + drive.top_turn_rate / drive.turn_acceleration > QUICK_TURN
-        with_heading = turn < np.pi / 2.0 or (slow and course.left < PARKING)
-        keeps = ends and (with_heading or not self._turns_on_the_spot)
+        keeps = ends and ((slow and course.left < PARKING) or not self._turns_on_the_spot)
         return np.array([end[0], end[1], end[2] if keeps else travel]), at_speed, path
 
     def _guesses(
@@ -203,10 +204,10 @@ class TimeBand(LocalPlanner):
         return count
 
     def _command(self, view: View, band: Band) -> Command:
-        """Return the mean velocity over the next period, as the band goes."""
-        here, there = band.at([0.0, view.duration])
-        ahead, _, turn = (arc_velocity(relative(there, here)) / view.duration).tolist()
-        return Command(ahead, turn)
+        """Return the mean speed over the next period, and the mean turn rate over somewhat more."""
+        here, there, later = band.at([0.0, view.duration, STEERED_OVER])
+        ahead = float(arc_velocity(relative(there, here))[0]) / view.duration
+        return Command(ahead, float(later[2] - here[2]) / min(STEERED_OVER, band.duration))
 
 
 def _posed(points: FloatArray, pose: FloatArray, goal: FloatArray, direction: int) -> FloatArray:

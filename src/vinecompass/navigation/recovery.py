@@ -59,6 +59,7 @@ class Recovery:
     def __init__(self, kind: RecoveryKind, reason: str, t: float, pose: NDArray[np.float64]) -> None:
         self.kind, self.reason = kind, reason
         self._began, self._from, self._heading, self._turned = t, pose, float(pose[2]), 0.0
+        self._speed: float | None = None
 
     def __str__(self) -> str:
         return f"{self.kind}, because {self.reason}"
@@ -97,10 +98,13 @@ class Recovery:
         return Command()
 
     def _back_out(self, pose: NDArray[np.float64], floor: CostMap, robot: Robot, metres: float) -> Command | None:
-        """Go straight back while the floor behind is known to be free."""
-        speed = min(BACK_SPEED, robot.drive.reverse_speed)
-        done = float(np.hypot(*(pose[:2] - self._from[:2])))
-        if done >= metres or speed == 0.0:
+        """Go straight back, or ahead where only that is free, while the floor there is known to be free."""
+        if float(np.hypot(*(pose[:2] - self._from[:2]))) >= metres:
             return None
-        behind = compose(pose, arc([-1.0, 0.0, 0.0], np.linspace(0.0, 0.25, 6)))
-        return None if touches_on_the_way(floor, robot, behind) else Command(-speed, 0.0)
+        speeds = (-min(BACK_SPEED, robot.drive.reverse_speed), min(BACK_SPEED, robot.drive.top_speed))
+        for speed in speeds if self._speed is None else (self._speed,):
+            way = compose(pose, arc([np.sign(speed), 0.0, 0.0], np.linspace(0.0, 0.25, 6)))
+            if speed != 0.0 and not touches_on_the_way(floor, robot, way):
+                self._speed = speed
+                return Command(speed)
+        return None
