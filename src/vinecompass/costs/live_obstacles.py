@@ -70,15 +70,11 @@ class LiveObstacles:
         first, last = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
         body = relative(pose, grid.frame)
         origins, ends = (transform_points(body, points) / grid.cell_size for points in (beams.origins, beams.ends))
-        pass_beams(self._seen[sensor], self._own, origins, ends, beams.hit, first, last, t)
-        window = np.s_[first[0] : last[0], first[1] : last[1]]
-        known, before, since = self._cells, self.mask[window].copy(), t - self._memory
-        # What is entered lies in the window; what is remembered may lie anywhere.
-        self.mask[tuple(known.T)] = np.max([seen[tuple(known.T)] for seen in self._seen.values()], axis=0) >= since
-        self.mask[window] = np.any([seen[window] >= since for seen in self._seen.values()], axis=0)
-        still = self.mask[tuple(known.T)]
-        entered = np.argwhere(self.mask[window] & ~before) + first
-        changed, self._cells = np.vstack([known[~still], entered]), np.vstack([known[still], entered])
+        entered = pass_beams(self._seen[sensor], self._own, self.mask, origins, ends, beams.hit, first, last, t)
+        rows, columns = self._cells.T
+        still = np.max([seen[rows, columns] for seen in self._seen.values()], axis=0) >= t - self._memory
+        self.mask[rows[~still], columns[~still]] = False
+        changed, self._cells = np.vstack([self._cells[~still], entered]), np.vstack([self._cells[still], entered])
         if len(changed) == 0:
             return first, first
         return changed.min(axis=0), changed.max(axis=0) + 1
