@@ -100,8 +100,9 @@ def _plan_minding_turns(
     usual = plan_path(costmap, robot, start, goal, settings=settings, explain=explain)
     if not usual.found or usual.method == "lattice":
         return usual
-    poses, leaves = _straight_in(BodyCheck(costmap, robot), usual.poses, settings.spacing), False
-    usual = replace(usual, poses=poses, length=float(distance_along(poses)[-1]))
+    check, leaves = BodyCheck(costmap, robot), False
+    poses = _straight_in(check, usual.poses, settings.spacing)
+    usual = replace(usual, poses=poses, cost=check.drive_price(poses), length=float(distance_along(poses)[-1]))
     leaving, arriving = _travelling(poses, 0, start), _travelling(poses, len(poses) - 1, start)
     # A turn on the spot sweeps the most floor, and walls are known to half a cell: with that besides, if it can be had.
     for body in (robot.widened(0.5 * costmap.grid.cell_size), robot):
