@@ -45,7 +45,7 @@ class LiveObstaclesSeenAndForgotten(unittest.TestCase):
         seen.see(0.1, HERE, beams((1.0, 0.01)), "rear")
         seen.see(0.2, HERE, beams((2.0, 0.02), hit=False), "front")
         self.assertEqual(len(seen.points), 1, "the other scanner still sees it")
-        self.assertIn("'rear' 0.1 s", seen.why(4.0, 2.01))
+        self.assertEqual(seen.why(4.0, 2.01), "seen by 'rear', forgotten in 1.9 s unless seen again")
         seen.see(0.3, HERE, beams((2.0, 0.02)), "rear")
         np.testing.assert_allclose(seen.points, [[5.025, 2.025]])
 
@@ -122,6 +122,8 @@ class LiveCostsAgainstPricingAnew(unittest.TestCase):
             points = live.obstacles.points
             self.assertEqual(np.any(np.hypot(*(points - [2.9, 5.0]).T) < 0.1), seen)
             self.assertTrue(np.any(np.hypot(*(points - [4.5, 5.0]).T) < 0.1), "what stands beside is seen all the same")
+            live.see(2.1, [3.0, 3.0, np.pi / 2], beams())
+            self.assertEqual(len(live.obstacles.points), 1, "who stood there may have walked away; a crate does not")
 
 
 if __name__ == "__main__":

@@ -87,7 +87,7 @@ class BuiltCases(unittest.TestCase):
         seen.see(12.0, START, beams, "front")
         plan = plan_path(price_floor(grid, robot(), obstacles=seen), robot(), START, GOAL)
         self.assertEqual(plan.why_not.cause, "obstacle")
-        self.assertIn("seen by 'front' 0.0 s before", plan.reason)
+        self.assertIn("seen by 'front', forgotten in 2.0 s unless seen again", plan.reason)
 
     def test_the_nearest_open_pose_is_open_and_none_is_nearer(self):
         costmap = price_floor(two_halls(1.2, 2.5), robot())

@@ -131,13 +131,14 @@ def drive_price(prices, one_way, poses):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def pass_beams(seen, own, mask, origins, ends, hit, first, last, now):  # type: ignore[no-untyped-def]
-    """Note when beams (N, 2), in cells, last ended in each cell, and forget it where they pass, within a window.
+def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last):  # type: ignore[no-untyped-def]
+    """Note until when the cell that each beam (N, 2), in cells, ends in is remembered, and forget those it passes.
 
-    `seen` (rows, columns) holds stamps, -inf for never; only cells that are `own` are noted. A beam passes all cells
-    up to the one before its end's; ends are noted after all beams have passed. `first` and `last` are the row and
-    column where the window begins, and those after it. Returns the row and column (E, 2) of the cells that a beam ends
-    in and that were not in the `mask`, where they are entered.
+    `until` (rows, columns) holds stamps, -inf for never; only cells that are `own` are noted, with the beam's stamp of
+    `forget_at` (N,). A beam passes all cells up to the one before its end's; ends are noted after all beams have
+    passed. `first` and `last` are the row and column where the window begins that this is done in, and those after it.
+    Returns the row and column (E, 2) of the cells that a beam ends in and that were not in the `mask`, where they are
+    entered.
     """
     (first_row, first_column), (last_row, last_column) = first, last
     for beam in range(ends.shape[0]):
@@ -152,14 +153,14 @@ def pass_beams(seen, own, mask, origins, ends, hit, first, last, now):  # type: 
         for _ in range(steps):
             if not (first_row <= y < last_row and first_column <= x < last_column):
                 break
-            seen[int(y), int(x)] = -np.inf
+            until[int(y), int(x)] = -np.inf
             x += dx
             y += dy
     entered, count = np.empty((ends.shape[0], 2), np.int64), 0
     for beam in range(ends.shape[0]):
         row, column = int(np.floor(ends[beam, 1])), int(np.floor(ends[beam, 0]))
         if hit[beam] and first_row <= row < last_row and first_column <= column < last_column and own[row, column]:
-            seen[row, column] = now
+            until[row, column] = forget_at[beam]
             if not mask[row, column]:
                 mask[row, column] = True
                 entered[count] = row, column

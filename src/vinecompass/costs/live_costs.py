@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs.costmap import CostSettings, people_layer, price_floor
 from vinecompass.costs.fall import ClearanceLayer
@@ -21,7 +21,7 @@ __all__ = ["LiveCosts", "Window"]
 
 Window = tuple[slice, slice]
 WALKER_SLACK = 0.25
-"""Metres about a person who walks in which what a scan hits belongs to that person: the scan is a moment old."""
+"""Metres about a person in which what a scan hits belongs to that person: the scan is a moment old."""
 NO_WINDOW = (slice(0, 0), slice(0, 0))
 
 
@@ -76,13 +76,18 @@ class LiveCosts:
         """Take in a scan's beams, from a body at a pose ``(3,)`` in the site frame.
 
         What is seen of people who walk is no obstacle: where they are now, they will not be when the robot gets there.
+        What is seen of those who stand is forgotten soon: they may walk away while the robot looks elsewhere.
 
         Returns
         -------
         rows, columns : slice
             The cells whose prices may have changed; empty slices if none has.
         """
-        first, last = self.obstacles.see(t, pose, _past_walkers(beams, pose, people), sensor)
+        walkers, standers = (
+            _end_on(beams, pose, [(each.x, each.y) for each in people if each.walks == walks])
+            for walks in (True, False)
+        )
+        first, last = self.obstacles.see(t, pose, replace(beams, hit=beams.hit & ~walkers), sensor, brief=standers)
         if np.any(first >= last):
             return NO_WINDOW
         changed = np.s_[first[0] : last[0], first[1] : last[1]]
@@ -149,12 +154,9 @@ class LiveCosts:
         return rows, columns
 
 
-def _past_walkers(beams: Beams, pose: ArrayLike, people: Sequence[Walking]) -> Beams:
-    """Return beams of which none hits a person who walks."""
-    places = [(each.x, each.y) for each in people if each.walks]
-    if not places:
-        return beams
-    hit = beams.hit
-    for x, y in transform_points(inverse(pose), places).tolist():
-        hit = hit & (np.hypot(beams.ends[:, 0] - x, beams.ends[:, 1] - y) > PERSON_RADIUS + WALKER_SLACK)
-    return replace(beams, hit=hit)
+def _end_on(beams: Beams, pose: ArrayLike, places: Sequence[tuple[float, float]]) -> NDArray[np.bool_]:
+    """Tell which beams end at one of the people who are at `places` in the site frame."""
+    on = np.zeros(len(beams.ends), bool)
+    for x, y in transform_points(inverse(pose), places).tolist() if places else ():
+        on |= np.hypot(beams.ends[:, 0] - x, beams.ends[:, 1] - y) < PERSON_RADIUS + WALKER_SLACK
+    return on

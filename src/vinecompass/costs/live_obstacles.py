@@ -14,6 +14,8 @@ from vinecompass.robot import Robot
 __all__ = ["LiveObstacles"]
 
 NEVER = -np.inf
+BRIEFLY = 2.0
+"""Seconds for which what may walk away is remembered."""
 Window = tuple[NDArray[np.int64], NDArray[np.int64]]
 
 
@@ -39,15 +41,27 @@ class LiveObstacles:
     name = "obstacles"
 
     def __init__(self, grid: Grid, *, apart: float, memory: float, reach: float) -> None:
-        self._grid, self._memory, self._reach = grid, memory, reach
+        self._grid, self._memory, self._brief, self._reach = grid, memory, min(memory, BRIEFLY), reach
         self._own = (clearance(grid.occupied, grid.cell_size) > apart) & ~grid.occupied
-        self._seen: dict[str, NDArray[np.float64]] = {}
+        self._until: dict[str, NDArray[np.float64]] = {}
         self._cells = np.zeros((0, 2), np.int64)
         self._now = 0.0
         self.mask = np.zeros(grid.shape, bool)
 
-    def see(self, t: float, pose: ArrayLike, beams: Beams, sensor: str) -> Window:
+    def see(
+        self, t: float, pose: ArrayLike, beams: Beams, sensor: str, brief: NDArray[np.bool_] | None = None
+    ) -> Window:  # fmt: skip
         """Take in a scan's beams, from a body at a pose in the site frame.
+
+        Parameters
+        ----------
+        t : float
+            Now, s.
+        pose : array_like, (3,)
+        beams : Beams
+        sensor : str
+        brief : array of bool, (N,), optional
+            Which beams end on what may walk away: it is forgotten after two seconds.
 
         Returns
         -------
@@ -65,14 +79,16 @@ class LiveObstacles:
                 "is not a pose", key=f"pose of {sensor!r}", value=pose, expected="x, y, heading, all finite"
             )
         grid, self._now = self._grid, t
-        if sensor not in self._seen:
-            self._seen[sensor] = np.full(grid.shape, NEVER)
+        if sensor not in self._until:
+            self._until[sensor] = np.full(grid.shape, NEVER)
         first, last = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
         body = relative(pose, grid.frame)
         origins, ends = (transform_points(body, points) / grid.cell_size for points in (beams.origins, beams.ends))
-        entered = pass_beams(self._seen[sensor], self._own, self.mask, origins, ends, beams.hit, first, last, t)
+        forget_at = t + np.where(np.zeros(len(ends), bool) if brief is None else brief, self._brief, self._memory)
+        until = self._until[sensor]
+        entered = pass_beams(until, self._own, self.mask, origins, ends, beams.hit, forget_at, first, last)
         rows, columns = self._cells.T
-        still = np.max([seen[rows, columns] for seen in self._seen.values()], axis=0) >= t - self._memory
+        still = np.max([until[rows, columns] for until in self._until.values()], axis=0) >= t
         self.mask[rows[~still], columns[~still]] = False
         changed, self._cells = np.vstack([self._cells[~still], entered]), np.vstack([self._cells[still], entered])
         if len(changed) == 0:
@@ -81,8 +97,8 @@ class LiveObstacles:
 
     def forget(self) -> None:
         """Forget everything seen; the next scan tells what is to be priced anew."""
-        for seen in self._seen.values():
-            seen[:] = NEVER
+        for until in self._until.values():
+            until[:] = NEVER
 
     @property
     def points(self) -> NDArray[np.float64]:
@@ -94,10 +110,10 @@ class LiveObstacles:
         return np.where(self.mask, np.inf, 1.0).astype(np.float32)
 
     def why(self, x: float, y: float) -> str:
-        """Tell which scanner saw something there, and when."""
+        """Tell which scanner saw something there, and when it is forgotten unless it is seen again."""
         said = [
-            f"seen by {sensor!r} {self._now - float(stamp):.1f} s before"
-            for sensor, seen in self._seen.items()
-            if (stamp := self._grid.values_at([[x, y]], seen, NEVER)[0]) >= self._now - self._memory
+            f"seen by {sensor!r}, forgotten in {float(stamp) - self._now:.1f} s unless seen again"
+            for sensor, until in self._until.items()
+            if (stamp := self._grid.values_at([[x, y]], until, NEVER)[0]) >= self._now
         ]
         return ", ".join(said) or "nothing seen"
