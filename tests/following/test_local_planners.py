@@ -1,3 +1,4 @@
+import itertools
 import unittest
 
 import numpy as np
@@ -37,13 +38,13 @@ def path_through(corners, last_heading=None, reverse=False):
     return np.column_stack([points, np.append(headings, headings[-1] if last_heading is None else last_heading)])
 
 
-def follow(planner, poses, start, floor=None, most=900):
-    """Let an ideal robot follow a path; return poses, commands and local plans."""
-    pose, command = np.array(start, dtype=float), Command()
+def follow(planner, poses, start, floor=None, most=900, off=(0.0, 0.0, 0.0), seed=1):
+    """Let an ideal robot, whose estimate is `off`, follow a path; return poses, commands and local plans."""
+    pose, command, rng = np.array(start, dtype=float), Command(), np.random.default_rng(seed)
     planner.follow(poses)
     track, plans = [pose], []
     while (planner.phase not in ("arrived", "missed") and len(plans) < most) or not plans:
-        plans.append(planner.step(pose, command, 0.1, floor=floor))
+        plans.append(planner.step(pose + rng.normal(0.0, off), command, 0.1, floor=floor))
         command = plans[-1].command
         pose = compose(pose, arc(command.velocity, 0.1))
         track.append(pose)
@@ -84,6 +85,21 @@ class EveryPlanner(unittest.TestCase):
                     late = turns[np.hypot(*(track[1:] - poses[-1])[:, :2].T) < 1.0]
                     signs = np.sign(late[np.abs(late) > 0.02])
                     self.assertLessEqual(np.count_nonzero(np.diff(signs)), 2)
+
+    def test_on_the_last_metre_it_does_not_turn_about_for_what_the_estimate_is_off(self):
+        grid = room(8.0, 8.0)
+        grid.log_odds[20:140, 40:72] = grid.log_odds[20:140, 91:119] = 3.0
+        floor = price_floor(grid, robot())
+        for kind, reverse, seed in itertools.product(self.kinds, (False, True), range(3)):
+            with self.subTest(kind=kind.__name__, reverse=reverse, seed=seed):
+                path = path_through([(4.08, 1.6), (4.08, 6.0)], reverse=reverse)
+                track, commands, _ = follow(
+                    kind(robot()), path, [4.08, 1.6, -np.pi / 2 if reverse else np.pi / 2], floor,
+                    off=(0.005, 0.005, 0.003), seed=seed,
+                )  # fmt: skip
+                self.assertLess(np.hypot(*(track[-1] - path[-1])[:2]), 0.05)
+                turns = np.array([command.turn_rate for command in commands])[track[1:, 1] > 5.0]
+                self.assertLessEqual(np.count_nonzero(np.diff(np.sign(turns[np.abs(turns) > 0.03]))), 2)
 
     def test_beside_its_plan_it_comes_back_within_two_metres(self):
         path = path_through([(0, 0), (8, 0)])

@@ -6,6 +6,7 @@ from tests.support import robot, room
 from vinecompass import LiveCosts, plan_path, price_floor
 from vinecompass.costs import BodyCheck, body_touches
 from vinecompass.following import Course
+from vinecompass.geometry import distance_along
 from vinecompass.grids import Beams
 from vinecompass.navigation.loop_planning import plan_for_loop, turn_fits
 from vinecompass.navigation.progress import ProgressWatch
@@ -21,6 +22,21 @@ def aisle():
 
 
 class LoopPlans(unittest.TestCase):
+    def test_it_leads_straight_in_at_a_stop_beside_the_middle_of_an_aisle(self):
+        grid = room(8.0, 8.0)
+        grid.log_odds[40:140, 30:60] = grid.log_odds[40:140, 96:126] = 3.0
+        stop = np.array([3.8, 6.0, np.pi / 2])
+        plan = plan_for_loop(
+            price_floor(grid, robot()), robot(), np.array([3.9, 1.0, 1.5]), stop, margin=0.04,
+            settings=PlanSettings(), explain=False,
+        )  # fmt: skip
+        last = plan.poses[distance_along(plan.poses) > plan.length - 0.9, :2]
+        bearings = np.arctan2(*np.diff(last, axis=0).T[::-1])
+        self.assertLess(np.ptp(bearings), np.radians(1.0))
+        self.assertLess(abs(bearings[0] - np.pi / 2), np.radians(12.0))
+        np.testing.assert_allclose(plan.poses[-1], stop)
+        self.assertAlmostEqual(plan.length, distance_along(plan.poses)[-1])
+
     def test_where_the_body_cannot_turn_it_backs_in_and_where_it_can_it_goes_ahead(self):
         floor = aisle()
         start, stop = np.array([4.0, 1.2, 0.0]), np.array([3.975, 4.5, -np.pi / 2])
