@@ -39,7 +39,7 @@ WRONG_SIDE = 3.0
 """Seconds that passing a person on the side that is not preferred is charged."""
 PARKING = 2.5
 """Metres of plan left from which manoeuvres are tried, too."""
-STEERED_OVER = 0.4
+STEERED_OVER = 0.3
 """Seconds over which it steers: a quickest band turns at once, and hard, for each centimetre the estimate is off."""
 QUICK_TURN = 4.0
 """Seconds that a turn on the spot at the end may take: no manoeuvre is quicker."""
