@@ -107,10 +107,10 @@ class TimeBand(LocalPlanner):
                 obstacles=people, top_speed=profile.on_floor, ends_at_speed=at_speed, settings=self._band,
                 rounds=rounds,
             ))  # fmt: skip
-        return self._choose(view, profile, bands, islands)
+        return self._choose(view, course, profile, bands, islands)
 
     def _choose(
-        self, view: View, profile: SpeedProfile, bands: list[Band], islands: Sequence[Island]
+        self, view: View, course: Course, profile: SpeedProfile, bands: list[Band], islands: Sequence[Island]
     ) -> LocalPlan:  # fmt: skip
         former, self._bands = [_kind(band, islands) for band in self._bands[:1]], []
         kinds = [_kind(band, islands) for band in bands]
@@ -141,10 +141,18 @@ class TimeBand(LocalPlanner):
         waits = next((each for each in self._encounters if each.rule and not each.rule.may_approach), None)
         if waits is not None:
             command, reason = command.scaled(min(CREEP / max(abs(command.speed), 1e-9), 1.0)), f"people: {waits.state}"
-        # The band keeps its limits softly; a zone's is not to be passed at all.
-        command = command.scaled(min(profile.on_floor / max(abs(command.speed), 1e-9), 1.0))
+        # The band keeps its limits softly; a zone's is not to be passed at all, nor the end of the leg.
+        fastest = min(profile.on_floor, self._stopping_speed(view, course))
+        command = command.scaled(min(fastest / max(abs(command.speed), 1e-9), 1.0))
         given = self._plan(view, command, reason)
         return LocalPlan(given.command, self.phase, reason, bands[chosen].poses, considered, self._encounters)
+
+    def _stopping_speed(self, view: View, course: Course) -> float:
+        """Return the speed after the next period from which it can still brake before the end of its leg, m/s."""
+        # v^2 / (2 b), and the mean of both speeds over the period before: a quadratic equation in v.
+        braking, half = self._drive.braking, 0.5 * view.duration
+        to_end = float(np.hypot(*(course.leg_end - view.pose)[:2])) - half * abs(view.current.speed)
+        return max(float(np.sqrt((braking * half) ** 2 + 2.0 * braking * max(to_end, 0.0))) - braking * half, CREEP)
 
     def _ahead(self, view: View, course: Course) -> tuple[FloatArray, bool, FloatArray]:
         """Return the pose to make for, whether at speed, and the plan ``(N, 2)`` to there, from where the robot is."""
