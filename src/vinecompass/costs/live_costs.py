@@ -87,13 +87,21 @@ class LiveCosts:
             _end_on(beams, pose, [(each.x, each.y) for each in people if each.walks == walks])
             for walks in (True, False)
         )
-        first, last = self.obstacles.see(t, pose, replace(beams, hit=beams.hit & ~walkers), sensor, brief=standers)
+        seen = replace(beams, hit=beams.hit & ~walkers)
+        return self._take_up(*self.obstacles.see(t, pose, seen, sensor, brief=standers))
+
+    def forget(self) -> Window:
+        """Forget all obstacles, as where the robot was elsewhere all along. Returns the cells priced anew."""
+        return self._take_up(*self.obstacles.forget())
+
+    def _take_up(self, first: NDArray[np.int64], last: NDArray[np.int64]) -> Window:
+        """Close and open the cells of a window by what stands there now, and price them."""
         if np.any(first >= last):
             return NO_WINDOW
         changed = np.s_[first[0] : last[0], first[1] : last[1]]
-        seen = self.obstacles.mask[changed]
-        self.costmap.layers["obstacles"][changed] = np.where(seen, np.inf, 1.0)
-        self.costmap.forbidden[changed] = self._closed[changed] | seen
+        stands = self.obstacles.mask[changed]
+        self.costmap.layers["obstacles"][changed] = np.where(stands, np.inf, 1.0)
+        self.costmap.forbidden[changed] = self._closed[changed] | stands
         return self._price_anew(changed)
 
     def meet(self, people: Sequence[Walking]) -> Window:

@@ -91,14 +91,15 @@ class LiveObstacles:
         still = np.max([until[rows, columns] for until in self._until.values()], axis=0) >= t
         self.mask[rows[~still], columns[~still]] = False
         changed, self._cells = np.vstack([self._cells[~still], entered]), np.vstack([self._cells[still], entered])
-        if len(changed) == 0:
-            return first, first
-        return changed.min(axis=0), changed.max(axis=0) + 1
+        return _window_of(changed)
 
-    def forget(self) -> None:
-        """Forget everything seen; the next scan tells what is to be priced anew."""
+    def forget(self) -> Window:
+        """Forget everything seen; returns the window of cells that were an obstacle, as `see` does."""
+        forgotten, self._cells = self._cells, self._cells[:0]
+        self.mask[tuple(forgotten.T)] = False
         for until in self._until.values():
             until[:] = NEVER
+        return _window_of(forgotten)
 
     @property
     def points(self) -> NDArray[np.float64]:
@@ -117,3 +118,10 @@ class LiveObstacles:
             if (stamp := self._grid.values_at([[x, y]], until, NEVER)[0]) >= self._now
         ]
         return ", ".join(said) or "nothing seen"
+
+
+def _window_of(cells: NDArray[np.int64]) -> Window:
+    """Return row and column where the cells ``(N, 2)`` begin, and those after which they end."""
+    if len(cells) == 0:
+        return np.zeros(2, np.int64), np.zeros(2, np.int64)
+    return cells.min(axis=0), cells.max(axis=0) + 1

@@ -233,7 +233,7 @@ class Navigator:
         if self._belief_began not in (None, self.estimate.drift.began):
             # What was seen before was put where the robot was not.
             self._before.carried()
-            self._costs.obstacles.forget()
+            self._costs.forget()
         self._belief_began = self.estimate.drift.began
         since_scan = relative(odometry.poses[-1], motion.pose)
         self.pose = compose(self.estimate.pose, since_scan)
@@ -265,14 +265,13 @@ class Navigator:
             return self._dwell(t)
         lost = self.estimate.state in ("searching", "lost")
         if lost and self._recovery is None and self.state in ("driving", "finding itself"):
-            self.plan, self.state = None, "finding itself"
-            self._begin(Recovery("find myself", self.estimate.reason, t, self.pose))
+            self._find_itself(t)
         if self._recovery is not None:
             wanted = self._recovery.step(t, self.pose, self._costs.costmap, self._guarded, self._knows_where)
             if wanted is not None:
                 return wanted
             self._end_recovery(t)
-            if self.goal is None:
+            if self.goal is None or self._recovery is not None:
                 return Command()
         self._look(t)
         if self.state != "driving":
@@ -281,6 +280,12 @@ class Navigator:
 
     def _knows_where(self) -> bool:
         return self.estimate is not None and self.estimate.settled
+
+    def _find_itself(self, t: float) -> None:
+        """Lost on the way: that comes before everything else."""
+        assert self.estimate is not None
+        self.plan, self.state = None, "finding itself"
+        self._begin(Recovery("find myself", self.estimate.reason, t, self.pose))
 
     def _begin(self, recovery: Recovery) -> None:
         self._recovery, self.reason = recovery, str(recovery)
@@ -381,7 +386,7 @@ class Navigator:
         self.state = "recovering"
         self._begin(Recovery(kind, reason, t, self.pose))
         if kind == "forget obstacles":
-            self._costs.obstacles.forget()
+            self._costs.forget()
         elif kind == "find myself":
             self._localizer = ParticleLocalizer(
                 self._grid, self._robot, None, settings=self._settings.localization, seed=self._seed
@@ -394,11 +399,10 @@ class Navigator:
         recovery, self._recovery = self._recovery, None
         assert recovery is not None and self.estimate is not None
         if self.estimate.state in ("searching", "lost"):
-            lost = f"it does not know where it is: {self.estimate.reason}"
-            if recovery.kind == "find myself" and self.state == "finding itself":
-                self._fail(lost)
+            if recovery.kind == "find myself":
+                self._fail(f"it does not know where it is: {self.estimate.reason}")
             else:
-                self._recover(t, lost)
+                self._find_itself(t)
             return
         self.state, self.reason = "driving", ""
         self.plan, self._last_look = None, -np.inf
