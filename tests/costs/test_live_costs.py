@@ -124,6 +124,10 @@ class LiveCostsAgainstPricingAnew(unittest.TestCase):
             self.assertTrue(np.any(np.hypot(*(points - [4.5, 5.0]).T) < 0.1), "what stands beside is seen all the same")
             live.see(2.1, [3.0, 3.0, np.pi / 2], beams())
             self.assertEqual(len(live.obstacles.points), 1, "who stood there may have walked away; a crate does not")
+            self.assertTrue(live.costmap.forbidden[100, 90])
+            rows, columns = live.forget()
+            self.assertTrue(rows.start <= 100 < rows.stop and columns.start <= 90 < columns.stop)
+            same_prices(self, live.costmap, price_floor(room(12.0, 6.0), robot()))
 
 
 if __name__ == "__main__":
