@@ -104,6 +104,22 @@ class Watching(unittest.TestCase):
         )  # fmt: skip
         self.assertEqual(set(found), {""})
 
+    def test_odometry_that_stood_still_is_not_crept_by_without_end(self):
+        watch, rng, asked, found, lasting = InputWatch(SafetySettings()), np.random.default_rng(3), [0.0], [], []
+        for i in range(300):
+            t = 0.1 * (i + 1)
+            command = Command(0.4) if t < 2.0 else Command(0.01) if i % 3 == 0 and not found[-1] else Command()
+            scan = Scan(t - 0.1, rng.uniform(1.0, 3.0, 433).astype(np.float32))
+            found.append(
+                watch.trouble(t, scan, Track(t - 0.02 * np.arange(4.0, -1.0, -1.0), np.zeros((5, 3))), command)
+            )
+            asked.append(asked[-1] + 0.1 * command.speed)
+            lasting.append(watch.lasting)
+        began = next(i for i, trouble in enumerate(found) if trouble)
+        again = next(i for i in range(began + 40, 300) if found[i])
+        self.assertLess(asked[again] - asked[began + 20], 0.025)
+        self.assertGreater(lasting[again], 6.0)
+
     def test_trouble_that_lasts_is_counted(self):
         _, watch = self.troubles(lambda t, s, o: (t, Scan(0.0, s.ranges), o), seconds=5.0)
         self.assertAlmostEqual(watch.lasting, 4.6, delta=0.2)

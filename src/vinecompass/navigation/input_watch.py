@@ -20,6 +20,8 @@ LONGEST_STEP = 1.0
 """Seconds between two steps beyond which the clock is said to have jumped."""
 CALM = 0.3
 """Seconds for which all must be well before it drives on."""
+FROZEN_MOTION, FROZEN_PROBE = (0.1, 0.2), (0.02, 0.04)
+"""Metres or radians commanded without a move after which odometry is found frozen; and again, once it was."""
 PROBE_AFTER = 3.0
 """Seconds after which odometry that stood still is given another chance: a standing robot cannot tell."""
 OVER_AFTER = 4.0
@@ -40,14 +42,18 @@ class InputWatch:
         self._trouble, self._trouble_t, self._trouble_since = "", -np.inf, -np.inf
         self._ranges: NDArray[np.float32] | None = None
         self._same_since, self._scans_frozen = -np.inf, False
-        self._odometry_frozen_until = -np.inf
+        self._odometry_frozen_until, self._suspected = -np.inf, False
         self._asked, self._asked_turn, self._asked_time = 0.0, 0.0, 0.0
         self._asked_from: NDArray[np.float64] | None = None
 
     @property
     def lasting(self) -> float:
         """Seconds for which there has been trouble, short pauses included; 0 if there is none."""
-        return max(self._trouble_t - self._trouble_since, 0.0) if self._t - self._trouble_t < OVER_AFTER else 0.0
+        return max(self._trouble_t - self._trouble_since, 0.0) if not self._over(self._t) else 0.0
+
+    def _over(self, t: float) -> bool:
+        """Tell whether the last trouble is over: not while odometry that stood still has not moved since."""
+        return t - self._trouble_t > OVER_AFTER and not self._suspected
 
     def trouble(self, t: float, scan: Scan, odometry: Track, command: Command) -> str:
         """Return why the robot must not be driven now, or an empty text.
@@ -65,9 +71,10 @@ class InputWatch:
         """
         step = t - self._t
         jumped = bool(np.isfinite(self._t)) and not 0.0 < step <= LONGEST_STEP
+        another = jumped or self._over(t)
         found = self._look(t, scan, odometry, command, step, jumped)
         if found:
-            if jumped or t - self._trouble_t > OVER_AFTER:
+            if another:
                 self._trouble_since = t
             self._trouble, self._trouble_t = found, t
         elif t - self._trouble_t < CALM:
@@ -116,20 +123,22 @@ class InputWatch:
         here = odometry.poses[-1]
         if t < self._odometry_frozen_until <= t + PROBE_AFTER:
             return self._trouble
-        if self._asked_from is None or not np.isfinite(step) or command.standing:
+        if self._asked_from is None or not np.isfinite(step) or (command.standing and not self._suspected):
             self._ask_anew(here)
             return ""
         self._asked += float(np.hypot(command.speed, command.sideways)) * step
         self._asked_turn += abs(command.turn_rate) * step
-        self._asked_time += step
+        self._asked_time += step if not command.standing else 0.0
         moved = relative(here, self._asked_from)
         way, turned = float(np.hypot(moved[0], moved[1])), abs(float(moved[2]))
         if way > FROZEN_SHARE * self._asked + 1e-4 or turned > FROZEN_SHARE * self._asked_turn + 1e-4:
             self._ask_anew(here)
+            self._suspected = False
             return ""
-        if self._asked_time < FROZEN_TIME or (self._asked < 0.1 and self._asked_turn < 0.2):
+        least_way, least_turn = FROZEN_PROBE if self._suspected else FROZEN_MOTION
+        if self._asked_time < FROZEN_TIME or (self._asked < least_way and self._asked_turn < least_turn):
             return ""
-        self._odometry_frozen_until = t + PROBE_AFTER
+        self._odometry_frozen_until, self._suspected = t + PROBE_AFTER, True
         said = f"the odometry stands still though {self._asked:.2f} m and {self._asked_turn:.2f} rad were commanded"
         self._ask_anew(here)
         return said
