@@ -18,6 +18,7 @@ from vinecompass.costs import (
     write_costmap,
 )
 from vinecompass.geometry import transform_points
+from vinecompass.grids import Beams
 
 
 def cluttered(turn=0.0):
@@ -148,10 +149,11 @@ class Prices(unittest.TestCase):
             assert_input_error(self, call, *words)
 
     def test_what_is_nowhere_is_refused(self):
+        beam = Beams(np.zeros((1, 2)), np.ones((1, 2)), np.ones(1, bool))
         for call, words in (
             (lambda: price_floor(room(), robot(), obstacles=[[np.nan, 1.0]]), ["obstacles", "metres"]),
             (lambda: Walking(np.inf, 0.0), ["person", "finite"]),
-            (lambda: LiveCosts(room(), robot()).see(0.0, [np.nan, 1.0, 0.0], None), ["pose of 'scans'", "finite"]),
+            (lambda: LiveCosts(room(), robot()).see(0.0, [np.nan, 1.0, 0.0], beam), ["pose of 'scans'", "finite"]),
         ):
             assert_input_error(self, call, *words)
 
