@@ -20,7 +20,7 @@ from vinecompass.robot import Robot
 __all__ = ["LiveCosts", "Window"]
 
 Window = tuple[slice, slice]
-WALKER_SLACK = 0.25
+PERSON_SLACK = 0.25
 """Metres about a person in which what a scan hits belongs to that person: the scan is a moment old."""
 NO_WINDOW = (slice(0, 0), slice(0, 0))
 
@@ -166,5 +166,5 @@ def _end_on(beams: Beams, pose: ArrayLike, places: Sequence[tuple[float, float]]
     """Tell which beams end at one of the people who are at `places` in the site frame."""
     on = np.zeros(len(beams.ends), bool)
     for x, y in transform_points(inverse(pose), places).tolist() if places else ():
-        on |= np.hypot(beams.ends[:, 0] - x, beams.ends[:, 1] - y) < PERSON_RADIUS + WALKER_SLACK
+        on |= np.hypot(beams.ends[:, 0] - x, beams.ends[:, 1] - y) < PERSON_RADIUS + PERSON_SLACK
     return on

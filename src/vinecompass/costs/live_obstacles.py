@@ -84,9 +84,12 @@ class LiveObstacles:
         first, last = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
         body = relative(pose, grid.frame)
         origins, ends = (transform_points(body, points) / grid.cell_size for points in (beams.origins, beams.ends))
-        forget_at = t + np.where(np.zeros(len(ends), bool) if brief is None else brief, self._brief, self._memory)
-        until = self._until[sensor]
-        entered = pass_beams(until, self._own, self.mask, origins, ends, beams.hit, forget_at, first, last)
+        forget_at = np.full(len(ends), t + self._memory)
+        if brief is not None:
+            forget_at[brief] = t + self._brief
+        entered = pass_beams(
+            self._until[sensor], self._own, self.mask, origins, ends, beams.hit, forget_at, first, last
+        )  # fmt: skip
         rows, columns = self._cells.T
         still = np.max([until[rows, columns] for until in self._until.values()], axis=0) >= t
         self.mask[rows[~still], columns[~still]] = False

@@ -375,12 +375,10 @@ class LocalPlanner(ABC):
         command = limit_command(steady, view.current, view.duration, self._drive)
         return LocalPlan(command, self.phase, reason, np.zeros((0, 3)) if poses is None else poses)
 
-    @property
-    def _on_last_metre(self) -> bool:
-        return self._course is not None and self._course.to_go < LAST_METRE
-
     def _steady(self, wanted: Command) -> Command:
         """Return what is wanted, without a slight turn about of the steering on the last metre."""
+        course = self._course
+        if course is None or self.phase not in ("driving", "closing in") or course.to_go >= LAST_METRE:
+            return wanted
         slight = wanted.turn_rate * self._turned < 0.0 and abs(wanted.turn_rate) < TURNS_ABOUT_FROM
-        steers = self.phase in ("driving", "closing in") and self._on_last_metre
-        return replace(wanted, turn_rate=0.0) if slight and steers else wanted
+        return replace(wanted, turn_rate=0.0) if slight else wanted
