@@ -87,7 +87,8 @@ class LocalPlan:
     command : Command
         For the next period; the drive can reach it from the one in force.
     phase : {"turning", "driving", "closing in", "aligning", "arrived", "missed"}
-        "missed": a drive that cannot turn on the spot came to the end, but not within the tolerances.
+        "missed": it came to the end, but not within the tolerances, and its drive cannot turn on the spot; or something
+        in the way holds up a turn on the spot either way round.
     reason : str
         What limits the speed, or why the robot stands.
     poses : array, (N, 3)
@@ -343,6 +344,9 @@ class LocalPlanner(ABC):
         self._held_up = self._held_up + view.duration if abs(view.current.turn_rate) < 0.05 else 0.0
         if self._held_up > HELD_UP and not self._tried_both:
             self._side, self._held_up, self._tried_both = -self._side, 0.0, True
+        elif self._held_up > HELD_UP:
+            self.phase, self._held_up = "missed", 0.0
+            return self._plan(view, Command(), "no room to turn on the spot, either way round")
         elif self._side == 0 or (abs(angle) < np.radians(20.0) and self._held_up == 0.0):
             self._side = self._free_side(view, angle)
         if self._side * angle < 0.0:

@@ -30,7 +30,7 @@ class NavigationSettings(Model):
     stuck_after: Positive = Field(6.0, description="time without progress after which it recovers, s")
     stuck_progress: NotNegative = Field(0.1, description="what counts as progress, m or radians")
     recovery: list[RecoveryKind] = Field(
-        ["wait", "look around", "back out", "forget obstacles", "wait", "wait"],
+        ["wait", "back out", "look around", "forget obstacles", "wait", "wait"],
         description="what it tries in turn when it cannot go on",
     )
 
