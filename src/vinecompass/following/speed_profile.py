@@ -65,18 +65,26 @@ class SpeedProfile:
         way = course.along[course.nearest : last + 1] - course.along[course.nearest]
         cruise = min(s.cruise_speed, RESERVE * (drive.top_speed if course.direction > 0 else drive.reverse_speed))
         self.tightness = 0.0
-        caps = {"cruising": np.full(len(poses), cruise)}
-        caps["a curve"] = np.maximum(_curve_caps(poses, way, robot, s), CREEP)
-        if floor is not None:
-            cells = np.clip(floor.grid.cells_at(poses[:, :2]), 0, np.array(floor.grid.shape) - 1)
-            gaps = floor.clearance[cells[:, 0], cells[:, 1]].astype(float) - robot.body.inner_radius
-            tight = min(s.tight_speed, cruise)
-            self.tightness = 1.0 - float(np.clip(gaps[way <= SOON].min() / s.tight_gap, 0.0, 1.0))
-            caps["a tight place"] = tight + (cruise - tight) * np.clip(gaps / s.tight_gap, 0.0, 1.0)
-            if floor.top_speeds is not None:
-                caps["a slow zone"] = floor.top_speeds[cells[:, 0], cells[:, 1]].astype(float)
         slowing = drive.braking * way
-        allowed = {f"for {name}": float(np.sqrt(np.min(each**2 + slowing))) for name, each in caps.items()}
+
+        def kept(caps: FloatArray) -> float:
+            """Return the highest speed here from which the caps at all poses ahead are kept."""
+            return float(np.sqrt((caps * caps + slowing).min()))
+
+        allowed = {"for cruising": cruise}
+        if len(poses) > 2:
+            allowed["for a curve"] = kept(np.maximum(_curve_caps(poses, way, robot, s), CREEP))
+        if floor is not None:
+            last_row, last_column = floor.grid.shape[0] - 1, floor.grid.shape[1] - 1
+            rows, columns = floor.grid.cells_at(poses[:, :2]).T
+            rows, columns = rows.clip(0, last_row), columns.clip(0, last_column)
+            gaps = floor.clearance[rows, columns].astype(float) - robot.body.inner_radius
+            room = (gaps / s.tight_gap).clip(0.0, 1.0)
+            tight = min(s.tight_speed, cruise)
+            self.tightness = 1.0 - float(room[way <= SOON].min())
+            allowed["for a tight place"] = kept(tight + (cruise - tight) * room)
+            if floor.top_speeds is not None:
+                allowed["for a slow zone"] = kept(floor.top_speeds[rows, columns].astype(float))
         allowed[capped_by] = cap
         self.on_floor = min(speed for name, speed in allowed.items() if name != "for a curve")
         if last == len(course.poses) - 1 or course.left <= REACH:
@@ -91,8 +99,6 @@ def _curve_caps(poses: FloatArray, way: FloatArray, robot: Robot, settings: Foll
 
     A curve is what turns over `BASE` metres: the corners of a polyline are no curves of their own.
     """
-    if len(poses) < 3:
-        return np.full(len(poses), np.inf)
     curvature = np.maximum(np.abs(turned_over(poses, way, BASE)) / BASE, 1e-3)
     by_turn_rate = 0.9 * robot.drive.top_turn_rate / curvature
     return np.asarray(np.minimum(np.sqrt(settings.sideways_acceleration / curvature), by_turn_rate))
