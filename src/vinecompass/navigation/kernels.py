@@ -7,16 +7,22 @@ from numba import njit
 
 
 @njit(cache=True, nogil=True)
-def first_blocked(outline, points, poses):  # type: ignore[no-untyped-def]
-    """Index of the first pose (N, 3) whose outline (C, 2) holds a point (M, 2) that the first pose's does not; or N."""
+def runs_into(outline, points, velocity, seconds, steps):  # type: ignore[no-untyped-def]
+    """Tell whether a body (C, 2) that keeps a velocity (3,) so long comes over a point (N, 2) it is not over now."""
     corners, widest = outline.shape[0], 0.0
     for corner in range(corners):
         widest = max(widest, outline[corner, 0] ** 2 + outline[corner, 1] ** 2)
     ignored = np.zeros(points.shape[0], np.bool_)
-    for i in range(poses.shape[0]):
-        cosine, sine = np.cos(poses[i, 2]), np.sin(poses[i, 2])
+    for i in range(steps + 1):
+        time = seconds * i / steps
+        turn = velocity[2] * time
+        # Along and across the motion, as in `geometry.arc`.
+        along, across = (np.sin(turn) / turn, (1.0 - np.cos(turn)) / turn) if abs(turn) > 1e-4 else (1.0, 0.5 * turn)
+        pose_x = time * (along * velocity[0] - across * velocity[1])
+        pose_y = time * (across * velocity[0] + along * velocity[1])
+        cosine, sine = np.cos(turn), np.sin(turn)
         for j in range(points.shape[0]):
-            dx, dy = points[j, 0] - poses[i, 0], points[j, 1] - poses[i, 1]
+            dx, dy = points[j, 0] - pose_x, points[j, 1] - pose_y
             if dx * dx + dy * dy > widest:
                 continue
             x, y = cosine * dx + sine * dy, cosine * dy - sine * dx
@@ -30,8 +36,8 @@ def first_blocked(outline, points, poses):  # type: ignore[no-untyped-def]
             if inside and i == 0:
                 ignored[j] = True
             elif inside and not ignored[j]:
-                return i
-    return poses.shape[0]
+                return True
+    return False
 
 
 @njit(cache=True, nogil=True)

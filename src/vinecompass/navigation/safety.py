@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from math import hypot
 
 import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs import PERSON_RADIUS, CostMap, Walking
-from vinecompass.geometry import arc, inverse, transform_points
-from vinecompass.navigation.kernels import first_blocked
+from vinecompass.geometry import inverse, transform_points
+from vinecompass.navigation.kernels import runs_into
 from vinecompass.navigation.mission_log import MissionLog
 from vinecompass.navigation.safety_settings import SafetySettings
 from vinecompass.robot import Command, Robot, braked_on_its_curve, limit_command
@@ -28,6 +29,8 @@ Beside a wall a body often cannot turn as it would, because its tail swings out,
 """
 BEHIND = 0.05
 """Metres of floor seen behind that are kept in reserve."""
+STEP = 0.03
+"""Metres at most between two poses at which the body is looked at."""
 DRIFT = 0.08, 0.06
 """m/s and rad/s off what was commanded from which the body is taken to drift, as its wheels slip."""
 MARGIN_SHARES = (1.0, 0.5, 0.25, 0.0)
@@ -136,21 +139,22 @@ class Safety:
         without. If no part is safe, it brakes on its curve.
         """
         drive, delay = self._robot.drive, self._settings.delay
-        away = np.hypot(points[:, 0], points[:, 1])
         for share, turn_share in SHARES:
             part = Command(share * wanted.speed, turn_share * wanted.turn_rate, share * wanted.sideways)
             command = limit_command(part, current, duration, drive)
-            pace = float(np.hypot(command.speed, command.sideways))
+            pace = hypot(command.speed, command.sideways)
             fastest = max(pace, abs(command.turn_rate) * self._outer_radius, 1e-6)
             # Braking from v takes v / b seconds and half the way that v would make in that time.
             reach = delay + duration + 0.5 * max(pace / drive.braking, abs(command.turn_rate) / drive.turn_acceleration)
-            times = np.linspace(0.0, reach, int(np.ceil(reach * fastest / 0.03)) + 2)
-            paths = [arc(command.velocity, times)]
+            steps = int(reach * fastest / STEP) + 2
+            velocities = [command.velocity]
             if drift is not None and not command.standing:
-                paths.append(arc(command.velocity + drift, times))
-            near = points[away < self._outer_radius + max(float(np.hypot(*path[:, :2].T).max()) for path in paths)]
-            minded = [outline for speed, outline in self._outlines if speed <= fastest]
-            if all(first_blocked(outline, near, path) == len(path) for outline in minded for path in paths):
+                velocities.append(command.velocity + drift)
+            if not any(
+                runs_into(outline, points, velocity, reach, steps)
+                for counts_from, outline in self._outlines if counts_from <= fastest
+                for velocity in velocities
+            ):  # fmt: skip
                 return command
         return braked_on_its_curve(current, duration, drive)
 
