@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import ceil
+from math import ceil, floor
 from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import inverse, transform_points
+from vinecompass.geometry import inverse, relative, transform_points
 
 __all__ = ["DECIDED", "Grid"]
 
@@ -98,8 +98,9 @@ class Grid:
 
     def window_about(self, point: ArrayLike, reach: float) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Return the first row and column, and those after the last, of the cells within a reach of a site point, m."""
-        cell = self.cells_at(np.asarray(point, dtype=float)[None])[0].tolist()
+        x, y, _ = relative((*np.asarray(point, dtype=float).tolist(), 0.0), self.frame).tolist()
         margin = ceil(reach / self.cell_size) + 1
+        cell = floor(y / self.cell_size), floor(x / self.cell_size)
         first = [min(max(at - margin, 0), side) for at, side in zip(cell, self.shape, strict=True)]
         last = [min(max(at + margin + 1, 0), side) for at, side in zip(cell, self.shape, strict=True)]
         return np.array(first), np.array(last)

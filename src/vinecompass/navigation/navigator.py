@@ -24,7 +24,7 @@ from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.settings import Settings
-from vinecompass.odometry import deskewed_hits, motion_at, straightened_beams
+from vinecompass.odometry import motion_at, straightened_beams
 from vinecompass.planning import Plan
 from vinecompass.robot import Command, Robot
 from vinecompass.runs import Scan, Track
@@ -237,10 +237,9 @@ class Navigator:
         self._belief_began = self.estimate.drift.began
         since_scan = relative(odometry.poses[-1], motion.pose)
         self.pose = compose(self.estimate.pose, since_scan)
-        seen = deskewed_hits(scan.ranges, lidar, motion.sweep)
+        reach = self._settings.costs.obstacle_reach
+        beams = straightened_beams(scan.ranges, lidar, motion.sweep, clear_reach=reach)
         if self.estimate.state in ("tracking", "settling"):
-            reach = self._settings.costs.obstacle_reach
-            beams = straightened_beams(scan.ranges, lidar, motion.sweep, clear_reach=reach)
             self._costs.see(t, self.estimate.pose, beams, people=people)
             if not self._met <= t < self._met + PEOPLE_PERIOD - 1e-9:
                 # Who crosses will be gone before a plan gets there: the local planner minds them.
@@ -251,7 +250,7 @@ class Navigator:
                 ]  # fmt: skip
                 self._costs.meet(near)
                 self._people_near, self._met = len(near) > 0, t
-        points = transform_points(inverse(since_scan), seen)
+        points = transform_points(inverse(since_scan), beams.hits)
         return np.vstack([points, self._before.add(t, odometry.poses[-1], points)])
 
     def _decide(self, t: float, period: float) -> Command:

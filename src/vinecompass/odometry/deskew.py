@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.grids import Beams
-from vinecompass.odometry.kernels import beam_ends, beams_within
+from vinecompass.odometry.kernels import beam_ends, beams_within, telling_beams
 from vinecompass.robot import Lidar
 
 __all__ = ["deskewed_ends", "deskewed_hits", "returned_beams", "straightened_beams"]
@@ -40,11 +40,10 @@ def straightened_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLi
 
     The latter are trusted to have passed up to `clear_reach` metres, or as far as the lidar reaches.
     """
-    hit = (ranges >= lidar.nearest) & (ranges <= lidar.farthest)
-    reach = np.where(hit, ranges, min(clear_reach, lidar.farthest))
-    origins, ends = deskewed_ends(reach, lidar, sweep)
-    telling = hit | np.isposinf(ranges)
-    return Beams(origins[telling].astype(np.float32), ends[telling].astype(np.float32), hit[telling])
+    poses, passed = np.ascontiguousarray(sweep, dtype=float), min(clear_reach, lidar.farthest)
+    return Beams(
+        *telling_beams(ranges, lidar.beam_angles, lidar.mount_pose, poses, lidar.nearest, lidar.farthest, passed)
+    )  # fmt: skip
 
 
 def returned_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike) -> tuple[FloatArray, FloatArray]:

@@ -24,6 +24,21 @@ def beam_ends(ranges, angles, mount, sweep):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def telling_beams(ranges, angles, mount, sweep, nearest, farthest, clear_reach):  # type: ignore[no-untyped-def]
+    """As `beam_ends`, in 32 bits, of the beams that hit something, and of those that saw nothing up to `clear_reach`.
+
+    Returns, too, which of them hit (N,).
+    """
+    telling = np.flatnonzero(((ranges >= nearest) & (ranges <= farthest)) | (ranges == np.inf))
+    reach, hit = np.empty(telling.shape[0]), np.empty(telling.shape[0], np.bool_)
+    for k in range(telling.shape[0]):
+        hit[k] = ranges[telling[k]] <= farthest
+        reach[k] = ranges[telling[k]] if hit[k] else clear_reach
+    origins, ends = beam_ends(reach, angles[telling], mount, sweep[telling])
+    return origins.astype(np.float32), ends.astype(np.float32), hit
+
+
+@njit(cache=True, nogil=True)
 def beams_within(ranges, angles, mount, sweep, nearest, farthest):  # type: ignore[no-untyped-def]
     """As `beam_ends`, of the beams whose ranges lie between the limits of the lidar."""
     returned = np.flatnonzero((ranges >= nearest) & (ranges <= farthest))

@@ -61,7 +61,7 @@ class BodyVelocity:
 
 def motion_at(track: Track, t: float, lidar: Lidar) -> Motion:
     """Return the motion during the scan with stamp `t`, read from a track that covers it."""
-    poses = track.at(np.append(t, t + lidar.beam_delays))
+    poses = track.at(np.concatenate([[t], t + lidar.beam_delays]))
     return Motion(float(t), poses[0], relative(poses[1:], poses[0]))
 
 

@@ -27,9 +27,9 @@ class Recorder:
     def add_odometry(self, track: Track) -> None:
         """Keep what of a track is later than what is kept already."""
         last = self._odometry[-1].t[-1] if self._odometry else -np.inf
-        new = track.t > last
-        if np.any(new):
-            self._odometry.append(Track(track.t[new], track.poses[new]))
+        first = int(np.searchsorted(track.t, last, side="right"))
+        if first < len(track):
+            self._odometry.append(Track(track.t[first:], track.poses[first:]))
 
     def add(self, command: Command, readings: Readings) -> None:
         """Keep one scan period."""

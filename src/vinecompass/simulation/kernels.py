@@ -7,16 +7,34 @@ from numba import njit
 
 
 @njit(cache=True, nogil=True)
-def cast_rays(segments, discs, origins, angles):  # type: ignore[no-untyped-def]
-    """Distance (N,) along rays from `origins` (N, 2) at `angles` (N,) to the first segment (S, 4) or disc (P, 3)."""
-    result = np.empty(angles.shape[0])
-    for ray in range(angles.shape[0]):
-        x, y = origins[ray, 0], origins[ray, 1]
-        ux, uy = np.cos(angles[ray]), np.sin(angles[ray])
+def cast_rays(segments, discs, poses, mount, angles, reach):  # type: ignore[no-untyped-def]
+    """Distance (N,) along the beams of a sensor to the first segment (S, 4) or disc (P, 3) within its reach.
+
+    The body's pose as each fires is `poses` (N, 3), the sensor's on the body `mount` (3,), and each beam's direction in
+    the sensor's frame `angles` (N,).
+    """
+    rays, directions = np.empty((angles.shape[0], 4)), poses[:, 2] + mount[2] + angles
+    for ray in range(rays.shape[0]):
+        cosine, sine = np.cos(poses[ray, 2]), np.sin(poses[ray, 2])
+        rays[ray, 0] = poses[ray, 0] + cosine * mount[0] - sine * mount[1]
+        rays[ray, 1] = poses[ray, 1] + sine * mount[0] + cosine * mount[1]
+        rays[ray, 2], rays[ray, 3] = np.cos(directions[ray]), np.sin(directions[ray])
+    # What lies wholly beyond reach to one side of the sensor cannot end a beam within it.
+    left, right = rays[:, 0].min() - reach, rays[:, 0].max() + reach
+    low, high = rays[:, 1].min() - reach, rays[:, 1].max() + reach
+    near, count = np.empty(segments.shape), 0
+    for s in range(segments.shape[0]):
+        ax, ay, bx, by = segments[s]
+        if max(ax, bx) >= left and min(ax, bx) <= right and max(ay, by) >= low and min(ay, by) <= high:
+            near[count] = segments[s]
+            count += 1
+    result = np.empty(rays.shape[0])
+    for ray in range(rays.shape[0]):
+        x, y, ux, uy = rays[ray]
         nearest = np.inf
-        for s in range(segments.shape[0]):
-            ax, ay = segments[s, 0] - x, segments[s, 1] - y
-            bx, by = segments[s, 2] - x, segments[s, 3] - y
+        for s in range(count):
+            ax, ay = near[s, 0] - x, near[s, 1] - y
+            bx, by = near[s, 2] - x, near[s, 3] - y
             # Sides of the ray's line on which the two ends lie; on the same side it is not crossed.
             side_a, side_b = ux * ay - uy * ax, ux * by - uy * bx
             if (side_a > 0.0) == (side_b > 0.0):

@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import compose
 from vinecompass.robot import Lidar
 from vinecompass.simulation.kernels import cast_rays
 
@@ -34,9 +33,5 @@ def cast_beams(
     array, (beams,)
         Metres; `inf` where nothing is in the way within the lidar's reach. A range beyond it may be given or not.
     """
-    sensor = compose(poses, lidar.mount_pose)
-    # What lies wholly beyond reach to one side of the sensor cannot end a beam within it.
-    low, high = sensor[:, :2].min(axis=0) - lidar.farthest, sensor[:, :2].max(axis=0) + lidar.farthest
-    ends = segments.reshape(-1, 2, 2)
-    near = segments[np.all((ends.max(axis=1) >= low) & (ends.min(axis=1) <= high), axis=1)]
-    return np.asarray(cast_rays(near, people, sensor[:, :2].copy(), sensor[:, 2] + lidar.beam_angles))
+    stack = np.ascontiguousarray(poses, dtype=float)
+    return np.asarray(cast_rays(segments, people, stack, lidar.mount_pose, lidar.beam_angles, lidar.farthest))
