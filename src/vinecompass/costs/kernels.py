@@ -131,16 +131,24 @@ def drive_price(prices, one_way, poses):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last):  # type: ignore[no-untyped-def]
+def pass_beams(until, own, mask, cells, origins, ends, hit, forget_at, first, last):  # type: ignore[no-untyped-def]
     """Note until when the cell that each beam (N, 2), in cells, ends in is remembered, and forget those it passes.
 
-    `until` (rows, columns) holds stamps, -inf for never; only cells that are `own` are noted, with the beam's stamp of
-    `forget_at` (N,). A beam passes all cells up to the one before its end's; ends are noted after all beams have
-    passed. `first` and `last` are the row and column where the window begins that this is done in, and those after it.
+    `until` (rows, columns) holds stamps; only cells that are `own` are noted, with the beam's stamp of `forget_at`
+    (N,). Those remembered so far, in the `mask`, are `cells` (K, 2). A beam passes all cells up to the one before its
+    end's; ends are noted after all beams have passed. `first` and `last` are the row and column where the window
+    begins that this is done in, and those after it.
     Returns the row and column (E, 2) of the cells that a beam ends in and that were not in the `mask`, where they are
     entered.
     """
     (first_row, first_column), (last_row, last_column) = first, last
+    # Beams forget something only where something is remembered.
+    low_row, low_column, high_row, high_column = last_row, last_column, first_row, first_column
+    for row, column in cells:
+        low_row, low_column = min(low_row, row), min(low_column, column)
+        high_row, high_column = max(high_row, row + 1), max(high_column, column + 1)
+    low_row, low_column = max(low_row, first_row), max(low_column, first_column)
+    high_row, high_column = min(high_row, last_row), min(high_column, last_column)
     for beam in range(ends.shape[0]):
         x, y = origins[beam, 0], origins[beam, 1]
         dx, dy = ends[beam, 0] - x, ends[beam, 1] - y
@@ -150,12 +158,17 @@ def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last):  #
         # Half a cell at a time: it may skip a corner, and the next scan meets it.
         dx, dy = 0.5 * dx / length, 0.5 * dy / length
         steps = int(2.0 * (length - 1.5)) if hit[beam] else int(2.0 * length)
-        for _ in range(steps):
-            if not (first_row <= y < last_row and first_column <= x < last_column):
-                break
-            until[int(y), int(x)] = -np.inf
-            x += dx
-            y += dy
+        enters, leaves = 0.0, float(steps)
+        for at, step, low, high in ((x, dx, low_column, high_column), (y, dy, low_row, high_row)):
+            if step != 0.0:
+                one, other = (low - at) / step, (high - at) / step
+                enters, leaves = max(enters, min(one, other)), min(leaves, max(one, other))
+        if enters > leaves:
+            continue
+        for i in range(int(enters), min(int(leaves) + 1, steps)):
+            column, row = int(np.floor(x + i * dx)), int(np.floor(y + i * dy))
+            if low_row <= row < high_row and low_column <= column < high_column:
+                until[row, column] = -np.inf
     entered, count = np.empty((ends.shape[0], 2), np.int64), 0
     for beam in range(ends.shape[0]):
         row, column = int(np.floor(ends[beam, 1])), int(np.floor(ends[beam, 0]))

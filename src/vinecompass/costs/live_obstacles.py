@@ -88,7 +88,7 @@ class LiveObstacles:
         if brief is not None:
             forget_at[brief] = t + self._brief
         entered = pass_beams(
-            self._until[sensor], self._own, self.mask, origins, ends, beams.hit, forget_at, first, last
+            self._until[sensor], self._own, self.mask, self._cells, origins, ends, beams.hit, forget_at, first, last
         )  # fmt: skip
         rows, columns = self._cells.T
         still = np.max([until[rows, columns] for until in self._until.values()], axis=0) >= t
