@@ -30,8 +30,7 @@ class OdometryFeed:
         self._fusion.update_wheels(
             0.0, np.zeros(len(robot.drive.wheel_names)), 0.0 if robot.drive.kind == "car" else None
         )
-        self._stamps: list[float] = [0.0]
-        self._poses: list[NDArray[np.float64]] = [np.zeros(3)]
+        self._track = Track(np.zeros(1), np.zeros((1, 3)))
 
     def take(self, readings: Readings) -> Track:
         """Take in one period's wheels and IMU readings in the order of their stamps; return the track until now."""
@@ -39,16 +38,19 @@ class OdometryFeed:
         felt = np.column_stack([imu.t, imu.turn_rate, imu.acceleration_x, imu.acceleration_y]).tolist()
         turned, angles = wheels.t.tolist(), wheels.angles.tolist()
         steering = [None] * len(turned) if wheels.steering is None else wheels.steering.tolist()
+        poses: list[NDArray[np.float64]] = []
         # Of one moment, the IMU comes first.
         for t, by_wheels, i in sorted(
             [(row[0], False, i) for i, row in enumerate(felt)] + [(t, True, i) for i, t in enumerate(turned)]
         ):
             if by_wheels:
                 self._fusion.update_wheels(t, angles[i], steering[i])
-                self._stamps.append(t)
-                self._poses.append(self._fusion.pose)
+                poses.append(self._fusion.pose)
             else:
                 self._fusion.update_imu(*felt[i])
-        while self._stamps[-1] - self._stamps[0] > KEPT:
-            del self._stamps[0], self._poses[0]
-        return Track(np.array(self._stamps), np.array(self._poses))
+        if poses:
+            kept = np.s_[int(np.searchsorted(self._track.t, turned[-1] - KEPT)) :]
+            self._track = Track(
+                np.concatenate([self._track.t[kept], turned]), np.concatenate([self._track.poses[kept], poses])
+            )  # fmt: skip
+        return self._track
