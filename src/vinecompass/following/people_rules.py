@@ -155,20 +155,20 @@ def shut_out_by_people(
     """Return the rules that shut out some of the velocities ``(K, 2)``, speed and turn rate, each with which ones."""
     found = []
     headings = pose[2] + SOON * velocities[:, 1]
-    moving = np.column_stack([np.cos(headings), np.sin(headings)]) * velocities[:, :1]
+    moving = velocities[:, 0] * np.cos(headings), velocities[:, 0] * np.sin(headings)
     slow = np.abs(velocities[:, 0]) <= CREEP
     for each in encounters:
         rule = each.rule
         if rule is None or not (rule.keep_to or rule.straight or not rule.may_approach):
             continue
-        line = np.array([each.person.x, each.person.y]) - pose[:2]
+        line = each.person.x - float(pose[0]), each.person.y - float(pose[1])
         wrong = np.zeros(len(velocities), bool)
         if rule.keep_to is not None:
-            wrong |= side(moving, line) != (1 if rule.keep_to == "left" else -1)
+            wrong |= side(*moving, line) != (1 if rule.keep_to == "left" else -1)
         if not rule.may_approach:
-            wrong |= approach(moving, line) > 0
+            wrong |= approach(*moving, line) > 0
         if rule.straight:
-            towards = np.sign(wrap_heading(float(np.arctan2(line[1], line[0])) - float(pose[2])))
+            towards = np.sign(wrap_heading(atan2(line[1], line[0]) - float(pose[2])))
             wrong |= towards * velocities[:, 1] > STRAIGHT
         found.append((f"people: {rule.name}", wrong & ~slow))
     return found

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import radians, tan
-from typing import Literal
+from math import hypot, radians, tan
+from typing import Any, Literal
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
 from vinecompass.costs import Walking
 
@@ -58,23 +58,24 @@ def relate(pose: ArrayLike, velocity: ArrayLike, person: Walking) -> Relation:
     >>> str(relate([0.0, 0.0, 0.0], [0.8, 0.0], Walking(3.0, 1.0, 0.0, -1.0)))
     'robot approaching right, person approaching left'
     """
-    line = np.array([person.x, person.y]) - np.asarray(pose, dtype=float)[:2]
-    own = np.asarray(velocity, dtype=float)
+    (x, y, _), (velocity_x, velocity_y) = np.asarray(pose, dtype=float).tolist(), np.asarray(velocity).tolist()
+    line = person.x - x, person.y - y
     # A person who walks along the line the other way round approaches as the robot does.
-    moving = np.array([(own[0], own[1]), (-person.velocity_x, -person.velocity_y)])
-    robot, other = approach(moving, line).tolist()
-    robot_side, other_side = side(moving, line).tolist()
-    return Relation(APPROACHES[robot], APPROACHES[other], SIDES[robot_side], SIDES[other_side])
+    coming = -person.velocity_x, -person.velocity_y
+    return Relation(
+        APPROACHES[approach(velocity_x, velocity_y, line)], APPROACHES[approach(*coming, line)],
+        SIDES[side(velocity_x, velocity_y, line)], SIDES[side(*coming, line)],
+    )  # fmt: skip
 
 
-def approach(velocities: NDArray[np.float64], line: NDArray[np.float64]) -> NDArray[np.int64]:
-    """Return how velocities ``(..., 2)`` go along a line ``(2,)`` to another: 1 approaching, 0 steady, -1 receding."""
-    along = velocities @ line / max(float(np.hypot(line[0], line[1])), 1e-9)
-    return np.where(np.abs(along) > STANDING, np.sign(along), 0.0).astype(np.int64)
+def approach(x: Any, y: Any, line: tuple[float, float]) -> Any:
+    """Return how a velocity goes along a line to another: 1 approaching, 0 steady, -1 receding; numbers or arrays."""
+    along = (x * line[0] + y * line[1]) / max(hypot(*line), 1e-9)
+    return 1 * (along > STANDING) - 1 * (along < -STANDING)
 
 
-def side(velocities: NDArray[np.float64], line: NDArray[np.float64]) -> NDArray[np.int64]:
-    """Return to which side of a line ``(2,)`` velocities ``(..., 2)`` move: 1 left, 0 along it, -1 right."""
-    across, along = velocities @ np.array([-line[1], line[0]]), velocities @ line
-    moves = np.sum(velocities * velocities, axis=-1) >= STANDING**2
-    return np.where(moves & (np.abs(across) > ALONG * np.abs(along)), np.sign(across), 0.0).astype(np.int64)
+def side(x: Any, y: Any, line: tuple[float, float]) -> Any:
+    """Return to which side of a line a velocity moves: 1 left, 0 along it, -1 right; numbers or arrays."""
+    across, along = line[0] * y - line[1] * x, line[0] * x + line[1] * y
+    slope = ALONG * abs(along)
+    return (x * x + y * y >= STANDING**2) * (1 * (across > slope) - 1 * (across < -slope))

@@ -193,7 +193,7 @@ class Simulator:
         sensor = self.robot.imu
         every = _steps_between(sensor.rate)
         ends = np.vstack([before, path[:, 5:7]])
-        (speed, turn_rate), change = (0.5 * (ends[1:] + ends[:-1])).T, np.diff(ends, axis=0) / STEP
+        (speed, turn_rate), change = (0.5 * (ends[1:] + ends[:-1])).T, (ends[1:] - ends[:-1]) / STEP
         x, y, heading = sensor.mount_pose
         # Off the body's origin the turning adds its own accelerations.
         ahead = change[:, 0] - turn_rate**2 * x - change[:, 1] * y
