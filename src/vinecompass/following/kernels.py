@@ -200,29 +200,34 @@ def charge_for_people(paths, step, minded, left_to_go, people, discs, disc_radiu
     """
     steps = paths.shape[1]
     beyond = max(minded - steps * step, 0.0)
+    nearest, lefts = np.empty(people.shape[0]), np.empty(people.shape[0])
     for k in range(paths.shape[0]):
         charges[k] = 0.0
         last, way, pace = 0, 0.0, 0.0
         while last < steps - 1 and way < left_to_go:
             last += 1
-            move = np.hypot(paths[k, last, 0] - paths[k, last - 1, 0], paths[k, last, 1] - paths[k, last - 1, 1])
+            dx, dy = paths[k, last, 0] - paths[k, last - 1, 0], paths[k, last, 1] - paths[k, last - 1, 1]
+            move = np.sqrt(dx * dx + dy * dy)
             way, pace = way + move, move / step
         end_x, end_y, end_heading = paths[k, last]
         end_cosine, end_sine = np.cos(end_heading), np.sin(end_heading)
         goes_on = min(max(left_to_go - way, 0.0) / max(pace, 1e-6), beyond)
         velocity_x, velocity_y = (end_x - paths[k, last - 1, 0]) / step, (end_y - paths[k, last - 1, 1]) / step
-        for person in range(people.shape[0]):
-            person_x, person_y, walk_x, walk_y, wanted = people[person]
-            closest, left = np.inf, 0.0
-            for i in range(1, steps, 3):
-                t, j = (i + 1) * step, min(i, last)
-                cosine, sine = np.cos(paths[k, j, 2]), np.sin(paths[k, j, 2])
-                dx, dy = paths[k, j, 0] - person_x - t * walk_x, paths[k, j, 1] - person_y - t * walk_y
+        nearest[:] = np.inf
+        for i in range(1, steps, 3):
+            t, j = (i + 1) * step, min(i, last)
+            cosine, sine = np.cos(paths[k, j, 2]), np.sin(paths[k, j, 2])
+            for person in range(people.shape[0]):
+                dx = paths[k, j, 0] - people[person, 0] - t * people[person, 2]
+                dy = paths[k, j, 1] - people[person, 1] - t * people[person, 3]
                 for d in range(discs.shape[0]):
                     u = dx + cosine * discs[d, 0] - sine * discs[d, 1]
                     v = dy + sine * discs[d, 0] + cosine * discs[d, 1]
-                    if u * u + v * v < closest:
-                        closest, left = u * u + v * v, sine * dx - cosine * dy
+                    if u * u + v * v < nearest[person]:
+                        nearest[person], lefts[person] = u * u + v * v, sine * dx - cosine * dy
+        for person in range(people.shape[0]):
+            person_x, person_y, walk_x, walk_y, wanted = people[person]
+            closest, left = nearest[person], lefts[person]
             # Beyond the roll-out each disc is nearest where it has come abreast of the person: on the way to the leg's
             # end, or standing there.
             dx, dy = end_x - person_x - steps * step * walk_x, end_y - person_y - steps * step * walk_y
