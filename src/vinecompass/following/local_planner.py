@@ -33,7 +33,8 @@ SWAY = 0.015
 """Metres beside the end that are not steered against."""
 STEERED_TO = 0.1
 """Metres before the end up to which it is steered at: nearer to it, steering would only shake."""
-
+HALF_TURN = np.radians(150.0)
+"""Radians of a turn on the spot from which the other way round is hardly farther."""
 TURNS_OUT = 0.6
 """Radians a second above which a turn on the spot is ended on the spot: under way it would lead past its end."""
 LAST_METRE = 1.0
@@ -362,13 +363,18 @@ class LocalPlanner(ABC):
         return view.floor is None or not touches_on_the_way(view.floor, body, turn)
 
     def _free_side(self, view: View, angle: float) -> int:
-        """Return 1 to turn left, -1 to turn right: the short way, or the other one if only that is free."""
-        short = 1 if angle > 0.0 else -1
+        """Return 1 to turn left, -1 to turn right: the short way, or the other one if only that is free.
+
+        Nearly half a turn is gone on with the way it turned last.
+        """
+        short = first = 1 if angle > 0.0 else -1
+        if abs(angle) > HALF_TURN and self._turned != 0.0:
+            first = 1 if self._turned > 0.0 else -1
         for body in self._bodies:
-            for side in (short, -short):
+            for side in (first, -first):
                 if self._room_to_turn(view, body, angle if side == short else angle + side * 2.0 * np.pi):
                     return side
-        return short
+        return first
 
     def _from_behind(self, target: FloatArray, course: Course) -> FloatArray:
         """Return a pose seen from the body as from one that looks where the leg goes."""
