@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 
 from tests.support import robot, room
-from vinecompass import LiveCosts, plan_path, price_floor
+from vinecompass import LiveCosts, price_floor
 from vinecompass.costs import BodyCheck, body_touches
 from vinecompass.following import Course
 from vinecompass.geometry import distance_along
@@ -50,7 +50,7 @@ class LoopPlans(unittest.TestCase):
         while not course.last_leg:
             course.next_leg()
             directions.append(course.direction)
-        self.assertTrue(-1 in directions or plan.poses[:, 1].max() > 7.0)
+        self.assertEqual(directions, [-1], "straight back to the stop, and not past it and ahead again")
         ahead = plan_for_loop(
             floor, robot(), start, stop * (1, 1, -1), margin=0.04, settings=PlanSettings(), explain=True
         )  # fmt: skip
@@ -76,14 +76,6 @@ class LoopPlans(unittest.TestCase):
         self.assertFalse(
             plan_for_loop(mapped, robot(), start, stop, margin=0.04, settings=settings, explain=True).found
         )
-
-    def test_changes_of_direction_have_their_price(self):
-        floor, poses = aisle(), ([4.0, 1.2, 0.0], [3.975, 4.5, -np.pi / 2])
-        legs = [
-            plan_path(floor, robot(), *poses, method="lattice", settings=PlanSettings(change_price=price)).reversals
-            for price in (0.0, 2.0)
-        ]
-        self.assertLess(legs[1], max(legs[0], 2))
 
     def test_a_turn_fits_as_the_body_does(self):
         check = BodyCheck(aisle(), robot())

@@ -186,6 +186,16 @@ class CurvedPlans(unittest.TestCase):
         self.assertEqual(forward.reversals, 0)
         self.assertGreater(forward.length, 5.0)
 
+    def test_changes_of_direction_have_their_price(self):
+        costmap, cart = price_floor(two_rooms(1.6), car()), car()
+        reversals = [
+            plan_path(
+                costmap, cart, [2.5, 1.5, 0.0], [2.5, 2.2, 0.0], settings=PlanSettings(change_price=price)
+            ).reversals
+            for price in (0.0, 0.5, 5.0)
+        ]
+        self.assertEqual(reversals, [2, 1, 0])
+
     def test_left_turns_only(self):
         costmap = price_floor(two_rooms(1.6), robot())
         goal = np.array([2.5, 1.6, -np.pi / 2])

@@ -26,9 +26,10 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     A node is a pose; of those in one square and heading of the lattice, only the cheapest is gone on from
     (hybrid-state A*: Dolgov, Thrun, Montemerlo and Diebel, 2008). It is drawn on by what the origin's way to the goal
     costs over the cells; since that turns by eighths only, the way may be up to 8 % dearer than the lattice's cheapest.
-    A robot that turns on the spot may do so, at the price of the way that its farthest corner makes. A change between
-    forward and reverse costs the stop that it takes. Ways to one node that come in forward and in reverse are not told
-    apart: the cheaper stays, even where the other would go on without a change.
+    A robot that turns on the spot may do so, at the price of the way that its farthest corner makes; it ends with a
+    straight line between two turns, ahead or in reverse. A change between forward and reverse costs the stop that it
+    takes. Ways to one node that come in forward and in reverse are not told apart: the cheaper stays, even where the
+    other would go on without a change.
     """
     costmap, grid = problem.costmap, problem.costmap.grid
     scale = 1.0 / grid.cell_size

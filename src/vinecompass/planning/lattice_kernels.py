@@ -38,7 +38,8 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
     prices, one_way, forbidden, clearance = floor
     outline, outer_radius, cell_size = body
     moves, move_prices, move_kinds = moves
-    radius, words, _, turn_price, change_price = shot
+    radius, words, reverse_price, turn_price, change_price = shot
+    reverses = np.any(move_kinds < 0)
     most, spacing, near = limits
     poses = np.empty((most + 1, 3))
     costs = np.empty(most + 1)
@@ -64,19 +65,25 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
         kind = directions[node]
         # A shot straight at the goal: each time near it, and now and then from afar.
         away = np.hypot(goal[0] - x, goal[1] - y)
+        tries = 0
         if away < near or expanded % max(int(away / near), 1) == 0:
+            tries = 2 if radius == 0.0 and reverses else 1
+        for backwards in range(tries):
             if radius > 0.0:
                 gx, gy, gh = seen_from(poses[node], goal, radius)
                 length = dubins(gx, gy, gh, words, curve) if words.size else reeds_shepp(gx, gy, gh, curve)
                 least = radius * length
             else:
                 # A turn, a line and a turn, as a curve's pieces whose radius is a cell.
-                bearing = np.arctan2(goal[1] - y, goal[0] - x) if away > 1e-9 else heading
+                bearing = np.arctan2(goal[1] - y, goal[0] - x) + np.pi * backwards if away > 1e-9 else heading
                 curve[:] = 0.0
-                curve[0, 1], curve[1, 1], curve[2, 1] = half(bearing - heading), away, half(goal[2] - bearing)
-                least = away + turn_price * (abs(curve[0, 1]) + abs(curve[2, 1]))
+                curve[0, 1], curve[2, 1] = half(bearing - heading), half(goal[2] - bearing)
+                curve[1, 1] = -away if backwards else away
+                least = (reverse_price if backwards else 1.0) * away
+                least += turn_price * (abs(curve[0, 1]) + abs(curve[2, 1]))
             if costs[node] + least < best_cost:
-                reached = costs[node] + shot_price(floor, body, poses[node], curve, spacing, shot, kind)
+                most_left = best_cost - costs[node]
+                reached = costs[node] + shot_price(floor, body, poses[node], curve, spacing, shot, kind, most_left)
                 if reached < best_cost:
                     best_cost, best_node = reached, node
                     best_curve[:] = curve
@@ -132,8 +139,8 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
 
 
 @njit(cache=True, nogil=True)
-def shot_price(floor, body, start, curve, spacing, shot, kind):  # type: ignore[no-untyped-def]
-    """What it costs to drive a shot from a pose, in cells; inf if the body cannot.
+def shot_price(floor, body, start, curve, spacing, shot, kind, most):  # type: ignore[no-untyped-def]
+    """What it costs to drive a shot from a pose, in cells; inf if the body cannot, or if that is not below `most`.
 
     `kind` is of the move before it: 1 ahead, -1 in reverse, 0 if there was none.
     """
@@ -147,7 +154,7 @@ def shot_price(floor, body, start, curve, spacing, shot, kind):  # type: ignore[
         bend, length = curve[i, 0], curve[i, 1]
         if length == 0.0:
             continue
-        ahead = (1 if length > 0.0 else -1) if radius > 0.0 else 1 if i == 1 else 0
+        ahead = (1 if length > 0.0 else -1) if radius > 0.0 or i == 1 else 0
         total += change_price if ahead * kind < 0 else 0.0
         kind = ahead if ahead != 0 else kind
         if radius > 0.0:
@@ -157,7 +164,7 @@ def shot_price(floor, body, start, curve, spacing, shot, kind):  # type: ignore[
         elif i == 1:
             piece[0, 0], piece[0, 1] = 0.0, length
             path = curve_poses(here, piece, 1.0, spacing)
-            factor = 1.0
+            factor = reverse_price if length < 0.0 else 1.0
         else:
             path = turning(here, length)
             factor = 0.0
@@ -167,8 +174,8 @@ def shot_price(floor, body, start, curve, spacing, shot, kind):  # type: ignore[
                 total += factor * line_price(
                     prices, one_way, path[j - 1, 0], path[j - 1, 1], path[j, 0], path[j, 1]
                 )  # fmt: skip
-        if total == np.inf:
-            return total
+        if not total < most:
+            return np.inf
         if np.any(first_touch(forbidden, clearance, outline, outer_radius, cell_size, path) >= 0):
             return np.inf
         here = path[-1].copy()
