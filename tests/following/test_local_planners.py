@@ -177,6 +177,18 @@ class EveryPlanner(unittest.TestCase):
                     command = planner.step(pose, command, 0.1).command
                 self.assertLess(command.turn_rate, 0.0)
 
+    def test_a_turn_that_is_held_up_is_tried_the_other_way_round_and_then_given_up(self):
+        planner, turn_rates = PathFollower(robot()), []
+        planner.follow(path_through([(0.0, 0.0), (-0.2, 2.0)]))
+        while planner.phase != "missed":
+            local = planner.step(np.zeros(3), Command(), 0.1)
+            turn_rates.append(local.command.turn_rate)
+            self.assertLess(len(turn_rates), 60, "it goes on for ever")
+        self.assertTrue(turn_rates[0] > 0.0 > turn_rates[-2], "the short way first")
+        self.assertIn("either way round", local.reason)
+        planner.follow(path_through([(0.0, 0.0), (2.0, 0.1)]))
+        self.assertGreater(planner.step(np.zeros(3), Command(), 0.1).command.speed, 0.0)
+
     def test_what_is_no_plan_or_no_pose_is_refused(self):
         for kind in self.kinds:
             planner = kind(robot())

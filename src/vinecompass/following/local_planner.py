@@ -264,7 +264,7 @@ class LocalPlanner(ABC):
             may_turn = closing or self._turns_first or self.phase == "turning"
             if (abs(bearing) > np.radians(limit) or still_turns) and not beside and may_turn:
                 return self._turn_to(view, bearing, "turning")
-        self._side, self._tried_both = 0, False
+        self._side, self._held_up, self._tried_both = 0, 0.0, False
         if closing:
             self.phase = "closing in"
             return self._close_in(view, course, end, profile)
