@@ -63,11 +63,11 @@ def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, sid
         expanded += 1
         x, y, heading = poses[node]
         kind = directions[node]
-        # A shot straight at the goal: each time near it, and now and then from afar.
+        # A shot straight at the goal: each time near it, between two turns in reverse, too; and now and then from afar.
         away = np.hypot(goal[0] - x, goal[1] - y)
-        tries = 0
-        if away < near or expanded % max(int(away / near), 1) == 0:
-            tries = 2 if radius == 0.0 and reverses else 1
+        tries = 2 if away < near and radius == 0.0 and reverses else 1
+        if away >= near and expanded % max(int(away / near), 1) > 0:
+            tries = 0
         for backwards in range(tries):
             if radius > 0.0:
                 gx, gy, gh = seen_from(poses[node], goal, radius)
