@@ -57,7 +57,7 @@ class LoopPlans(unittest.TestCase):
         self.assertEqual((ahead.found, ahead.method), (True, "a-star"))
 
     def test_it_drives_up_to_a_stop_that_is_taken_but_not_to_one_that_the_map_closes(self):
-        grid, start, stop = room(9.0, 6.0), np.array([2.0, 3.0, 0.0]), np.array([5.0, 3.0, 0.0])
+        grid, start, stop = room(9.0, 6.0), np.array([2.0, 3.0, 0.0]), np.array([5.0, 3.0, 2.0])
         live = LiveCosts(grid, robot())
         ends = np.array([[2.9, 0.2 * i - 0.4] for i in range(5)], np.float32)
         live.see(0.0, start, Beams(np.zeros_like(ends), ends, np.ones(5, bool)))
@@ -67,6 +67,7 @@ class LoopPlans(unittest.TestCase):
         self.assertIn("taken", plan.reason)
         self.assertTrue(0.2 < np.hypot(*(plan.poses[-1] - stop)[:2]) < 1.5)
         self.assertLess(plan.poses[-1, 0], 4.5, "on this side of it")
+        self.assertAlmostEqual(plan.poses[-1, 2], np.arctan2(*(stop - plan.poses[-1])[1::-1]), places=6)
         there = plan_for_loop(
             live.costmap, robot(), plan.poses[-1], stop, margin=0.04, settings=settings, explain=True
         )  # fmt: skip

@@ -82,7 +82,10 @@ def plan_for_loop(
 
 
 def _waiting_place(costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray) -> FloatArray | None:
-    """Return the nearest pose to a stop at which the body has room to turn about, rather on the robot's side of it."""
+    """Return the nearest pose to a stop at which the body has room to turn about, rather on the robot's side of it.
+
+    It looks at the stop, to see when it is free.
+    """
     first, last = costmap.grid.window_about(goal[:2], WAITING_REACH)
     window = np.s_[first[0] : last[0], first[1] : last[1]]
     roomy = costmap.clearance[window] > robot.body.outer_radius + costmap.grid.cell_size
@@ -91,7 +94,7 @@ def _waiting_place(costmap: CostMap, robot: Robot, start: FloatArray, goal: Floa
         return None
     away = np.hypot(*(points - goal[:2]).T) + OWN_SIDE * np.hypot(*(points - start[:2]).T)
     x, y = points[int(np.argmin(away))]
-    return np.array([x, y, goal[2]])
+    return np.array([x, y, np.arctan2(goal[1] - y, goal[0] - x)])
 
 
 def _plan_minding_turns(
