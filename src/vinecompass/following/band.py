@@ -104,7 +104,7 @@ def first_guess(poses: ArrayLike, robot: Robot, *, interval: float = 0.25) -> Ba
 def draw_tight(
     band: Band, robot: Robot, *, speed: float = 0.0, turn_rate: float = 0.0, floor: CostMap | None = None,
     obstacles: Sequence[Obstacle] = (), top_speed: float | None = None, ends_at_speed: bool = False,
-    settings: BandSettings | None = None, rounds: int = 1,
+    tightness: float = 0.0, settings: BandSettings | None = None, rounds: int = 1,
 ) -> Band:  # fmt: skip
     """Make a band as quick as the drive, the floor and the obstacles allow; its first and last pose stay.
 
@@ -122,6 +122,9 @@ def draw_tight(
         m/s, below the drive's own.
     ends_at_speed : bool
         Whether it need not stand at its last pose.
+    tightness : float
+        0 where there is room for the gap that it keeps to the floor's forbidden cells, 1 where the body just fits: a gap
+        that cannot be kept would only push the band about, and off the curves that the drive can follow.
     settings : BandSettings, optional
     rounds : int
         How often its times are evened out and it is optimised anew.
@@ -157,7 +160,7 @@ def draw_tight(
     clearance, cell = (OPEN_FLOOR, 1.0) if floor is None else (floor.clearance, floor.grid.cell_size)
     discs, radius = robot.body.covering_discs
     # From a forbidden cell's middle to its edge.
-    spare = (s.spare + 0.5 * cell, s.spare)
+    spare = ((1.0 - tightness) * s.spare + 0.5 * cell, s.spare)
     segments = _in_frame(frame, obstacles)
     costs = np.empty(len(TERMS))
     for _ in range(rounds):

@@ -104,8 +104,8 @@ class TimeBand(LocalPlanner):
             seen.add(kind)
             bands.append(draw_tight(
                 guess, self._robot, speed=view.current.speed, turn_rate=view.current.turn_rate, floor=view.floor,
-                obstacles=people, top_speed=profile.on_floor, ends_at_speed=at_speed, settings=self._band,
-                rounds=rounds,
+                obstacles=people, top_speed=profile.on_floor, ends_at_speed=at_speed, tightness=profile.tightness,
+                settings=self._band, rounds=rounds,
             ))  # fmt: skip
         return self._choose(view, course, profile, bands, islands)
 
