@@ -123,8 +123,8 @@ def draw_tight(
     ends_at_speed : bool
         Whether it need not stand at its last pose.
     tightness : float
-        0 where there is room for the gap that it keeps to the floor's forbidden cells, 1 where the body just fits: a gap
-        that cannot be kept would only push the band about, and off the curves that the drive can follow.
+        0 where there is room for the gap that it keeps to the floor's forbidden cells, 1 where the body just fits: a
+        gap that cannot be kept would only push the band about, and off the curves that the drive can follow.
     settings : BandSettings, optional
     rounds : int
         How often its times are evened out and it is optimised anew.
