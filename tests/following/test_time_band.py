@@ -7,7 +7,7 @@ from tests.support import altered_robot, assert_input_error, robot, room
 from vinecompass import Command, TimeBand, price_floor
 from vinecompass.costs import Walking
 from vinecompass.following import Band, Obstacle, draw_tight, first_guess
-from vinecompass.geometry import arc, compose, transform_points
+from vinecompass.geometry import arc, compose, relative, transform_points
 
 RESERVE = 0.97
 
@@ -86,6 +86,16 @@ class TightBands(unittest.TestCase):
 
 
 class ThePlanner(unittest.TestCase):
+    def test_where_the_body_just_fits_it_steers_to_the_middle_and_does_not_slide_there(self):
+        grid = room(8.0, 4.0)
+        grid.log_odds[:32, 20:140] = grid.log_odds[48:, 20:140] = 3.0
+        planner = TimeBand(robot())
+        planner.follow(np.column_stack([np.arange(2.0, 7.5, 0.1), np.full(55, 2.0), np.zeros(55)]))
+        for _ in range(3):
+            local = planner.step([2.5, 1.95, 0.0], Command(0.3), 0.1, floor=price_floor(grid, robot()))
+            self.assertGreater(local.command.turn_rate, 0.04)
+            self.assertLess(np.abs(relative(local.poses[1:], local.poses[:-1])[:, 1]).max(), 0.012)
+
     def test_a_slow_turner_backs_up_in_a_v_where_a_quick_one_turns_on_the_spot(self):
         for top_turn_rate, backs_up in ((0.2, True), (1.4, False)):
             turner = altered_robot(robot(), drive={"top_turn_rate": top_turn_rate, "reverse_speed": 0.3})
