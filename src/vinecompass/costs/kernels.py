@@ -131,24 +131,18 @@ def drive_price(prices, one_way, poses):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def pass_beams(until, own, mask, cells, origins, ends, hit, forget_at, first, last):  # type: ignore[no-untyped-def]
+def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last, low, high):  # type: ignore[no-untyped-def]
     """Note until when the cell that each beam (N, 2), in cells, ends in is remembered, and forget those it passes.
 
     `until` (rows, columns) holds stamps; only cells that are `own` are noted, with the beam's stamp of `forget_at`
-    (N,). Those remembered so far, in the `mask`, are `cells` (K, 2). A beam passes all cells up to the one before its
-    end's; ends are noted after all beams have passed. `first` and `last` are the row and column where the window
-    begins that this is done in, and those after it.
+    (N,). A beam passes all cells up to the one before its end's; ends are noted after all beams have passed. `first`
+    and `last` are the row and column where the window begins that this is done in, and those after it; `low` and `high`
+    the same of the part of it in which anything is remembered so far.
     Returns the row and column (E, 2) of the cells that a beam ends in and that were not in the `mask`, where they are
     entered.
     """
     (first_row, first_column), (last_row, last_column) = first, last
-    # Beams forget something only where something is remembered.
-    low_row, low_column, high_row, high_column = last_row, last_column, first_row, first_column
-    for row, column in cells:
-        low_row, low_column = min(low_row, row), min(low_column, column)
-        high_row, high_column = max(high_row, row + 1), max(high_column, column + 1)
-    low_row, low_column = max(low_row, first_row), max(low_column, first_column)
-    high_row, high_column = min(high_row, last_row), min(high_column, last_column)
+    (low_row, low_column), (high_row, high_column) = low, high
     for beam in range(ends.shape[0]):
         x, y = origins[beam, 0], origins[beam, 1]
         dx, dy = ends[beam, 0] - x, ends[beam, 1] - y
@@ -158,6 +152,7 @@ def pass_beams(until, own, mask, cells, origins, ends, hit, forget_at, first, la
         # Half a cell at a time: it may skip a corner, and the next scan meets it.
         dx, dy = 0.5 * dx / length, 0.5 * dy / length
         steps = int(2.0 * (length - 1.5)) if hit[beam] else int(2.0 * length)
+        # It forgets something only where something is remembered.
         enters, leaves = 0.0, float(steps)
         for at, step, low, high in ((x, dx, low_column, high_column), (y, dy, low_row, high_row)):
             if step != 0.0:

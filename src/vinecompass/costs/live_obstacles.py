@@ -87,8 +87,10 @@ class LiveObstacles:
         forget_at = np.full(len(ends), t + self._memory)
         if brief is not None:
             forget_at[brief] = t + self._brief
+        low, high = _window_of(self._cells)
         entered = pass_beams(
-            self._until[sensor], self._own, self.mask, self._cells, origins, ends, beams.hit, forget_at, first, last
+            self._until[sensor], self._own, self.mask, origins, ends, beams.hit, forget_at, first, last,
+            np.maximum(low, first), np.minimum(high, last),
         )  # fmt: skip
         rows, columns = self._cells.T
         still = np.max([until[rows, columns] for until in self._until.values()], axis=0) >= t

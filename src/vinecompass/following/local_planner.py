@@ -33,7 +33,7 @@ SWAY = 0.015
 """Metres beside the end that are not steered against."""
 STEERED_TO = 0.1
 """Metres before the end up to which it is steered at: nearer to it, steering would only shake."""
-HALF_TURN = np.radians(150.0)
+NEARLY_HALF_TURN = np.radians(150.0)
 """Radians of a turn on the spot from which the other way round is hardly farther."""
 TURNS_OUT = 0.6
 """Radians a second above which a turn on the spot is ended on the spot: under way it would lead past its end."""
@@ -368,7 +368,7 @@ class LocalPlanner(ABC):
         Nearly half a turn is gone on with the way it turned last.
         """
         short = first = 1 if angle > 0.0 else -1
-        if abs(angle) > HALF_TURN and self._turned != 0.0:
+        if abs(angle) > NEARLY_HALF_TURN and self._turned != 0.0:
             first = 1 if self._turned > 0.0 else -1
         for body in self._bodies:
             for side in (first, -first):

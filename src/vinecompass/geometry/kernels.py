@@ -44,6 +44,19 @@ def interpolate(times, stamps, poses, result):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def is_inside(outline, x, y):  # type: ignore[no-untyped-def]
+    """Whether a point lies in a polygon (N, 2), by counting crossings."""
+    inside = False
+    previous = outline.shape[0] - 1
+    for corner in range(outline.shape[0]):
+        ax, ay, bx, by = outline[previous, 0], outline[previous, 1], outline[corner, 0], outline[corner, 1]
+        if (ay > y) != (by > y) and x < ax + (y - ay) / (by - ay) * (bx - ax):
+            inside = not inside
+        previous = corner
+    return inside
+
+
+@njit(cache=True, nogil=True)
 def solve_in_place(matrix, right):  # type: ignore[no-untyped-def]
     """Solve a small symmetric positive definite system by Cholesky's method; the solution replaces `right`."""
     size = right.shape[0]

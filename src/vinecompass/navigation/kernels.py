@@ -5,12 +5,14 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from vinecompass.geometry.kernels import is_inside
+
 
 @njit(cache=True, nogil=True)
 def runs_into(outline, points, velocity, seconds, steps):  # type: ignore[no-untyped-def]
     """Tell whether a body (C, 2) that keeps a velocity (3,) so long comes over a point (N, 2) it is not over now."""
-    corners, widest = outline.shape[0], 0.0
-    for corner in range(corners):
+    widest = 0.0
+    for corner in range(outline.shape[0]):
         widest = max(widest, outline[corner, 0] ** 2 + outline[corner, 1] ** 2)
     ignored = np.zeros(points.shape[0], np.bool_)
     for i in range(steps + 1):
@@ -25,18 +27,11 @@ def runs_into(outline, points, velocity, seconds, steps):  # type: ignore[no-unt
             dx, dy = points[j, 0] - pose_x, points[j, 1] - pose_y
             if dx * dx + dy * dy > widest:
                 continue
-            x, y = cosine * dx + sine * dy, cosine * dy - sine * dx
-            inside = False
-            previous = corners - 1
-            for corner in range(corners):
-                ax, ay, bx, by = outline[previous, 0], outline[previous, 1], outline[corner, 0], outline[corner, 1]
-                if (ay > y) != (by > y) and x < ax + (y - ay) / (by - ay) * (bx - ax):
-                    inside = not inside
-                previous = corner
-            if inside and i == 0:
-                ignored[j] = True
-            elif inside and not ignored[j]:
+            if ignored[j] or not is_inside(outline, cosine * dx + sine * dy, cosine * dy - sine * dx):
+                continue
+            if i > 0:
                 return True
+            ignored[j] = True
     return False
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from vinecompass.geometry.kernels import compose_pairs, is_inside
+
 
 @njit(cache=True, nogil=True)
 def cast_rays(segments, discs, poses, mount, angles, reach):  # type: ignore[no-untyped-def]
@@ -13,24 +15,21 @@ def cast_rays(segments, discs, poses, mount, angles, reach):  # type: ignore[no-
     The body's pose as each fires is `poses` (N, 3), the sensor's on the body `mount` (3,), and each beam's direction in
     the sensor's frame `angles` (N,).
     """
-    rays, directions = np.empty((angles.shape[0], 4)), poses[:, 2] + mount[2] + angles
-    for ray in range(rays.shape[0]):
-        cosine, sine = np.cos(poses[ray, 2]), np.sin(poses[ray, 2])
-        rays[ray, 0] = poses[ray, 0] + cosine * mount[0] - sine * mount[1]
-        rays[ray, 1] = poses[ray, 1] + sine * mount[0] + cosine * mount[1]
-        rays[ray, 2], rays[ray, 3] = np.cos(directions[ray]), np.sin(directions[ray])
+    sensor = np.empty(poses.shape)
+    compose_pairs(poses, mount.reshape(1, 3), sensor)
     # What lies wholly beyond reach to one side of the sensor cannot end a beam within it.
-    left, right = rays[:, 0].min() - reach, rays[:, 0].max() + reach
-    low, high = rays[:, 1].min() - reach, rays[:, 1].max() + reach
+    left, right = sensor[:, 0].min() - reach, sensor[:, 0].max() + reach
+    low, high = sensor[:, 1].min() - reach, sensor[:, 1].max() + reach
     near, count = np.empty(segments.shape), 0
     for s in range(segments.shape[0]):
         ax, ay, bx, by = segments[s]
         if max(ax, bx) >= left and min(ax, bx) <= right and max(ay, by) >= low and min(ay, by) <= high:
             near[count] = segments[s]
             count += 1
-    result = np.empty(rays.shape[0])
-    for ray in range(rays.shape[0]):
-        x, y, ux, uy = rays[ray]
+    result = np.empty(angles.shape[0])
+    for ray in range(angles.shape[0]):
+        x, y, angle = sensor[ray, 0], sensor[ray, 1], sensor[ray, 2] + angles[ray]
+        ux, uy = np.cos(angle), np.sin(angle)
         nearest = np.inf
         for s in range(count):
             ax, ay = near[s, 0] - x, near[s, 1] - y
@@ -60,19 +59,6 @@ def segment_distance(x, y, ax, ay, bx, by):  # type: ignore[no-untyped-def]
     length = ex * ex + ey * ey
     share = 0.0 if length == 0.0 else min(max(((x - ax) * ex + (y - ay) * ey) / length, 0.0), 1.0)
     return np.hypot(ax + share * ex - x, ay + share * ey - y)
-
-
-@njit(cache=True, nogil=True)
-def is_inside(outline, x, y):  # type: ignore[no-untyped-def]
-    """Whether a point lies in a polygon (N, 2), by counting crossings."""
-    inside = False
-    previous = outline.shape[0] - 1
-    for corner in range(outline.shape[0]):
-        ax, ay, bx, by = outline[previous, 0], outline[previous, 1], outline[corner, 0], outline[corner, 1]
-        if (ay > y) != (by > y) and x < ax + (y - ay) / (by - ay) * (bx - ax):
-            inside = not inside
-        previous = corner
-    return inside
 
 
 @njit(cache=True, nogil=True)
