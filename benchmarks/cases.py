@@ -40,9 +40,12 @@ def integration_case() -> dict[str, Any]:
         np.clip(other, -6.0, 6.0, out=other)
 
     case = measured(
-        "ray integration, one scan of 433 beams", "vectorised NumPy",
-        lambda: grid.add([0.0, 0.0, 0.0], scan), vectorised, "",
-    )  # fmt: skip
+        "ray integration, one scan of 433 beams",
+        "vectorised NumPy",
+        lambda: grid.add([0.0, 0.0, 0.0], scan),
+        vectorised,
+        "",
+    )
     case["note"] = f"{walked / case['ours_ms'] / 1000.0:.0f} million cells a second"
     return case
 

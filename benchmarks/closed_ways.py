@@ -55,24 +55,58 @@ def closed_ways(robot: Robot, seed: int) -> Iterator[ClosedWay]:
     middle = (4.05, at)
 
     narrow = two_halls(needed - 0.01, at, 0.01)
-    yield ClosedWay("a door a centimetre too narrow", price_floor(narrow, robot, zones=[beside, dear]), start, goal,
-                    "narrow", "1 cm too narrow", middle)  # fmt: skip
+    yield ClosedWay(
+        "a door a centimetre too narrow",
+        price_floor(narrow, robot, zones=[beside, dear]),
+        start,
+        goal,
+        "narrow",
+        "1 cm too narrow",
+        middle,
+    )
 
     wide = two_halls(1.2, at)
     across = Zone(name="wet", kind="closed", polygon=[(4.4, 0.0), (4.9, 0.0), (4.9, 5.0), (4.4, 5.0)])
-    yield ClosedWay("a zone across the aisle", price_floor(wide, robot, zones=[beside, across, dear],
-                    obstacles=crumbs), start, goal, "zone", "'wet'", (4.65, 2.5))  # fmt: skip
+    yield ClosedWay(
+        "a zone across the aisle",
+        price_floor(wide, robot, zones=[beside, across, dear], obstacles=crumbs),
+        start,
+        goal,
+        "zone",
+        "'wet'",
+        (4.65, 2.5),
+    )
 
     pallet = np.column_stack([np.full(40, 4.3), at + np.linspace(-0.6, 0.6, 40)])
-    yield ClosedWay("a pallet in the way", price_floor(wide, robot, zones=[beside, dear],
-                    obstacles=np.vstack([pallet, crumbs])), start, goal, "obstacle", "obstacle at",
-                    (4.3, at))  # fmt: skip
+    yield ClosedWay(
+        "a pallet in the way",
+        price_floor(wide, robot, zones=[beside, dear], obstacles=np.vstack([pallet, crumbs])),
+        start,
+        goal,
+        "obstacle",
+        "obstacle at",
+        (4.3, at),
+    )
 
     inside = np.array([4.05, at + 1.1 if at < 2.5 else at - 1.1, 0.0])
-    yield ClosedWay("a goal in a wall", price_floor(wide, robot, zones=[beside]), start, inside, "occupied",
-                    "occupied", (4.05, float(inside[1])))  # fmt: skip
+    yield ClosedWay(
+        "a goal in a wall",
+        price_floor(wide, robot, zones=[beside]),
+        start,
+        inside,
+        "occupied",
+        "occupied",
+        (4.05, float(inside[1])),
+    )
 
     unknown = two_halls(1.2, at)
     unknown.log_odds[1:-1, round(5.0 / CELL) : round(5.4 / CELL)] = 0.0
-    yield ClosedWay("unknown floor across the hall", price_floor(unknown, robot, zones=[beside, dear],
-                    settings=CostSettings()), start, goal, "unknown", "costs.unknown", (5.0, at))  # fmt: skip
+    yield ClosedWay(
+        "unknown floor across the hall",
+        price_floor(unknown, robot, zones=[beside, dear], settings=CostSettings()),
+        start,
+        goal,
+        "unknown",
+        "costs.unknown",
+        (5.0, at),
+    )

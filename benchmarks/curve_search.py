@@ -25,8 +25,11 @@ def reeds_shepp_words() -> list[Word]:
     unit, none = np.eye(3), np.zeros(3)
     words: list[tuple[Any, Any, Any]] = []
     for side in (1, -1):
-        words += [([side, 0, side], unit, [0, 0, 0]), ([side, 0, -side], unit, [0, 0, 0]),
-                  ([side, -side, side], unit, [0, 0, 0])]  # fmt: skip
+        words += [
+            ([side, 0, side], unit, [0, 0, 0]),
+            ([side, 0, -side], unit, [0, 0, 0]),
+            ([side, -side, side], unit, [0, 0, 0]),
+        ]
         for sign in (1, -1):
             quarter = sign * QUARTER
             words.append(([side, -side, side, -side], [unit[0], unit[1], sign * unit[1], unit[2]], [0, 0, 0, 0]))

@@ -53,9 +53,14 @@ def best_time(site: Site, stop: str) -> float:
     """
     robot = read_robot(demo_file("robot.toml"))
     plan = plan_for_loop(
-        price_floor(map_of(site), robot), robot, site.start_pose, site.find_stop(stop).site_pose, margin=0.04,
-        settings=PlanSettings(), explain=False,
-    )  # fmt: skip
+        price_floor(map_of(site), robot),
+        robot,
+        site.start_pose,
+        site.find_stop(stop).site_pose,
+        margin=0.04,
+        settings=PlanSettings(),
+        explain=False,
+    )
     if not plan.found:
         return float("nan")
     drive, poses, seconds = robot.drive, plan.poses, 0.0
@@ -103,14 +108,21 @@ def told(mission: Rehearsal, seconds: float) -> dict[str, Any]:
     """Return what a mission came to."""
     reached = [each for each in mission.arrivals if each.reached]
     return {
-        "arrived": mission.arrived, "reason": mission.reason, "contacts": mission.contacts,
-        "limits": mission.limits_kept(), "position": mission.position_error, "turns": turns_about(mission),
-        "heading": float(np.degrees(mission.heading_error)), "time": float(mission.track.t[-1]),
-        "speedup": float(mission.track.t[-1]) / seconds, "reached": len(reached),
-        "within": bool(reached) and mission.position_error < ARRIVED_WITHIN
+        "arrived": mission.arrived,
+        "reason": mission.reason,
+        "contacts": mission.contacts,
+        "limits": mission.limits_kept(),
+        "position": mission.position_error,
+        "turns": turns_about(mission),
+        "heading": float(np.degrees(mission.heading_error)),
+        "time": float(mission.track.t[-1]),
+        "speedup": float(mission.track.t[-1]) / seconds,
+        "reached": len(reached),
+        "within": bool(reached)
+        and mission.position_error < ARRIVED_WITHIN
         and np.degrees(mission.heading_error) < TURNED_WITHIN,
         "recoveries": sum(entry.state == "recovering" for entry in mission.log.states),
-    }  # fmt: skip
+    }
 
 
 def mission_case(job: tuple[str, int, int, int]) -> dict[str, Any]:
@@ -141,9 +153,15 @@ def mission_case(job: tuple[str, int, int, int]) -> dict[str, Any]:
         site, stops = Site.model_validate(document), stops[:1]
     begun = time.perf_counter()
     mission = rehearse(
-        site, read_robot(demo_file("robot.toml")), map_of(site), Round(stop=stops), zones=site.zone,
-        settings=settings_for(planner), seed=seed, time_limit=240.0,
-    )  # fmt: skip
+        site,
+        read_robot(demo_file("robot.toml")),
+        map_of(site),
+        Round(stop=stops),
+        zones=site.zone,
+        settings=settings_for(planner),
+        seed=seed,
+        time_limit=240.0,
+    )
     bound = best_time(site, names[first]) if not impossible else float("nan")
     first_t = mission.arrivals[0].t if mission.arrivals and mission.arrivals[0].reached else float("nan")
     return told(mission, time.perf_counter() - begun) | {
@@ -179,9 +197,14 @@ def fault_case(job: tuple[str, int, int]) -> dict[str, Any]:
         site = Site.model_validate(document)
     begun = time.perf_counter()
     mission = rehearse(
-        site, read_robot(demo_file("robot.toml")), grid, Round(stop=[RoundStop(name=goal)]), seed=seed, fault=fault,
+        site,
+        read_robot(demo_file("robot.toml")),
+        grid,
+        Round(stop=[RoundStop(name=goal)]),
+        seed=seed,
+        fault=fault,
         time_limit=150.0,
-    )  # fmt: skip
+    )
     return told(mission, time.perf_counter() - begun) | {
         "job": job,
         "states": [(round(e.t, 1), e.state, e.reason[:60]) for e in mission.log.states if e.state != "driving"],
@@ -194,17 +217,21 @@ def aisle_case(job: tuple[str, int]) -> dict[str, Any]:
     robot = read_robot(demo_file("robot.toml"))
     half, shift = 0.5 * (float(np.ptp(robot.body.polygon[:, 1])) + 0.16), 0.013 * seed
     middle = 3.0 + shift
-    site = Site.model_validate({
-        "name": "aisle", "start": (2.0, 2.5, 0.0), "wall": [{"points": [(0, 0), (14, 0), (14, 6), (0, 6), (0, 0)]}],
-        "solid": [
-            {"name": "left rack", "polygon": [(4, middle + half), (10, middle + half), (10, 5.9), (4, 5.9)]},
-            {"name": "right rack", "polygon": [(4, 0.1), (10, 0.1), (10, middle - half), (4, middle - half)]},
-        ],
-    })  # fmt: skip
+    site = Site.model_validate(
+        {
+            "name": "aisle",
+            "start": (2.0, 2.5, 0.0),
+            "wall": [{"points": [(0, 0), (14, 0), (14, 6), (0, 6), (0, 0)]}],
+            "solid": [
+                {"name": "left rack", "polygon": [(4, middle + half), (10, middle + half), (10, 5.9), (4, 5.9)]},
+                {"name": "right rack", "polygon": [(4, 0.1), (10, 0.1), (10, middle - half), (4, middle - half)]},
+            ],
+        }
+    )
     begun = time.perf_counter()
     mission = rehearse(
         site, robot, map_of(site), [12.0, 3.5, 0.0], settings=settings_for(planner), seed=seed, time_limit=90.0
-    )  # fmt: skip
+    )
     truth = mission.run.truth
     assert truth is not None
     inside = (truth.poses[1:, 0] > 4.5) & (truth.poses[1:, 0] < 9.5)
@@ -220,9 +247,14 @@ def time_case(job: tuple[str, int, int]) -> dict[str, Any]:
     stop = site.stop[which % len(site.stop)].name
     begun = time.perf_counter()
     mission = rehearse(
-        site, read_robot(demo_file("robot.toml")), map_of(site), Round(stop=[RoundStop(name=stop)]),
-        settings=settings_for(planner), seed=which, time_limit=120.0,
-    )  # fmt: skip
+        site,
+        read_robot(demo_file("robot.toml")),
+        map_of(site),
+        Round(stop=[RoundStop(name=stop)]),
+        settings=settings_for(planner),
+        seed=which,
+        time_limit=120.0,
+    )
     t = mission.arrivals[0].t if mission.arrived else float("nan")
     return told(mission, time.perf_counter() - begun) | {"job": job, "over_bound": t / best_time(site, stop) - 1.0}
 

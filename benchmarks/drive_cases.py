@@ -83,9 +83,12 @@ def window_case() -> dict[str, Any]:
         np.argmin(np.where(free, score, np.inf))
 
     case = measured(
-        "velocity window, one cycle of 2,000 arcs", "vectorised NumPy, corners only",
-        lambda: planner.step(line[0], Command(0.8, 0.0), 0.1, floor=floor), vectorised, "",
-    )  # fmt: skip
+        "velocity window, one cycle of 2,000 arcs",
+        "vectorised NumPy, corners only",
+        lambda: planner.step(line[0], Command(0.8, 0.0), 0.1, floor=floor),
+        vectorised,
+        "",
+    )
     times, most = timed_cycles(VelocityWindow(robot, window=WindowSettings(speeds=40, turn_rates=50)), people=False)
     met, _ = timed_cycles(VelocityWindow(robot, window=WindowSettings(speeds=40, turn_rates=50)), people=True)
     case["note"] = (
@@ -110,17 +113,24 @@ def band_case() -> dict[str, Any]:
         aside = steps[:, 1] * np.cos(middle) - steps[:, 0] * np.sin(middle)
         speed, rate = way / times, turn / times
         change = np.diff(np.concatenate([[0.0], speed, [0.0]])) / times.mean()
-        return np.concatenate([
-            times, 17.0 * aside, 4.5 * np.maximum(np.abs(speed) - drive.top_speed, 0.0),
-            4.5 * np.maximum(np.abs(rate) - drive.top_turn_rate, 0.0),
-            2.2 * np.maximum(np.abs(change) - drive.acceleration, 0.0),
-        ])  # fmt: skip
+        return np.concatenate(
+            [
+                times,
+                17.0 * aside,
+                4.5 * np.maximum(np.abs(speed) - drive.top_speed, 0.0),
+                4.5 * np.maximum(np.abs(rate) - drive.top_turn_rate, 0.0),
+                2.2 * np.maximum(np.abs(change) - drive.acceleration, 0.0),
+            ]
+        )
 
     first = np.concatenate([guess.times, guess.poses[1:-1].ravel()])
     case = measured(
-        "time-optimal band, eight steps of one", "SciPy least squares, eight steps",
-        lambda: draw_tight(guess, robot), lambda: least_squares(residuals, first, max_nfev=8), "",
-    )  # fmt: skip
+        "time-optimal band, eight steps of one",
+        "SciPy least squares, eight steps",
+        lambda: draw_tight(guess, robot),
+        lambda: least_squares(residuals, first, max_nfev=8),
+        "",
+    )
     times, most = timed_cycles(TimeBand(robot), people=False)
     met, more = timed_cycles(TimeBand(robot), people=True)
     case["note"] = (
@@ -145,9 +155,13 @@ def rehearsal_case() -> dict[str, Any]:
     mission()
     took = time.perf_counter() - begun
     return {
-        "work": "a rehearsal: two stops, two people", "yardstick": "real time", "ours_ms": 1000.0 * took,
-        "yardstick_ms": 1000.0 * seconds[-1], "ratio": seconds[-1] / took, "note": f"{seconds[-1]:.0f} s driven",
-    }  # fmt: skip
+        "work": "a rehearsal: two stops, two people",
+        "yardstick": "real time",
+        "ours_ms": 1000.0 * took,
+        "yardstick_ms": 1000.0 * seconds[-1],
+        "ratio": seconds[-1] / took,
+        "note": f"{seconds[-1]:.0f} s driven",
+    }
 
 
 CASES: tuple[Callable[[], dict[str, Any]], ...] = (window_case, band_case, rehearsal_case)

@@ -63,9 +63,16 @@ def people_case(job: tuple[str, int]) -> dict[str, Any]:
     with_rules, without = (encounter(kind, seed, rules=rules) for rules in (True, False))
     states = [entry.state for entry in with_rules.log.encounters if entry.state != "none"]
     return {
-        "kind": kind, "seed": seed, "arrived": with_rules.arrived, "without_arrived": without.arrived,
-        "contacts": with_rules.contacts, "without_contacts": without.contacts,
-        "intrusion": intrusion(with_rules), "without": intrusion(without),
-        "time": float(with_rules.track.t[-1]), "without_time": float(without.track.t[-1]),
-        "states": states, "expected": states[: len(EXPECTED[kind])] == EXPECTED[kind],
-    }  # fmt: skip
+        "kind": kind,
+        "seed": seed,
+        "arrived": with_rules.arrived,
+        "without_arrived": without.arrived,
+        "contacts": with_rules.contacts,
+        "without_contacts": without.contacts,
+        "intrusion": intrusion(with_rules),
+        "without": intrusion(without),
+        "time": float(with_rules.track.t[-1]),
+        "without_time": float(without.track.t[-1]),
+        "states": states,
+        "expected": states[: len(EXPECTED[kind])] == EXPECTED[kind],
+    }

@@ -14,9 +14,7 @@ WEST, SOUTH = 0.0171, 0.0313
 """Metres: buildings do not stand on the raster of a map."""
 
 
-def hall(
-    width: float, height: float, *, people: list[dict[str, Any]], start: tuple[float, float, float]
-) -> Site:  # fmt: skip
+def hall(width: float, height: float, *, people: list[dict[str, Any]], start: tuple[float, float, float]) -> Site:
     """Return an empty hall with some people."""
     corners = [(0.0, 0.0), (width, 0.0), (width, height), (0.0, height), (0.0, 0.0)]
     return Site.model_validate({"name": "hall", "start": start, "wall": [{"points": corners}], "person": list(people)})
@@ -50,16 +48,23 @@ def cellar(seed: int, *, people: int = 2) -> Site:
         stops.append({"name": name, "pose": (rng.uniform(2.0, width - 2.0), y, rng.uniform(-180.0, 180.0))})
     walks = [
         {
-            "name": f"worker {i}", "speed": rng.uniform(0.6, 1.2),
+            "name": f"worker {i}",
+            "speed": rng.uniform(0.6, 1.2),
             "route": [(1.0, y := (1.1, 0.5 * height, height - 1.1)[i % 3] + rng.uniform(-0.3, 0.3)), (width - 1.0, y)],
         }
         for i in range(people)
-    ]  # fmt: skip
+    ]
     walls = [*_box(WEST, SOUTH, width, height), (WEST, SOUTH)]
-    return Site.model_validate({
-        "name": f"cellar {seed}", "start": (width / 2.0, 0.5 * height, 0.0), "wall": [{"points": walls}],
-        "solid": solids, "stop": stops, "person": walks,
-    })  # fmt: skip
+    return Site.model_validate(
+        {
+            "name": f"cellar {seed}",
+            "start": (width / 2.0, 0.5 * height, 0.0),
+            "wall": [{"points": walls}],
+            "solid": solids,
+            "stop": stops,
+            "person": walks,
+        }
+    )
 
 
 def _box(x0: float, y0: float, x1: float, y1: float) -> list[tuple[float, float]]:

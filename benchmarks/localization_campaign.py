@@ -108,28 +108,40 @@ def report(name: str, tally: Tally) -> None:
     """Print what came of a site."""
     squares = np.sqrt(np.mean(np.square(tally.position))), np.sqrt(np.mean(np.square(tally.heading)))
     print(f"{name}, {len(tally.position)} runs, {len(tally.off)} starts")
-    print(f"  RMSE {squares[0]:.4f} m, {squares[1]:.3f} degrees; of the worst run {max(tally.position):.4f} m, "
-          f"{max(tally.heading):.3f} degrees")  # fmt: skip
-    print(f"  inside the 95 % ellipse {100.0 * np.mean(tally.inside):.1f} % of the time "
-          f"({100.0 * min(tally.inside):.1f} to {100.0 * max(tally.inside):.1f} % of a run)")  # fmt: skip
+    print(
+        f"  RMSE {squares[0]:.4f} m, {squares[1]:.3f} degrees; of the worst run {max(tally.position):.4f} m, "
+        f"{max(tally.heading):.3f} degrees"
+    )
+    print(
+        f"  inside the 95 % ellipse {100.0 * np.mean(tally.inside):.1f} % of the time "
+        f"({100.0 * min(tally.inside):.1f} to {100.0 * max(tally.inside):.1f} % of a run)"
+    )
     for words, ways, within in (
-        ("from 1 m and 30 degrees off", tally.off, 3.0), ("from anywhere", tally.anywhere, 10.0),
+        ("from 1 m and 30 degrees off", tally.off, 3.0),
+        ("from anywhere", tally.anywhere, 10.0),
         ("carried away", tally.carried, 10.0),
-    ):  # fmt: skip
+    ):
         share = 100.0 * np.mean(np.array(ways) <= within)
-        print(f"  {words}: right within {within:.0f} m in {share:.1f} %, the median after {np.median(ways):.2f} m, "
-              f"the last after {max(ways):.1f} m")  # fmt: skip
+        print(
+            f"  {words}: right within {within:.0f} m in {share:.1f} %, the median after {np.median(ways):.2f} m, "
+            f"the last after {max(ways):.1f} m"
+        )
     print(f"  confident and wrong, from anywhere: {100.0 * np.mean(tally.confident_and_wrong):.2f} % of the time")
-    print(f"  turned by 180 degrees: warned {100.0 * np.mean(tally.turned):.1f} %; "
-          f"right ones: {100.0 * np.mean(tally.false_alarms):.1f} %")  # fmt: skip
-    print(f"  search of the whole map: median {np.median(tally.seconds):.3f} s, at most {max(tally.seconds):.3f} s",
-          flush=True)  # fmt: skip
+    print(
+        f"  turned by 180 degrees: warned {100.0 * np.mean(tally.turned):.1f} %; "
+        f"right ones: {100.0 * np.mean(tally.false_alarms):.1f} %"
+    )
+    print(
+        f"  search of the whole map: median {np.median(tally.seconds):.3f} s, at most {max(tally.seconds):.3f} s",
+        flush=True,
+    )
 
 
 def main(seeds: int) -> None:
     sites: tuple[tuple[str, Callable[[], Grid], Callable[[int], Run]], ...] = (
-        ("demo site", demo_map, demo_run), ("estate, 100 m x 60 m", estate_map, estate_part_run),
-    )  # fmt: skip
+        ("demo site", demo_map, demo_run),
+        ("estate, 100 m x 60 m", estate_map, estate_part_run),
+    )
     for name, map_of, run_of in sites:
         grid, tally = map_of(), Tally()
         for seed in range(seeds):

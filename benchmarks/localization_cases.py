@@ -34,18 +34,25 @@ def weighing_cases() -> Iterator[dict[str, Any]]:
     """Weigh a cloud as it is at the start, half a metre and fifteen degrees wide, and see how the time grows."""
     rng = np.random.default_rng(3)
     for particles, beams, rows in (
-        (2000, 90, 600), (500, 90, 600), (8000, 90, 600), (2000, 30, 600), (2000, 270, 600), (2000, 90, 2400),
-    ):  # fmt: skip
+        (2000, 90, 600),
+        (500, 90, 600),
+        (8000, 90, 600),
+        (2000, 30, 600),
+        (2000, 270, 600),
+        (2000, 90, 2400),
+    ):
         field = rng.normal(size=(rows, rows * 3 // 2)).astype(np.float32)
         cloud = rng.normal([0.75 * rows, 0.5 * rows, 1.0], [10.0, 10.0, 0.26], (particles, 3))
         points: FloatArray = rng.uniform(-250.0, 250.0, (beams, 2))
         with_border = bordered(field, -1.6)
         most = np.abs(weigh_particles(with_border, cloud, points) - fancy(field, cloud, points, -1.6)).mean()
         yield measured(
-            f"weighing {particles} x {beams} beams, {rows} rows", "NumPy fancy indexing",
-            partial(weigh_particles, with_border, cloud, points), partial(fancy, field, cloud, points, -1.6),
+            f"weighing {particles} x {beams} beams, {rows} rows",
+            "NumPy fancy indexing",
+            partial(weigh_particles, with_border, cloud, points),
+            partial(fancy, field, cloud, points, -1.6),
             f"mean difference {most:.0e}",
-        )  # fmt: skip
+        )
 
 
 def whole_case(name: str, grid: Grid, run: Run) -> dict[str, Any]:
@@ -63,11 +70,14 @@ def whole_case(name: str, grid: Grid, run: Run) -> dict[str, Any]:
     built = time.perf_counter() - begun
     duration, seconds = float(run.scans.t[-1] - run.scans.t[0]), float(np.median(times))
     return {
-        "work": f"localizing a run, {name}", "yardstick": "the drive itself", "ours_ms": 1000.0 * seconds,
-        "yardstick_ms": 1000.0 * duration, "ratio": duration / seconds,
+        "work": f"localizing a run, {name}",
+        "yardstick": "the drive itself",
+        "ours_ms": 1000.0 * seconds,
+        "yardstick_ms": 1000.0 * duration,
+        "ratio": duration / seconds,
         "note": f"{1000.0 * seconds / len(run.scans):.2f} ms a scan, {found.counts.mean():.0f} particles; "
         f"{built:.2f} s of it make the map ready",
-    }  # fmt: skip
+    }
 
 
 def localization_cases() -> Iterator[dict[str, Any]]:

@@ -88,9 +88,15 @@ def carried_away(run: Run, odometry: Track, begin: float, end: float) -> tuple[R
     scan_keep, scan_t = kept(scans.t)
     truth_keep, truth_t = kept(truth.t)
     cut = dataclasses.replace(
-        run, scans=Scans(scan_t, scans.ranges[scan_keep]), truth=Track(truth_t, truth.poses[truth_keep]),
-        wheels=None, imu=None, commands=None, odometry=None, position=None,
-    )  # fmt: skip
+        run,
+        scans=Scans(scan_t, scans.ranges[scan_keep]),
+        truth=Track(truth_t, truth.poses[truth_keep]),
+        wheels=None,
+        imu=None,
+        commands=None,
+        odometry=None,
+        position=None,
+    )
     return cut, Track(t, poses[keep])
 
 
@@ -101,9 +107,15 @@ def part_of(run: Run, odometry: Track, begin: float, end: float) -> tuple[Run, T
     keep = (scans.t >= begin) & (scans.t <= end)
     rows, odometry_rows = ((t >= begin - 1.0) & (t <= end + 1.0) for t in (truth.t, odometry.t))
     part = dataclasses.replace(
-        run, scans=Scans(scans.t[keep], scans.ranges[keep]), truth=Track(truth.t[rows], truth.poses[rows]),
-        wheels=None, imu=None, commands=None, odometry=None, position=None,
-    )  # fmt: skip
+        run,
+        scans=Scans(scans.t[keep], scans.ranges[keep]),
+        truth=Track(truth.t[rows], truth.poses[rows]),
+        wheels=None,
+        imu=None,
+        commands=None,
+        odometry=None,
+        position=None,
+    )
     return part, Track(odometry.t[odometry_rows], odometry.poses[odometry_rows])
 
 

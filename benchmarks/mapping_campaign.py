@@ -35,7 +35,7 @@ def report(name: str, seed: int, run: Run) -> None:
         f"{100.0 * accuracy.on_wall:>8.1f} {100.0 * accuracy.doubled:>8.1f} "
         f"{len(mapping.mapper.closed_loops):>6} {with_false_loops(mapping.mapper.graph, seed):>10.1f}",
         flush=True,
-    )  # fmt: skip
+    )
 
 
 def with_false_loops(graph: PoseGraph, seed: int) -> float:
@@ -64,8 +64,10 @@ def with_false_loops(graph: PoseGraph, seed: int) -> float:
 def main(seeds: int) -> None:
     site, robot = read_site(demo_file("site.toml")), read_robot(demo_file("robot.toml"))
     text = demo_file("site.toml").read_text()
-    print(f"{'run':<22} {'seed':>4} {'rel., m':>9} {'rel., deg':>8} {'aligned':>8} {'as is':>8} {'on wall':>8} "
-          f"{'doubled':>8} {'loops':>6} {'20 % false':>10}")  # fmt: skip
+    print(
+        f"{'run':<22} {'seed':>4} {'rel., m':>9} {'rel., deg':>8} {'aligned':>8} {'as is':>8} {'on wall':>8} "
+        f"{'doubled':>8} {'loops':>6} {'20 % false':>10}"
+    )
     for seed in range(seeds):
         tour = record_drive(site, robot, site.find_route("grand tour").points, seed=seed, site_toml=text)
         report("grand tour", seed, tour)

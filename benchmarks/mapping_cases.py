@@ -40,10 +40,11 @@ def first_part(run: Run, seconds: float) -> Run:
     assert run.scans is not None and run.wheels is not None and run.imu is not None
     scans, wheels, imu = (stream.t <= seconds for stream in (run.scans, run.wheels, run.imu))
     return dataclasses.replace(
-        run, scans=Scans(run.scans.t[scans], run.scans.ranges[scans]),
+        run,
+        scans=Scans(run.scans.t[scans], run.scans.ranges[scans]),
         wheels=Wheels(run.wheels.t[wheels], run.wheels.angles[wheels]),
         imu=Imu(run.imu.t[imu], run.imu.turn_rate[imu], run.imu.acceleration_x[imu], run.imu.acceleration_y[imu]),
-    )  # fmt: skip
+    )
 
 
 def mapping_case(run: Run) -> tuple[dict[str, Any], Mapping]:
@@ -59,9 +60,13 @@ def mapping_case(run: Run) -> tuple[dict[str, Any], Mapping]:
         seconds = time.perf_counter() - begun
         grown.append(f"{share * duration:.0f} s of drive: {seconds:.1f} s, {mapping.mapper.memory / 1e6:.0f} MB")
     return {
-        "work": f"mapping {duration / 60.0:.0f} minutes", "yardstick": "the drive itself", "ours_ms": 1000.0 * seconds,
-        "yardstick_ms": 1000.0 * duration, "ratio": duration / seconds, "note": "; ".join(grown),
-    }, mapping  # fmt: skip
+        "work": f"mapping {duration / 60.0:.0f} minutes",
+        "yardstick": "the drive itself",
+        "ours_ms": 1000.0 * seconds,
+        "yardstick_ms": 1000.0 * duration,
+        "ratio": duration / seconds,
+        "note": "; ".join(grown),
+    }, mapping
 
 
 def search_case(mapping: Mapping) -> dict[str, Any]:

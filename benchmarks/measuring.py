@@ -12,9 +12,13 @@ ROUNDS = 5
 
 
 def measured(
-    work: str, yardstick: str, ours: Callable[[], Any], theirs: Callable[[], Any], note: str,
+    work: str,
+    yardstick: str,
+    ours: Callable[[], Any],
+    theirs: Callable[[], Any],
+    note: str,
     rounds: int = ROUNDS,
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     """Time both in turn, after a warm-up of ours, and compare the medians: load on the machine meets both alike."""
     ours()
     times = np.zeros((rounds, 2))
@@ -25,6 +29,10 @@ def measured(
             row[column] = 1000.0 * (time.perf_counter() - begun)
     mine, other = np.median(times, axis=0)
     return {
-        "work": work, "yardstick": yardstick, "ours_ms": float(mine), "yardstick_ms": float(other),
-        "ratio": float(np.median(times[:, 1] / times[:, 0])), "note": note,
-    }  # fmt: skip
+        "work": work,
+        "yardstick": yardstick,
+        "ours_ms": float(mine),
+        "yardstick_ms": float(other),
+        "ratio": float(np.median(times[:, 1] / times[:, 0])),
+        "note": note,
+    }

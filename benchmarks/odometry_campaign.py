@@ -32,8 +32,9 @@ def main(seeds: int) -> None:
                 print(
                     f"{route:<12} {seed:>4} {' '.join(sources):<20} {row[0].position[-1]:>7.2f} "
                     f"{100.0 * row[0].position[-1] / way:>9.2f} {np.degrees(row[0].heading[-1]):>7.2f} "
-                    f"{np.degrees(row[1].heading[-1]):>18.2f}", flush=True,
-                )  # fmt: skip
+                    f"{np.degrees(row[1].heading[-1]):>18.2f}",
+                    flush=True,
+                )
             found = [f"{f.fault} {f.begin:.1f}-{f.end:.1f}" for f in check(run).findings]
             print(f"{route:<12} {seed:>4} check: {', '.join(found)}", flush=True)
 

@@ -52,10 +52,12 @@ def fusion_case(run: Run) -> dict[str, Any]:
 
     ours, other = feed(OdometryFusion(run.robot, start=run.start)), feed(ReferenceFilter(run.robot, run.start))
     case = measured(
-        f"fusion, {len(order)} readings one by one", "the same filter in NumPy",
+        f"fusion, {len(order)} readings one by one",
+        "the same filter in NumPy",
         lambda: feed(OdometryFusion(run.robot, start=run.start)),
-        lambda: feed(ReferenceFilter(run.robot, run.start)), "",
-    )  # fmt: skip
+        lambda: feed(ReferenceFilter(run.robot, run.start)),
+        "",
+    )
     apart = float(np.hypot(*(ours.pose[:2] - other.x[:2])))
     case["note"] = f"{len(order) / case['ours_ms'] * 1000.0:.0f} readings a second; {apart:.0e} m apart"
     return case

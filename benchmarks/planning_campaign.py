@@ -32,9 +32,7 @@ def any_angle(maps: int = 50, side: int = 150) -> None:
     excess: list[float] = []
     while len(excess) < maps:
         closed = scattered_rooms(rng, side)
-        start, goal = (
-            (int(row), int(column)) for row, column in rng.permutation(np.argwhere(~closed))[:2]
-        )  # fmt: skip
+        start, goal = ((int(row), int(column)) for row, column in rng.permutation(np.argwhere(~closed))[:2])
         optimum = visibility_length(closed, start, goal)
         if side / 3 < optimum < np.inf:
             excess.append(find_any_angle_path(np.where(closed, np.inf, 1.0), start, goal).cost / optimum - 1.0)
@@ -68,10 +66,11 @@ def trees(seeds: int = 10, problems: int = 100) -> None:
     start, goal = site.start_pose, site.find_stop("rack 4").site_pose
     settings = PlanSettings(iterations=1_000_000, time_limit=2.0)
     plans = {
-        method: [plan_path(costmap, robot, start, goal, method=method, settings=settings, seed=seed)
-                 for seed in range(seeds)]
+        method: [
+            plan_path(costmap, robot, start, goal, method=method, settings=settings, seed=seed) for seed in range(seeds)
+        ]
         for method in ("rrt-star", "informed-rrt-star")
-    }  # fmt: skip
+    }
     lines = plan_path(costmap, robot, start, goal, method="any-angle").cost
     optimum = min(lines, *(plan.cost for some in plans.values() for plan in some if plan.found))
     for method, some in plans.items():

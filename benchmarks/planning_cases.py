@@ -96,11 +96,13 @@ def search_cases() -> Iterator[dict[str, Any]]:
             corners = shorten(ours, path.points, NO_WAYS)
             short = sum(line_price(ours, NO_WAYS, *a, *b) for a, b in pairwise(corners))
             yield measured(
-                f"A* on a {kind} building, {side} x {side}", "scikit-image MCP_Geometric",
-                partial(find_grid_path, ours, start, goal), partial(minimum_cost, theirs, start, goal),
+                f"A* on a {kind} building, {side} x {side}",
+                "scikit-image MCP_Geometric",
+                partial(find_grid_path, ours, start, goal),
+                partial(minimum_cost, theirs, start, goal),
                 f"cost {100.0 * (path.cost / cost - 1.0):+.5f} %, shortened {100.0 * (short / cost - 1.0):+.2f} %, "
                 f"{path.expanded} cells expanded",
-            )  # fmt: skip
+            )
     graph, first, last = grid_graph(ours), start[0] * side + start[1], goal[0] * side + goal[1]
 
     def dijkstra() -> float:
@@ -108,10 +110,13 @@ def search_cases() -> Iterator[dict[str, Any]]:
 
     optimum = dijkstra()
     yield measured(
-        "A* on a priced building, 2000 x 2000", "SciPy sparse Dijkstra, graph given",
-        partial(find_grid_path, ours, start, goal), dijkstra, f"cost {100.0 * (path.cost / optimum - 1.0):+.7f} %",
+        "A* on a priced building, 2000 x 2000",
+        "SciPy sparse Dijkstra, graph given",
+        partial(find_grid_path, ours, start, goal),
+        dijkstra,
+        f"cost {100.0 * (path.cost / optimum - 1.0):+.7f} %",
         rounds=3,
-    )  # fmt: skip
+    )
 
 
 def replanning_case() -> dict[str, Any]:
@@ -137,10 +142,13 @@ def replanning_case() -> dict[str, Any]:
         most = max(most, abs(mine.cost / other.cost - 1.0)) if np.isfinite(other.cost) else most
     count = len(ratios)
     return {
-        "work": "replanning after a changed window, 2000 x 2000", "yardstick": "A* anew",
-        "ours_ms": 1000.0 * mended / count, "yardstick_ms": 1000.0 * anew / count, "ratio": anew / mended,
+        "work": "replanning after a changed window, 2000 x 2000",
+        "yardstick": "A* anew",
+        "ours_ms": 1000.0 * mended / count,
+        "yardstick_ms": 1000.0 * anew / count,
+        "ratio": anew / mended,
         "note": f"{count} times along the way, each {min(ratios):.1f} to {max(ratios):.1f}x; costs equal to {most:.0e}",
-    }  # fmt: skip
+    }
 
 
 def clearance_case() -> dict[str, Any]:
@@ -148,10 +156,12 @@ def clearance_case() -> dict[str, Any]:
     occupied = building(2000, seed=1)
     most = np.abs(clearance(occupied, 1.0) - ndimage.distance_transform_edt(~occupied)).max()
     return measured(
-        "clearance, 2000 x 2000", "SciPy distance_transform_edt",
-        lambda: clearance(occupied, 1.0), lambda: ndimage.distance_transform_edt(~occupied),
+        "clearance, 2000 x 2000",
+        "SciPy distance_transform_edt",
+        lambda: clearance(occupied, 1.0),
+        lambda: ndimage.distance_transform_edt(~occupied),
         f"largest difference {most:.1e} cells",
-    )  # fmt: skip
+    )
 
 
 def pricing_case(grid: Grid) -> dict[str, Any]:
@@ -178,11 +188,14 @@ def pricing_case(grid: Grid) -> dict[str, Any]:
             whole.append(time.perf_counter() - begun)
     mine, other = 1000.0 * float(np.median(priced)), 1000.0 * float(np.median(whole))
     return {
-        "work": "one scan's re-pricing, demo site", "yardstick": "price_floor", "ours_ms": mine, "yardstick_ms": other,
+        "work": "one scan's re-pricing, demo site",
+        "yardstick": "price_floor",
+        "ours_ms": mine,
+        "yardstick_ms": other,
         "ratio": other / mine,
         "note": f"median of {len(priced)} scans that changed something, 95 % under "
         f"{1000.0 * np.quantile(priced, 0.95):.2f} ms; of all {len(times)} {1000.0 * np.median(times):.2f} ms",
-    }  # fmt: skip
+    }
 
 
 def straight_distances(starts: FloatArray, goals: FloatArray) -> FloatArray:
@@ -197,12 +210,16 @@ def curve_cases() -> Iterator[dict[str, Any]]:
         ("Dubins", DubinsMotion(1.0), 1_000_000),
         ("Reeds-Shepp", ReedsSheppMotion(1.0), 300_000),
     ):
-        starts, goals = (np.column_stack([rng.uniform(-5.0, 5.0, (count, 2)), rng.uniform(-np.pi, np.pi, count)])
-                         for _ in range(2))  # fmt: skip
+        starts, goals = (
+            np.column_stack([rng.uniform(-5.0, 5.0, (count, 2)), rng.uniform(-np.pi, np.pi, count)]) for _ in range(2)
+        )
         case = measured(
-            f"{name} lengths, {count} pairs", "NumPy hypot of the same pairs", partial(motion.lengths, starts, goals),
-            partial(straight_distances, starts, goals), "",
-        )  # fmt: skip
+            f"{name} lengths, {count} pairs",
+            "NumPy hypot of the same pairs",
+            partial(motion.lengths, starts, goals),
+            partial(straight_distances, starts, goals),
+            "",
+        )
         case["note"] = f"{count / case['ours_ms'] / 1000.0:.2f} million pairs a second"
         yield case
 
@@ -219,9 +236,12 @@ def planner_cases(grid: Grid) -> Iterator[dict[str, Any]]:
     for method in ("dijkstra", "any-angle", "lattice", "rrt-connect"):
         found = plan(method)()
         yield measured(
-            f"{method} on the demo site, whole plan", "a-star, whole plan", plan(method), plan("a-star"),
+            f"{method} on the demo site, whole plan",
+            "a-star, whole plan",
+            plan(method),
+            plan("a-star"),
             f"cost {found.cost:.2f} m",
-        )  # fmt: skip
+        )
 
 
 def planning_cases() -> Iterator[dict[str, Any]]:

@@ -19,10 +19,24 @@ from pydantic import AllowInfNan, Strict
 from vinecompass.errors import InputError
 
 __all__ = [
-    "Count", "Fraction", "Model", "NotNegative", "Number", "Positive", "Whole",
-    "atomic_folder", "atomic_write", "check_replaceable", "check_suffix", "find_named",
-    "parse_model", "read_bytes", "read_model", "read_text", "validated",
-]  # fmt: skip
+    "Count",
+    "Fraction",
+    "Model",
+    "NotNegative",
+    "Number",
+    "Positive",
+    "Whole",
+    "atomic_folder",
+    "atomic_write",
+    "check_replaceable",
+    "check_suffix",
+    "find_named",
+    "parse_model",
+    "read_bytes",
+    "read_model",
+    "read_text",
+    "validated",
+]
 
 LARGEST_TEXT = 32 * 2**20
 """Bytes. A settings, robot or site file beyond this is not one."""
@@ -106,8 +120,11 @@ def parse_model(text: str, model: type[ModelType], *, kind: str, file: str | Pat
         if found != wanted:
             raise InputError(
                 "is missing" if found is None else "is another format",
-                file=file, key=key, value=found, expected=f'"{wanted}"' if key == "format" else "1",
-            )  # fmt: skip
+                file=file,
+                key=key,
+                value=found,
+                expected=f'"{wanted}"' if key == "format" else "1",
+            )
     return validated(model, document, file)
 
 

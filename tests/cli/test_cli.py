@@ -75,8 +75,20 @@ class EditAndJudge(unittest.TestCase):
         for target in (path, made_anew):
             write_map(short_mapping().grid, target)
         picture = self.folder / "edit.png"
-        done = self.call("edit", path, "--wall", "34,18 34,19.5", "--brush", "33,18.8 35,18.8:0.6", "--specks", "0.02",
-                         "--zone", "corner:dear=2:35,21 36,21 36,22", "--picture", picture)  # fmt: skip
+        done = self.call(
+            "edit",
+            path,
+            "--wall",
+            "34,18 34,19.5",
+            "--brush",
+            "33,18.8 35,18.8:0.6",
+            "--specks",
+            "0.02",
+            "--zone",
+            "corner:dear=2:35,21 36,21 36,22",
+            "--picture",
+            picture,
+        )
         self.assertEqual((done["quality"]["edits"], done["quality"]["zones"]), (4, 1))
         self.assertEqual(picture.read_bytes()[:4], b"\x89PNG")
         grid = read_map(path)
@@ -251,10 +263,11 @@ class Commands(unittest.TestCase):
         self.assertTrue((self.out / "m.png").is_file())
         path.write_text(head + '[[stop]]\nname = "atlantis"\n')
         for more, told in (
-            (("--round", path), ["stop", "atlantis", "one of"]), ((), ["--to, --round", "one of them"]),
+            (("--round", path), ["stop", "atlantis", "one of"]),
+            ((), ["--to, --round", "one of them"]),
             (("--round", path, "--to", "dock"), ["--to, --round"]),
             (("--to", "dock", "--moment", 2), ["--moment", "--picture"]),
-        ):  # fmt: skip
+        ):
             status, _, error = run(*words, *more)
             with self.subTest(more=more):
                 self.assertEqual((status, error.count("\n")), (2, 1))
@@ -262,15 +275,53 @@ class Commands(unittest.TestCase):
                     self.assertIn(word, error)
 
     def test_price_plan_and_drive_write_what_they_say(self):
-        price = self.json_of("price", self.map, "--robot", self.robot, "--zones", self.site, "-o", self.out / "c.npz",
-                             "--picture", self.out / "c.png")  # fmt: skip
+        price = self.json_of(
+            "price",
+            self.map,
+            "--robot",
+            self.robot,
+            "--zones",
+            self.site,
+            "-o",
+            self.out / "c.npz",
+            "--picture",
+            self.out / "c.png",
+        )
         self.assertEqual(set(price["files"]), {"costmap", "picture"})
         self.assertTrue(0.0 < price["quality"]["clear_m2"] < price["quality"]["open_m2"] < price["quality"]["free_m2"])
-        plan = self.json_of("plan", self.map, "--robot", self.robot, "--from", "dock", "--to", "bottling", "--site",
-                            self.site, "-o", self.out / "plan.csv", "--picture", self.out / "plan.png")  # fmt: skip
+        plan = self.json_of(
+            "plan",
+            self.map,
+            "--robot",
+            self.robot,
+            "--from",
+            "dock",
+            "--to",
+            "bottling",
+            "--site",
+            self.site,
+            "-o",
+            self.out / "plan.csv",
+            "--picture",
+            self.out / "plan.png",
+        )
         self.assertEqual(len((self.out / "plan.csv").read_text().splitlines()), plan["quality"]["poses"] + 1)
-        drive = self.json_of("drive", self.site, "--robot", self.robot, "--map", self.map, "--to", "36.0,22.0,-90",
-                             "-o", self.out / "mission", "--picture", self.out / "drive.png", "--seed", 4)  # fmt: skip
+        drive = self.json_of(
+            "drive",
+            self.site,
+            "--robot",
+            self.robot,
+            "--map",
+            self.map,
+            "--to",
+            "36.0,22.0,-90",
+            "-o",
+            self.out / "mission",
+            "--picture",
+            self.out / "drive.png",
+            "--seed",
+            4,
+        )
         self.assertTrue(drive["quality"]["arrived"])
         self.assertEqual([stop["name"] for stop in drive["quality"]["stops"]], ["36.0,22.0,-90"])
         self.assertIn("finished", [state["state"] for state in drive["quality"]["states"]])
@@ -278,15 +329,25 @@ class Commands(unittest.TestCase):
             lines = (self.out / "mission" / f"{name}.jsonl").read_text().splitlines()
             self.assertTrue(all(isinstance(json.loads(line), dict) for line in lines), name)
         self.assertEqual(run("check", self.out / "mission")[0], 0)
-        self.assertEqual(self.json_of("map", self.out / "mission", "-o", self.out / "again.png")["quality"]["scans"],
-                         len(read_run(self.out / "mission").scans))  # fmt: skip
+        self.assertEqual(
+            self.json_of("map", self.out / "mission", "-o", self.out / "again.png")["quality"]["scans"],
+            len(read_run(self.out / "mission").scans),
+        )
 
     def test_price_explains_lists_and_draws(self):
         base = ("price", self.map, "--robot", self.robot, "--zones", self.site)
         soft = self.out / "soft.toml"
         soft.write_text('format = "vinecompass settings"\nversion = 1\n[costs]\ncomfort = 1.0\nfall = "line"\n')
-        seen = self.json_of(*base, "--scan", f"{self.data / 'second-run'}@0", "--scan-at", "36,24,0", "--narrow",
-                            "--explain", "8.0,12.0")["quality"]  # fmt: skip
+        seen = self.json_of(
+            *base,
+            "--scan",
+            f"{self.data / 'second-run'}@0",
+            "--scan-at",
+            "36,24,0",
+            "--narrow",
+            "--explain",
+            "8.0,12.0",
+        )["quality"]
         self.assertEqual(list(seen["charges"]), ["map", "zones", "obstacles", "clearance"])
         self.assertEqual(seen["charges"]["map"], {"factor": 1.0, "closed": False, "why": "free"})
         self.assertGreaterEqual(seen["obstacle_cells"], 0)
@@ -324,8 +385,21 @@ class Commands(unittest.TestCase):
         curved = self.json_of(*base, "--motion", "reeds-shepp", "--radius", 0.6)["quality"]
         self.assertEqual((curved["method"], curved["status"]), ("lattice", "found"))
         picture = self.out / "compared.png"
-        compared = self.json_of(*base, "--compare", "a-star,rrt-connect", "--repeat", 2, "--longest-edge", 1,
-                                "--longest-edge", 3, "--seed", 8, "--picture", picture)  # fmt: skip
+        compared = self.json_of(
+            *base,
+            "--compare",
+            "a-star,rrt-connect",
+            "--repeat",
+            2,
+            "--longest-edge",
+            1,
+            "--longest-edge",
+            3,
+            "--seed",
+            8,
+            "--picture",
+            picture,
+        )
         rows = {row["planner"]: row for row in compared["quality"]["planners"]}
         self.assertEqual(list(rows), ["a-star", *(f"rrt-connect, edges to {edge} m, seed 8" for edge in (1, 3))])
         self.assertAlmostEqual(rows["a-star"]["cost_m"], plain["cost_m"])
@@ -361,8 +435,9 @@ class Commands(unittest.TestCase):
         )
         self.assertEqual((plan["done"], plan["quality"]["status"]), (False, "goal closed"))
         self.assertIn("30.50, 4.20", plan["message"])
-        drive = self.json_of("drive", self.site, "--robot", self.robot, "--map", self.map, "--to", "rack 4",
-                             "--time-limit", 3, status=1)  # fmt: skip
+        drive = self.json_of(
+            "drive", self.site, "--robot", self.robot, "--map", self.map, "--to", "rack 4", "--time-limit", 3, status=1
+        )
         self.assertIn("after 3 s", drive["message"])
 
     def test_people_read_one_line_of_result_the_files_and_what_next(self):
@@ -373,13 +448,38 @@ class Commands(unittest.TestCase):
         self.assertTrue(lines[2].startswith("  next: vinecompass plan "))
 
     def test_a_run_of_ones_own_goes_through_import_map_and_locate(self):
-        self.json_of("simulate", self.site, "--robot", self.robot, "--route", "press round", "-o", self.out / "run",
-                     "--tables", "csv", "--seed", 6)  # fmt: skip
+        self.json_of(
+            "simulate",
+            self.site,
+            "--robot",
+            self.robot,
+            "--route",
+            "press round",
+            "-o",
+            self.out / "run",
+            "--tables",
+            "csv",
+            "--seed",
+            6,
+        )
         tables = self.out / "run"
-        self.json_of("import", "--robot", self.robot, "--scans", tables / "scans.csv", "--wheels",
-                     tables / "wheels.csv",
-                     "--imu", tables / "imu.csv", "--truth", tables / "truth.csv", "--start", "36,24.6,0",
-                     "-o", self.out / "own")  # fmt: skip
+        self.json_of(
+            "import",
+            "--robot",
+            self.robot,
+            "--scans",
+            tables / "scans.csv",
+            "--wheels",
+            tables / "wheels.csv",
+            "--imu",
+            tables / "imu.csv",
+            "--truth",
+            tables / "truth.csv",
+            "--start",
+            "36,24.6,0",
+            "-o",
+            self.out / "own",
+        )
         mapped = self.json_of("map", self.out / "own", "-o", self.out / "own.png")
         self.assertLess(mapped["truth"]["position_rmse_m"], 0.06)
         located = self.json_of("locate", self.map, self.out / "own", "--at", "36.3,24.4,-10", "-o", self.out / "t.csv")
@@ -389,12 +489,17 @@ class Commands(unittest.TestCase):
 
     def test_locate_starts_anywhere_or_at_a_dock_and_warns_of_a_turned_start(self):
         settings = self.out / "docks.toml"
-        settings.write_text('format = "vinecompass settings"\nversion = 1\n'
-                            '[[dock]]\nname = "loading dock"\npose = [36.0, 24.6, 0.0]\n'
-                            '[[dock]]\nname = "backwards"\npose = [36.0, 24.6, 180.0]\n')  # fmt: skip
+        settings.write_text(
+            'format = "vinecompass settings"\nversion = 1\n'
+            '[[dock]]\nname = "loading dock"\npose = [36.0, 24.6, 0.0]\n'
+            '[[dock]]\nname = "backwards"\npose = [36.0, 24.6, 180.0]\n'
+        )
         common = ("locate", self.map, self.data / "mission", "-o", self.out / "t.csv", "--settings", settings)
-        for start, warned in ((("--anywhere",), ""), (("--dock", "loading dock"), ""),
-                              (("--dock", "backwards", "--odometry", "wheels"), "turned by 180 degrees")):  # fmt: skip
+        for start, warned in (
+            (("--anywhere",), ""),
+            (("--dock", "loading dock"), ""),
+            (("--dock", "backwards", "--odometry", "wheels"), "turned by 180 degrees"),
+        ):
             told = self.json_of(*common, *start)
             self.assertLess(told["truth"]["position_rmse_m"], 0.04)
             # Errors go on for seconds: the share of so short a run scatters about the 0.95 of long ones.
@@ -451,7 +556,7 @@ class Commands(unittest.TestCase):
             (("demo", "-o", self.map), ["cellar.png", "is a file"]),
             (("fly",), ["fly"]),
             (("map",), ["RUN"]),
-        ):  # fmt: skip
+        ):
             with self.subTest(arguments=arguments):
                 status, printed, errors = run(*arguments)
                 self.assertEqual((status, printed, errors.count("\n")), (2, "", 1), errors)

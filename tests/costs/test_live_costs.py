@@ -99,9 +99,7 @@ class LiveCostsAgainstPricingAnew(unittest.TestCase):
             np.testing.assert_array_equal(before[outside], live.costmap.prices[outside])
             changed += rows.stop > rows.start
             if number % 25 == 0:
-                anew = price_floor(
-                    grid, robot(), zones=site().zone, obstacles=live.obstacles, settings=settings
-                )  # fmt: skip
+                anew = price_floor(grid, robot(), zones=site().zone, obstacles=live.obstacles, settings=settings)
                 same_prices(self, live.costmap, anew)
                 near = anew.clearance < robot().body.inner_radius + settings.comfort
                 np.testing.assert_allclose(live.costmap.clearance[near], anew.clearance[near], rtol=1e-5)

@@ -59,9 +59,20 @@ class Figures(unittest.TestCase):
         found = localize(GRID, short_run(), start + [0.3, 0.2, 0.2], seed=1)
         lost = localize(room(), short_run(), [3.0, 2.0, 0.0], seed=1)
         scenes = []
-        walker = Site.model_validate(site().model_dump() | {"person": [
-            {"name": "worker", "route": [(39.0, 20.8), (39.0, 26.0)], "speed": 0.6, "attention": 0.0, "begin": 0.0}
-        ]})  # fmt: skip
+        walker = Site.model_validate(
+            site().model_dump()
+            | {
+                "person": [
+                    {
+                        "name": "worker",
+                        "route": [(39.0, 20.8), (39.0, 26.0)],
+                        "speed": 0.6,
+                        "attention": 0.0,
+                        "begin": 0.0,
+                    }
+                ]
+            }
+        )
 
         def look(navigator):
             if navigator.phase == "driving" and navigator.local_plan.considered is not None:
@@ -126,10 +137,16 @@ class Report(unittest.TestCase):
     def test_the_page_needs_nothing_else_and_shows_every_number(self):
         folder = new_folder()
         picture = save_figure(draw_run(short_run()), folder / "run.png")
-        steps = [{
-            "command": "simulate", "done": False, "message": "a <b> & c", "quality": {"way_m": 12.5, "settled": True},
-            "truth": {"error_m": None}, "files": {"picture": str(picture)},
-        }]  # fmt: skip
+        steps = [
+            {
+                "command": "simulate",
+                "done": False,
+                "message": "a <b> & c",
+                "quality": {"way_m": 12.5, "settled": True},
+                "truth": {"error_m": None},
+                "files": {"picture": str(picture)},
+            }
+        ]
         page = write_report(steps, folder / "report.html").read_text()
         for word in ("a &lt;b&gt; &amp; c", "way_m", "12.5", "yes", "none", "data:image/png;base64,", 'class="no"'):
             self.assertIn(word, page)

@@ -96,9 +96,13 @@ class EveryPlanner(unittest.TestCase):
             with self.subTest(kind=kind.__name__, reverse=reverse, seed=seed):
                 path = path_through([(4.08, 1.6), (4.08, 6.0)], reverse=reverse)
                 track, commands, _ = follow(
-                    kind(robot()), path, [4.08, 1.6, -np.pi / 2 if reverse else np.pi / 2], floor,
-                    off=off, seed=seed,
-                )  # fmt: skip
+                    kind(robot()),
+                    path,
+                    [4.08, 1.6, -np.pi / 2 if reverse else np.pi / 2],
+                    floor,
+                    off=off,
+                    seed=seed,
+                )
                 self.assertLess(np.hypot(*(track[-1] - path[-1])[:2]), 0.05)
                 turns = np.array([command.turn_rate for command in commands])[track[1:, 1] > 5.0]
                 self.assertLessEqual(np.count_nonzero(np.diff(np.sign(turns[np.abs(turns) > 0.03]))), most)
@@ -118,9 +122,11 @@ class EveryPlanner(unittest.TestCase):
             [path_through([(0, 0), (3, 0)]), path_through([(3, 0), (1, -0.3)], reverse=True)[1:]]
         )
         for name, vehicle, poses in (
-            ("reverse", robot(), reverse), ("cusp", robot(), there_and_back), ("car", car_robot(), there_and_back),
+            ("reverse", robot(), reverse),
+            ("cusp", robot(), there_and_back),
+            ("car", car_robot(), there_and_back),
             ("omni", omni_robot(), path_through([(0, 0), (3, 0), (3, 2)], 2.0)),
-        ):  # fmt: skip
+        ):
             for kind in self.kinds:
                 with self.subTest(drive=name, kind=kind.__name__):
                     planner = kind(vehicle)

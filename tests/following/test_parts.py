@@ -85,14 +85,12 @@ class Shapes(unittest.TestCase):
         grid.log_odds[cells[:, 0], cells[:, 1]] = 3.0
         floor = price_floor(grid, robot())
         rim = robot().body.rim(0.025)
-        squares = shapely.union_all([
-            shapely.box(c * 0.05, r * 0.05, (c + 1) * 0.05, (r + 1) * 0.05) for r, c in np.argwhere(floor.forbidden)
-        ])  # fmt: skip
+        squares = shapely.union_all(
+            [shapely.box(c * 0.05, r * 0.05, (c + 1) * 0.05, (r + 1) * 0.05) for r, c in np.argwhere(floor.forbidden)]
+        )
         for _ in range(300):
             x, y, heading = rng.uniform([0.6, 0.6, -np.pi], [4.4, 4.4, np.pi])
-            met = body_meets(
-                floor.forbidden, floor.clearance, 0.05, rim, 0.025, x, y, np.cos(heading), np.sin(heading)
-            )  # fmt: skip
+            met = body_meets(floor.forbidden, floor.clearance, 0.05, rim, 0.025, x, y, np.cos(heading), np.sin(heading))
             outline = transform_points([x, y, heading], OUTLINE)
             # What the rim crosses by less than the points are apart may be missed; nothing else may.
             if met:

@@ -24,8 +24,9 @@ class Relations(unittest.TestCase):
             relation = relate(pose, own, Walking(*place, *walk))
             line = place - pose[:2]
             for word, side, velocity, seen in (
-                (relation.robot, relation.robot_side, own, line), (relation.person, relation.person_side, walk, -line),
-            ):  # fmt: skip
+                (relation.robot, relation.robot_side, own, line),
+                (relation.person, relation.person_side, walk, -line),
+            ):
                 # The distance to where the other stands now, a moment later.
                 change = (np.hypot(*(seen - 1e-6 * velocity)) - np.hypot(*seen)) / 1e-6
                 expected = "approaching" if change < -0.1 else "receding" if change > 0.1 else "steady"
@@ -92,9 +93,7 @@ class Rules(unittest.TestCase):
         plan = planner.step([0.0, 0.0, 0.0], Command(0.8, 0.0), 0.1, people=[Walking(3.5, 0.0, -1.0, 0.0)])
         reasons = plan.considered.shut_out
         self.assertIn("people: near", reasons)
-        for velocity, cost, reason in zip(
-            plan.considered.velocities, plan.considered.cost, reasons, strict=True
-        ):  # fmt: skip
+        for velocity, cost, reason in zip(plan.considered.velocities, plan.considered.cost, reasons, strict=True):
             if reason == "people: near":
                 self.assertEqual(cost, np.inf)
             elif abs(velocity[0]) > 0.1 and not reason:
@@ -104,10 +103,12 @@ class Rules(unittest.TestCase):
     def test_people_are_charged_for_by_how_near_the_body_comes_within_six_seconds_or_stands_where_the_leg_ends(self):
         window, (middles, radius) = VelocityWindow(robot()), robot().body.covering_discs
         for person, left in (
-            (Walking(5.0, 3.0, 0.0, -0.7), 8.9), (Walking(3.0, -4.2, 0.2, 0.9), 8.9),
-            (Walking(-3.0, 0.6, 1.4, 0.0), 8.9), (Walking(3.4, 2.0, 0.0, -1.0), 1.5),
+            (Walking(5.0, 3.0, 0.0, -0.7), 8.9),
+            (Walking(3.0, -4.2, 0.2, 0.9), 8.9),
+            (Walking(-3.0, 0.6, 1.4, 0.0), 8.9),
+            (Walking(3.4, 2.0, 0.0, -1.0), 1.5),
             (Walking(2.2, 3.0, 0.0, -0.7), 0.5),
-        ):  # fmt: skip
+        ):
             with self.subTest(person=str(person)):
                 x = np.linspace(0.0, left, 90)
                 window.follow(np.column_stack([x, 0.0 * x, 0.0 * x]))

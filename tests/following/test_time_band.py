@@ -60,10 +60,11 @@ class TightBands(unittest.TestCase):
 
     def test_points_lines_polygons_and_what_moves_are_kept_clear_of(self):
         for name, obstacles in (
-            ("point", [Obstacle([[2.0, 0.1]], radius=0.2)]), ("line", [Obstacle([[1.8, 0.15], [2.2, 1.5]])]),
+            ("point", [Obstacle([[2.0, 0.1]], radius=0.2)]),
+            ("line", [Obstacle([[1.8, 0.15], [2.2, 1.5]])]),
             ("polygon", [Obstacle([[1.8, -1.0], [2.2, -1.0], [2.2, -0.1], [1.8, -0.1]], closed=True)]),
             ("moving", [Obstacle([[5.0, 0.3]], radius=0.25, velocity=(-0.6, 0.0))]),
-        ):  # fmt: skip
+        ):
             with self.subTest(name=name):
                 band = draw_tight(first_guess([[0, 0, 0], [4, 0, 0]], robot()), robot(), obstacles=obstacles, rounds=16)
                 stamps = np.concatenate([[0.0], np.cumsum(band.times)])

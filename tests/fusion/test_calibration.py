@@ -8,19 +8,37 @@ from vinecompass import Track, estimate_mount, record_drive
 from vinecompass.fusion import amended_robot
 from vinecompass.runs import Scans
 
-TRUE = {"mount_x": 0.575, "mount_y": 0.04, "mount_heading": np.radians(3.0), "wheel_radius": 0.112, "track_width": 0.56,
-        "turn_rate_bias": 0.013, "turn_rate_scale": 1.02, "stamp_offset": 0.05}  # fmt: skip
-WITHIN = {"mount_x": 0.02, "mount_y": 0.02, "mount_heading": np.radians(0.3), "wheel_radius": 0.0011,
-          "track_width": 0.0056, "turn_rate_bias": 0.001, "turn_rate_scale": 0.005, "stamp_offset": 0.01}  # fmt: skip
+TRUE = {
+    "mount_x": 0.575,
+    "mount_y": 0.04,
+    "mount_heading": np.radians(3.0),
+    "wheel_radius": 0.112,
+    "track_width": 0.56,
+    "turn_rate_bias": 0.013,
+    "turn_rate_scale": 1.02,
+    "stamp_offset": 0.05,
+}
+WITHIN = {
+    "mount_x": 0.02,
+    "mount_y": 0.02,
+    "mount_heading": np.radians(0.3),
+    "wheel_radius": 0.0011,
+    "track_width": 0.0056,
+    "turn_rate_bias": 0.001,
+    "turn_rate_scale": 0.005,
+    "stamp_offset": 0.01,
+}
 
 
 class KnownWrongValues(unittest.TestCase):
     def test_they_are_recovered_with_honest_errors(self):
         made = altered_robot(
-            robot(), lidar={"mount": (0.575, 0.04, 3.0)}, drive={"track_width": 0.56, "wheel_radius": 0.112},
+            robot(),
+            lidar={"mount": (0.575, 0.04, 3.0)},
+            drive={"track_width": 0.56, "wheel_radius": 0.112},
             imu={"turn_rate_bias": 0.013, "turn_rate_scale": 1.02},
             body={"outline": [[-0.36, -0.31], [0.62, -0.31], [0.62, 0.31], [-0.36, 0.31]]},
-        )  # fmt: skip
+        )
         run = record_drive(site(), made, site().find_route("press round").points[:12], seed=4)
         run = dataclasses.replace(run, robot=robot(), scans=Scans(run.scans.t - 0.05, run.scans.ranges))
         calibration = estimate_mount(run)

@@ -51,10 +51,14 @@ class Consistency(unittest.TestCase):
         bounds = chi2.ppf([0.025, 0.975], 3 * 50) / 50
         for name, told in (
             ("wheels and IMU", blind_robot()),
-            ("IMU off the axle and turned, position off it too", blind_robot(
-                imu=NO_DOUBT | {"mount": (0.2, -0.15, 90.0)}, position={"mount": (-0.3, 0.1), "rate": 2.0},
-            )),
-        ):  # fmt: skip
+            (
+                "IMU off the axle and turned, position off it too",
+                blind_robot(
+                    imu=NO_DOUBT | {"mount": (0.2, -0.15, 90.0)},
+                    position={"mount": (-0.3, 0.1), "rate": 2.0},
+                ),
+            ),
+        ):
             with self.subTest(sensors=name):
                 squares = []
                 for seed in range(50):
@@ -170,10 +174,12 @@ class OnARun(unittest.TestCase):
             truth = Track(t, chain(np.zeros(3), np.repeat(arc(velocity, 0.02)[None], 400, axis=0)))
             steering = np.full(401, steering_angle(drive, velocity)) if drive.kind == "car" else None
             run = type(dry_run())(
-                made, np.zeros(3), odometry=truth,
+                made,
+                np.zeros(3),
+                odometry=truth,
                 wheels=Wheels(t, np.outer(t, wheel_speeds(drive, velocity)), steering),
                 position=Positions(t[::50], *truth.poses[::50, :2].T),
-            )  # fmt: skip
+            )
             for sources in (["wheels"], ["odometry"], ["wheels", "position"]):
                 with self.subTest(kind=drive.kind, sources=sources):
                     fused = fuse(run, sources=sources)
@@ -187,9 +193,12 @@ class BadInput(unittest.TestCase):
         rate[300:310] = np.nan
         t[1000] += 5000.0
         run = dataclasses.replace(
-            run, as_recorded=True, imu=dataclasses.replace(run.imu, turn_rate=rate),
-            wheels=dataclasses.replace(run.wheels, t=t), position=Positions(np.array([3.0]), np.zeros(1), np.zeros(1)),
-        )  # fmt: skip
+            run,
+            as_recorded=True,
+            imu=dataclasses.replace(run.imu, turn_rate=rate),
+            wheels=dataclasses.replace(run.wheels, t=t),
+            position=Positions(np.array([3.0]), np.zeros(1), np.zeros(1)),
+        )
         fused = fuse(run, sources=["wheels", "imu"])
         notes = " ".join(fused.notes)
         for words in ("imu: 10 rows not finite", "wheels: 0 rows not finite and 1 out of order", "position: a single"):
@@ -214,9 +223,12 @@ class BadInput(unittest.TestCase):
             (dataclasses.replace(run, imu=late), ["wheels", "imu"], ["wheels", "86400", "one clock"]),
             (dataclasses.replace(run, imu=slow), ["wheels", "imu"], ["imu", "lasts 5", "one unit"]),
             (dataclasses.replace(run, position=far), None, ["start", "first position fix"]),
-            (dataclasses.replace(run, imu=Imu(*(column[:1] for column in vars(run.imu).values()))), ["wheels", "imu"],
-             ["imu", "no readings"]),
-        ):  # fmt: skip
+            (
+                dataclasses.replace(run, imu=Imu(*(column[:1] for column in vars(run.imu).values()))),
+                ["wheels", "imu"],
+                ["imu", "no readings"],
+            ),
+        ):
             with self.subTest(words=words):
                 assert_input_error(self, lambda c=changed, s=sources: fuse(c, sources=s), *words)
 

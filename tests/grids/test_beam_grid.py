@@ -58,8 +58,10 @@ class OneScan(unittest.TestCase):
 class ManyScans(unittest.TestCase):
     def test_scans_taken_back_leave_no_trace_and_the_order_does_not_matter(self):
         rng = np.random.default_rng(8)
-        scans = [(np.append(rng.uniform(-k, k, 2), 0.1 * k), beams([[0.0, 0.0]], rng.uniform(-k, k, (30, 2))))
-                 for k in (1.0, 5.0, 20.0, 60.0)]  # fmt: skip
+        scans = [
+            (np.append(rng.uniform(-k, k, 2), 0.1 * k), beams([[0.0, 0.0]], rng.uniform(-k, k, (30, 2))))
+            for k in (1.0, 5.0, 20.0, 60.0)
+        ]
         grown, other = new_grid(), new_grid()
         for pose, scan in scans:
             grown.add(pose, scan)

@@ -104,8 +104,11 @@ class Laying(unittest.TestCase):
 
     def test_zones_move_with_the_frame_and_the_last_of_a_name_stays(self):
         zone = {"name": "press", "kind": "closed", "polygon": [[1, 1], [2, 1], [2, 2]]}
-        edits = [{"do": "zone", "zone": {**zone, "polygon": [[0, 0], [1, 0], [1, 1]]}}, {"do": "zone", "zone": zone},
-                 {"do": "origin", "pose": [1.0, 1.0, 90.0]}]  # fmt: skip
+        edits = [
+            {"do": "zone", "zone": {**zone, "polygon": [[0, 0], [1, 0], [1, 1]]}},
+            {"do": "zone", "zone": zone},
+            {"do": "origin", "pose": [1.0, 1.0, 90.0]},
+        ]
         _, zones = apply_edits(room(), check_edits(edits), folder=Path())
         self.assertEqual(zones, [Zone(name="press", kind="closed", polygon=[(0, 0), (0, -1), (1, -1)])])
 

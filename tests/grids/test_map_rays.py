@@ -37,9 +37,14 @@ class MapRaysTest(unittest.TestCase):
             if len(hits) and np.isfinite(reach):
                 self.assertGreaterEqual(reach, ways[hits[0]] - 0.02)
                 self.assertEqual(clear.tolist(), [0.0])
-            self.assertTrue(np.isinf(reach) or grid.values_at(
-                pose[None, :2] + reach * np.array([[np.cos(pose[2]), np.sin(pose[2])]]), grid.occupied, outside=False
-            )[0])  # fmt: skip
+            self.assertTrue(
+                np.isinf(reach)
+                or grid.values_at(
+                    pose[None, :2] + reach * np.array([[np.cos(pose[2]), np.sin(pose[2])]]),
+                    grid.occupied,
+                    outside=False,
+                )[0]
+            )
         walked = [np.isinf(reach) for reach in found]
         self.assertLess(np.mean(walked), 0.9)
 

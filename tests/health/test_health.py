@@ -11,22 +11,32 @@ from vinecompass.runs import Imu
 BEGIN, END = 20.0, 23.0
 WHOLE = None
 FOUND_AS = {
-    "scan gap": ("scans", "gap"), "imu gap": ("imu", "gap"), "wheels gap": ("wheels", "gap"),
-    "jittering scans": ("scans", "jitter"), "stamps backwards": ("imu", "stamps run backwards"),
-    "stamps twice": ("wheels", "stamps twice"), "scan clock late": ("scans", "clock", WHOLE),
+    "scan gap": ("scans", "gap"),
+    "imu gap": ("imu", "gap"),
+    "wheels gap": ("wheels", "gap"),
+    "jittering scans": ("scans", "jitter"),
+    "stamps backwards": ("imu", "stamps run backwards"),
+    "stamps twice": ("wheels", "stamps twice"),
+    "scan clock late": ("scans", "clock", WHOLE),
     "imu clock early": ("imu", "clock", WHOLE),
-    "wheel clock late": ("wheels", "clock", WHOLE), "silent scanner": ("scans", "silent scanner"),
-    "dead beams": ("scans", "beams that never return", WHOLE), "blocked sector": ("scans", "blocked sector", WHOLE),
-    "ranges out of limits": ("scans", "ranges out of limits"), "frozen scans": ("scans", "frozen scans"),
+    "wheel clock late": ("wheels", "clock", WHOLE),
+    "silent scanner": ("scans", "silent scanner"),
+    "dead beams": ("scans", "beams that never return", WHOLE),
+    "blocked sector": ("scans", "blocked sector", WHOLE),
+    "ranges out of limits": ("scans", "ranges out of limits"),
+    "frozen scans": ("scans", "frozen scans"),
     "ranges in millimetres": ("scans", "millimetres taken for metres", WHOLE),
     "turn rate in degrees": ("imu", "degrees taken for radians", WHOLE),
     "turn rate not a number": ("imu", "not a number"),
     "heading in degrees": ("odometry", "degrees taken for radians", WHOLE),
     "odometry in millimetres": ("odometry", "millimetres taken for metres", WHOLE),
-    "odometry jump": ("odometry", "jump", (BEGIN, BEGIN)), "wheels too fast": ("wheels", "impossible speed"),
-    "wheels spin": ("wheels", "slip"), "one wheel spins": ("wheels", "slip"),
-    "turned lidar": ("scans", "turned lidar", WHOLE), "mirrored lidar": ("scans", "mirrored lidar", WHOLE),
-}  # fmt: skip
+    "odometry jump": ("odometry", "jump", (BEGIN, BEGIN)),
+    "wheels too fast": ("wheels", "impossible speed"),
+    "wheels spin": ("wheels", "slip"),
+    "one wheel spins": ("wheels", "slip"),
+    "turned lidar": ("scans", "turned lidar", WHOLE),
+    "mirrored lidar": ("scans", "mirrored lidar", WHOLE),
+}
 """Each fault's stream and finding, and its span where that is not BEGIN to END."""
 
 
@@ -101,14 +111,18 @@ class Report(unittest.TestCase):
     def test_faults_that_only_several_streams_can_tell(self):
         run, wheels, imu = dry_run(), dry_run().wheels, dry_run().imu
         for changed, finding in (
-            ({"wheels": dataclasses.replace(wheels, angles=wheels.angles[:, ::-1].copy())},
-             ("wheels", "left and right swapped")),
+            (
+                {"wheels": dataclasses.replace(wheels, angles=wheels.angles[:, ::-1].copy())},
+                ("wheels", "left and right swapped"),
+            ),
             ({"imu": dataclasses.replace(imu, turn_rate=-imu.turn_rate)}, ("imu", "turns the other way")),
             ({"imu": dataclasses.replace(imu, turn_rate=0.0 * imu.turn_rate)}, ("imu", "frozen readings")),
             ({"imu": dataclasses.replace(imu, t=1000.0 * imu.t)}, ("imu", "milliseconds taken for seconds")),
-            ({"imu": dataclasses.replace(imu, t=np.full(len(imu.t), np.nan)), "as_recorded": True},
-             ("imu", "stamps are not numbers")),
-        ):  # fmt: skip
+            (
+                {"imu": dataclasses.replace(imu, t=np.full(len(imu.t), np.nan)), "as_recorded": True},
+                ("imu", "stamps are not numbers"),
+            ),
+        ):
             with self.subTest(finding=finding):
                 health = check(dataclasses.replace(run, **changed))
                 self.assertEqual((health.findings[0].stream, health.findings[0].fault), finding)

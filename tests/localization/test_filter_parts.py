@@ -203,10 +203,11 @@ class States(unittest.TestCase):
 
     def test_a_wide_cloud_no_beams_no_map_or_a_rival_keep_it_from_tracking(self):
         for words, keys in (
-            ("spread over 0.", {"spread": 0.3}), ("no beam has returned for 3.0 s", {"blind_for": 3.0}),
+            ("spread over 0.", {"spread": 0.3}),
+            ("no beam has returned for 3.0 s", {"blind_for": 3.0}),
             ("fits better", {"rival": "another fits better"}),
             ("less well than before", {"fallen": True}),
-        ):  # fmt: skip
+        ):
             seen, watch = self.watch([0.9] * 20, **keys)
             self.assertEqual(set(seen), {"settling"})
             self.assertIn(words, watch.reason)

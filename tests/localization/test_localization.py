@@ -51,9 +51,10 @@ class AgainstTheTruth(unittest.TestCase):
     def test_wheels_alone_scans_alone_and_the_beam_mixture_do_as_well(self):
         run = short_run()
         for name, odometry, measurement in (
-            ("wheels", odometry_track(run), "field"), ("scans", laser_track(run)[0], "field"),
+            ("wheels", odometry_track(run), "field"),
+            ("scans", laser_track(run)[0], "field"),
             ("beams", None, "beams"),
-        ):  # fmt: skip
+        ):
             with self.subTest(name):
                 settings = LocalizationSettings(measurement=measurement)
                 found = localize(GRID, run, off_by(0.5, 10.0, 2.0), odometry=odometry, settings=settings, seed=1)
@@ -224,8 +225,9 @@ class BadInput(unittest.TestCase):
             assert_input_error(self, lambda g=grid, p=pose: ParticleLocalizer(g, robot(), p, seed=1), *words)
         few = altered_robot(robot(), lidar={"beams": 100})
         localizer = ParticleLocalizer(GRID, few, short_run().start, seed=1)
-        assert_input_error(self, lambda: localizer.update(Scan(0.0, BLIND), Motion(0.0, np.zeros(3), STILL)),
-                           "433 beams", "100 beams")  # fmt: skip
+        assert_input_error(
+            self, lambda: localizer.update(Scan(0.0, BLIND), Motion(0.0, np.zeros(3), STILL)), "433 beams", "100 beams"
+        )
         assert_input_error(self, localizer.snapshot, "no scan yet")
 
 

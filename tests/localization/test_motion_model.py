@@ -15,8 +15,10 @@ COUNT = 20_000
 
 
 def drive_of(kind):
-    wheels = [{"name": str(k), "position": [0.2, y], "direction_deg": d} for k, (y, d) in
-              enumerate([(0.2, 0.0), (-0.2, 0.0), (0.0, 90.0)])]  # fmt: skip
+    wheels = [
+        {"name": str(k), "position": [0.2, y], "direction_deg": d}
+        for k, (y, d) in enumerate([(0.2, 0.0), (-0.2, 0.0), (0.0, 90.0)])
+    ]
     document = robot().drive.model_dump(exclude_none=True, exclude={"wheel"}) | {"kind": kind}
     if kind == "omni":
         document = {key: value for key, value in document.items() if key != "track_width"} | {"wheel": wheels}

@@ -75,10 +75,14 @@ class Anywhere(unittest.TestCase):
         self.assertTrue(all(one.agreement > 0.6 * best for one in found))
         # Every pose that is good enough lies near one that was given and is no worse.
         for h, row, column in np.argwhere(sums > 0.6 * sums.max()):
-            self.assertTrue(any(
-                abs(one.pose[0] - (column + 0.5) * 0.1) <= 2.0 and abs(one.pose[1] - (row + 0.5) * 0.1) <= 2.0
-                and abs(wrap_angle(one.pose[2] - headings[h])) < 0.8 for one in found
-            ))  # fmt: skip
+            self.assertTrue(
+                any(
+                    abs(one.pose[0] - (column + 0.5) * 0.1) <= 2.0
+                    and abs(one.pose[1] - (row + 0.5) * 0.1) <= 2.0
+                    and abs(wrap_angle(one.pose[2] - headings[h])) < 0.8
+                    for one in found
+                )
+            )
 
     def test_a_symmetric_room_gives_both_places_and_no_drive_tells_them_apart(self):
         grid = room()

@@ -27,9 +27,14 @@ class LoopPlans(unittest.TestCase):
         grid.log_odds[40:140, 30:60] = grid.log_odds[40:140, 96:126] = 3.0
         stop = np.array([3.8, 6.0, np.pi / 2])
         plan = plan_for_loop(
-            price_floor(grid, robot()), robot(), np.array([3.9, 1.0, 1.5]), stop, margin=0.04,
-            settings=PlanSettings(), explain=False,
-        )  # fmt: skip
+            price_floor(grid, robot()),
+            robot(),
+            np.array([3.9, 1.0, 1.5]),
+            stop,
+            margin=0.04,
+            settings=PlanSettings(),
+            explain=False,
+        )
         last = plan.poses[distance_along(plan.poses) > plan.length - 0.9, :2]
         bearings = np.arctan2(*np.diff(last, axis=0).T[::-1])
         self.assertLess(np.ptp(bearings), np.radians(1.0))
@@ -53,7 +58,7 @@ class LoopPlans(unittest.TestCase):
         self.assertEqual(directions, [-1], "straight back to the stop, and not past it and ahead again")
         ahead = plan_for_loop(
             floor, robot(), start, stop * (1, 1, -1), margin=0.04, settings=PlanSettings(), explain=True
-        )  # fmt: skip
+        )
         self.assertEqual((ahead.found, ahead.method), (True, "a-star"))
 
     def test_it_drives_up_to_a_stop_that_is_taken_but_not_to_one_that_the_map_closes(self):
@@ -68,9 +73,7 @@ class LoopPlans(unittest.TestCase):
         self.assertTrue(0.2 < np.hypot(*(plan.poses[-1] - stop)[:2]) < 1.5)
         self.assertLess(plan.poses[-1, 0], 4.5, "on this side of it")
         self.assertAlmostEqual(plan.poses[-1, 2], np.arctan2(*(stop - plan.poses[-1])[1::-1]), places=6)
-        there = plan_for_loop(
-            live.costmap, robot(), plan.poses[-1], stop, margin=0.04, settings=settings, explain=True
-        )  # fmt: skip
+        there = plan_for_loop(live.costmap, robot(), plan.poses[-1], stop, margin=0.04, settings=settings, explain=True)
         self.assertEqual(there.status, "goal closed")
         grid.log_odds[50:70, 94:100] = 3.0
         mapped = price_floor(grid, robot())
@@ -89,11 +92,12 @@ class Progress(unittest.TestCase):
     def test_driving_and_a_turn_are_progress_standing_and_spinning_are_none(self):
         plan = np.column_stack([np.arange(0.0, 8.0, 0.1), np.zeros(80), np.zeros(80)])
         for name, pose_at, lasts in (
-            ("driving", lambda t: (0.3 * t, 0.0, 0.0), True), ("standing", lambda t: (0.0, 0.0, 0.0), False),
+            ("driving", lambda t: (0.3 * t, 0.0, 0.0), True),
+            ("standing", lambda t: (0.0, 0.0, 0.0), False),
             ("a turn", lambda t: (0.0, 0.0, min(0.5 * t, 3.0)), True),
             ("spinning", lambda t: (0.0, 0.0, np.sin(3.0 * t)), False),
             ("dithering", lambda t: (0.04 * np.sin(2.0 * t), 0.0, 0.0), False),
-        ):  # fmt: skip
+        ):
             with self.subTest(name=name):
                 watch = ProgressWatch(6.0, 0.1)
                 ends = 9.0 if name == "a turn" else 40.0

@@ -39,12 +39,13 @@ class RoundFile(unittest.TestCase):
     def test_mistakes_are_named_in_one_line(self):
         for text, words in (
             ('[[stop]]\nname = "atlantis"\n', ["atlantis", "one of", "press"]),
-            ('[[stop]]\ndwell = 1.0\n', ["stop[0]", "name or a pose"]),
+            ("[[stop]]\ndwell = 1.0\n", ["stop[0]", "name or a pose"]),
             ('[[stop]]\nname = "press"\non_failure = "cry"\n', ["stop[0].on_failure", "cry", "skip"]),
             ('[[stop]]\nname = "press"\nposition_tolerance = 0\n', ["stop[0].position_tolerance", "0"]),
             ('start = [1, 2, 3]\nfound = true\n[[stop]]\nname = "press"\n', ["only one of start, dock and found"]),
-            ("", ["stop", "missing"]), ('[[stop]]\nname = "press"\npos = 1\n', ["stop[0].pos", "perhaps `pose`"]),
-        ):  # fmt: skip
+            ("", ["stop", "missing"]),
+            ('[[stop]]\nname = "press"\npos = 1\n', ["stop[0].pos", "perhaps `pose`"]),
+        ):
             with self.subTest(text=text):
                 assert_input_error(self, lambda t=text: self.read(t).goals(site().stop), *words)
         grid = short_mapping().grid
@@ -82,11 +83,25 @@ class Watching(unittest.TestCase):
             ("half blind", half_blind, "200 of 433 beams"),
             ("frozen scan", lambda t, s, o: (t, Scan(s.t, first("scan", s.ranges)), o), "same scan"),
             ("frozen odometry", lambda t, s, o: (t, s, Track(o.t, 0.0 * o.poses)), "stands still"),
-            ("jump", lambda t, s, o: (t + 50.0 * (t > 1.0), Scan(s.t + 50.0 * (t > 1.0), s.ranges),
-                                      Track(o.t + 50.0 * (t > 1.0), o.poses)), "clock jumped by 50.1"),
-            ("back", lambda t, s, o: (t - 9.0 * (t > 1.0), Scan(s.t - 9.0 * (t > 1.0), s.ranges),
-                                      Track(o.t - 9.0 * (t > 1.0), o.poses)), "clock jumped by -8.9"),
-        ):  # fmt: skip
+            (
+                "jump",
+                lambda t, s, o: (
+                    t + 50.0 * (t > 1.0),
+                    Scan(s.t + 50.0 * (t > 1.0), s.ranges),
+                    Track(o.t + 50.0 * (t > 1.0), o.poses),
+                ),
+                "clock jumped by 50.1",
+            ),
+            (
+                "back",
+                lambda t, s, o: (
+                    t - 9.0 * (t > 1.0),
+                    Scan(s.t - 9.0 * (t > 1.0), s.ranges),
+                    Track(o.t - 9.0 * (t > 1.0), o.poses),
+                ),
+                "clock jumped by -8.9",
+            ),
+        ):
             with self.subTest(name=name):
                 found, _ = self.troubles(spoil)
                 if words:
@@ -101,7 +116,7 @@ class Watching(unittest.TestCase):
         ranges, pose = np.ones(433, np.float32), np.zeros((5, 3))
         found, _ = self.troubles(
             lambda t, s, o: (t, Scan(s.t, ranges), Track(o.t, pose)), command=Command(), seconds=5.0
-        )  # fmt: skip
+        )
         self.assertEqual(set(found), {""})
 
     def test_odometry_that_stood_still_is_not_crept_by_without_end(self):
@@ -136,7 +151,7 @@ class Guarding(unittest.TestCase):
         for i in range(20):
             command = safety.check(
                 0.1 * i, Command(1.0, 0.0), command, nothing, duration=0.1, pose=[3, 2, 0], floor=floor
-            )  # fmt: skip
+            )
         self.assertLessEqual(command.speed, 0.3 + 1e-6)
         self.assertEqual([each.rule for each in log.interventions], ["in a slow zone"])
         self.assertAlmostEqual(log.interventions[0].numbers["zone_m_per_s"], 0.3, places=6)
@@ -145,7 +160,7 @@ class Guarding(unittest.TestCase):
         for i in range(20):
             command = safety.check(
                 3.0 + 0.1 * i, Command(1.0, 0.0), command, nothing, duration=0.1, pose=[3, 2, 0], people=person
-            )  # fmt: skip
+            )
         self.assertLess(command.speed, 0.3)
         self.assertTrue({"near a person", "brakes before something seen"} & {i.rule for i in log.interventions[1:]})
         wild = safety.check(9.0, Command(np.inf, np.nan), command, nothing, duration=0.1)
@@ -161,9 +176,14 @@ class Guarding(unittest.TestCase):
             pose, command = np.zeros(3), Command()
             for i in range(40):
                 command = safety.check(
-                    0.1 * i, Command(1.1, 0.2), command, np.zeros((0, 2)), duration=0.1, pose=pose,
+                    0.1 * i,
+                    Command(1.1, 0.2),
+                    command,
+                    np.zeros((0, 2)),
+                    duration=0.1,
+                    pose=pose,
                     people=[Walking(*place, *velocity)],
-                )  # fmt: skip
+                )
                 pose, place = compose(pose, arc(command.velocity, 0.1)), place + 0.1 * velocity
                 body = Polygon(transform_points(pose, robot().body.polygon))
                 if command.standing:
@@ -189,7 +209,7 @@ class Modes(unittest.TestCase):
         run = short_run()
         return Navigator(
             short_mapping().grid, robot(), run.start, run.start + [1.5, 0, 0], seed=1, settings=Settings(**settings)
-        ), run  # fmt: skip
+        ), run
 
     def steps(self, navigator, count, first=0):
         """Feed the standing seconds of a recording."""
@@ -236,9 +256,14 @@ class Modes(unittest.TestCase):
         for grid, zones, recoveries, why in ((moat, [], order, "unknown"), (mapped, fence, [], "closed zone")):
             with self.subTest(why=why):
                 navigator = Navigator(
-                    grid, robot(), run.start, [x, y, 0.0], zones=zones, seed=1,
+                    grid,
+                    robot(),
+                    run.start,
+                    [x, y, 0.0],
+                    zones=zones,
+                    seed=1,
                     settings=Settings.model_validate({"navigation": {"recovery": order}}),
-                )  # fmt: skip
+                )
                 for i in range(120):
                     scan, t = list(run.scans)[i % 25], 0.1 * (i + 1)
                     track = Track(t - 0.1 + np.linspace(0.0, 0.1, 6), np.zeros((6, 3)))

@@ -22,10 +22,18 @@ def random_pairs(count, seed=1, reach=4.0):
 
 def car():
     drive = {
-        "kind": "car", "wheel_radius": 0.11, "track_width": 0.54, "wheelbase": 0.8, "turning_radius": 1.1,
-        "top_speed": 1.1, "reverse_speed": 0.4, "top_turn_rate": 1.4, "acceleration": 0.7, "braking": 1.1,
+        "kind": "car",
+        "wheel_radius": 0.11,
+        "track_width": 0.54,
+        "wheelbase": 0.8,
+        "turning_radius": 1.1,
+        "top_speed": 1.1,
+        "reverse_speed": 0.4,
+        "top_turn_rate": 1.4,
+        "acceleration": 0.7,
+        "braking": 1.1,
         "turn_acceleration": 2.4,
-    }  # fmt: skip
+    }
     return Robot.model_validate(robot().model_dump(exclude_none=True) | {"drive": drive})
 
 

@@ -88,9 +88,14 @@ class EveryPlanner(unittest.TestCase):
                 self.assertTrue(6.0 < plan.poses[-1, 0] < 8.6)
 
             never = plan_path(
-                self.costmap, robot(), START, GOAL, method=method, goal_test=lambda pose: False,
+                self.costmap,
+                robot(),
+                START,
+                GOAL,
+                method=method,
+                goal_test=lambda pose: False,
                 settings=PlanSettings(iterations=500),
-            )  # fmt: skip
+            )
             self.assertEqual(never.status, "gave up")
 
     def test_from_a_place_to_itself_and_from_the_edge_of_an_open_map(self):

@@ -64,11 +64,15 @@ class Missions(unittest.TestCase):
 
 class RoundsAndFaults(unittest.TestCase):
     def test_a_round_is_driven_in_its_order_and_a_stop_off_the_map_is_skipped_with_the_reason(self):
-        the_round = Round.model_validate({"stop": [
-            {"name": "south", "pose": (36.4, 22.0, -90.0), "dwell": 1.0},
-            {"name": "walled in", "pose": (33.5, 29.5, 0.0)},
-            {"name": "dock", "position_tolerance": 0.05},
-        ]})  # fmt: skip
+        the_round = Round.model_validate(
+            {
+                "stop": [
+                    {"name": "south", "pose": (36.4, 22.0, -90.0), "dwell": 1.0},
+                    {"name": "walled in", "pose": (33.5, 29.5, 0.0)},
+                    {"name": "dock", "position_tolerance": 0.05},
+                ]
+            }
+        )
         settings = Settings.model_validate({"navigation": {"recovery": ["forget obstacles"]}})
         mission = rehearse(site(), robot(), GRID, the_round, settings=settings, seed=2)
         self.assertEqual([each.name for each in mission.arrivals], ["south", "walled in", "dock"])
@@ -87,10 +91,14 @@ class RoundsAndFaults(unittest.TestCase):
 
     def test_one_fault_each_never_a_contact_and_it_arrives_or_says_why(self):
         for kind, duration, arrives, words in (
-            ("scanner dead", 1.0, True, ""), ("scanner dead", np.inf, False, "the scan is"),
-            ("half blind", np.inf, False, "of 433 beams"), ("odometry frozen", np.inf, False, "odometry stands still"),
-            ("clock jump", np.inf, True, ""), ("late data", np.inf, False, "s old"), ("wheels slip", 4.0, True, ""),
-        ):  # fmt: skip
+            ("scanner dead", 1.0, True, ""),
+            ("scanner dead", np.inf, False, "the scan is"),
+            ("half blind", np.inf, False, "of 433 beams"),
+            ("odometry frozen", np.inf, False, "odometry stands still"),
+            ("clock jump", np.inf, True, ""),
+            ("late data", np.inf, False, "s old"),
+            ("wheels slip", 4.0, True, ""),
+        ):
             with self.subTest(kind=kind, duration=duration):
                 fault = LiveFault(kind, 3.0, duration)
                 mission = rehearse(site(), robot(), GRID, GOAL, seed=5, fault=fault, time_limit=60.0)
@@ -113,19 +121,33 @@ class People(unittest.TestCase):
         grid = grid_from_polygons(corners, [], cell_size=0.05)
         free, met = (
             rehearse(
-                Site.model_validate({
-                    "name": "hall", "start": (1.5, 7.0, 0.0), "wall": [{"points": [*corners, corners[0]]}],
-                    "person": people,
-                }),
-                robot(), grid, [12.0, 7.0, 0.0], seed=2, time_limit=60.0,
+                Site.model_validate(
+                    {
+                        "name": "hall",
+                        "start": (1.5, 7.0, 0.0),
+                        "wall": [{"points": [*corners, corners[0]]}],
+                        "person": people,
+                    }
+                ),
+                robot(),
+                grid,
+                [12.0, 7.0, 0.0],
+                seed=2,
+                time_limit=60.0,
             )
             for people in (
                 [],
-                [{
-                    "name": "worker", "route": [(6.5, 12.3), (6.5, 0.5)], "speed": 0.9, "attention": 0.0, "begin": 0.0,
-                }],
+                [
+                    {
+                        "name": "worker",
+                        "route": [(6.5, 12.3), (6.5, 0.5)],
+                        "speed": 0.9,
+                        "attention": 0.0,
+                        "begin": 0.0,
+                    }
+                ],
             )
-        )  # fmt: skip
+        )
         self.assertEqual((met.arrived, met.contacts, len(met.log.plans)), (True, 0, 1))
         self.assertEqual([entry.state for entry in met.log.encounters][:3], ["far", "crossing", "crossed"])
         self.assertGreater(met.gaps_to_people().min(), 1.0)
@@ -137,9 +159,11 @@ class People(unittest.TestCase):
 class Recording(unittest.TestCase):
     def test_a_route_through_a_wall_ends_with_the_place(self):
         assert_input_error(
-            self, lambda: record_drive(site(), robot(), [(36.0, 29.9), (36.0, 40.0)], seed=1, cruise_speed=1.1),
-            "route", "held up at",
-        )  # fmt: skip
+            self,
+            lambda: record_drive(site(), robot(), [(36.0, 29.9), (36.0, 40.0)], seed=1, cruise_speed=1.1),
+            "route",
+            "held up at",
+        )
 
 
 if __name__ == "__main__":

@@ -9,27 +9,48 @@ from vinecompass.robot import Drive, Robot, body_velocity, steering_angle, wheel
 from vinecompass.runs import Wheels
 
 LIMITS = {
-    "top_speed": 1.0, "reverse_speed": 0.5, "top_turn_rate": 1.0, "acceleration": 1.0, "braking": 1.0,
-    "turn_acceleration": 2.0, "wheel_radius": 0.1,
-}  # fmt: skip
+    "top_speed": 1.0,
+    "reverse_speed": 0.5,
+    "top_turn_rate": 1.0,
+    "acceleration": 1.0,
+    "braking": 1.0,
+    "turn_acceleration": 2.0,
+    "wheel_radius": 0.1,
+}
 
 
 def three_wheels():
     """Omni wheels at 0.3 m, each rolling across its arm."""
     angles = np.radians([60.0, 180.0, 300.0])
-    return Drive(kind="omni", **LIMITS, wheel=[
-        {"name": f"w{i}", "position": (0.3 * np.cos(a), 0.3 * np.sin(a)), "direction_deg": float(np.degrees(a)) + 90.0}
-        for i, a in enumerate(angles)
-    ])  # fmt: skip
+    return Drive(
+        kind="omni",
+        **LIMITS,
+        wheel=[
+            {
+                "name": f"w{i}",
+                "position": (0.3 * np.cos(a), 0.3 * np.sin(a)),
+                "direction_deg": float(np.degrees(a)) + 90.0,
+            }
+            for i, a in enumerate(angles)
+        ],
+    )
 
 
 def four_wheels():
     """Wheels that all roll ahead, on rollers set at 45 degrees in an X as seen from above."""
-    return Drive(kind="omni", **LIMITS, wheel=[
-        {"name": name, "position": (x, y), "direction_deg": 0.0, "roller_deg": roller}
-        for name, x, y, roller in (("front left", 0.3, 0.2, -45.0), ("front right", 0.3, -0.2, 45.0),
-                                   ("rear left", -0.3, 0.2, 45.0), ("rear right", -0.3, -0.2, -45.0))
-    ])  # fmt: skip
+    return Drive(
+        kind="omni",
+        **LIMITS,
+        wheel=[
+            {"name": name, "position": (x, y), "direction_deg": 0.0, "roller_deg": roller}
+            for name, x, y, roller in (
+                ("front left", 0.3, 0.2, -45.0),
+                ("front right", 0.3, -0.2, 45.0),
+                ("rear left", -0.3, 0.2, 45.0),
+                ("rear right", -0.3, -0.2, -45.0),
+            )
+        ],
+    )
 
 
 def car():
@@ -60,8 +81,10 @@ class WheelSpeeds(unittest.TestCase):
     def test_dead_reckoning_follows_arcs_exactly_for_every_drive(self):
         t = np.linspace(0.0, 3.0, 4)
         for drive, velocity in (
-            (three_wheels(), [0.3, 0.4, 0.5]), (four_wheels(), [0.3, -0.4, -0.5]), (car(), [0.6, 0.0, 0.4]),
-        ):  # fmt: skip
+            (three_wheels(), [0.3, 0.4, 0.5]),
+            (four_wheels(), [0.3, -0.4, -0.5]),
+            (car(), [0.6, 0.0, 0.4]),
+        ):
             with self.subTest(kind=drive.kind):
                 steering = np.full(4, steering_angle(drive, velocity)) if drive.kind == "car" else None
                 wheels = Wheels(t, np.outer(t, wheel_speeds(drive, velocity)), steering)
@@ -82,9 +105,11 @@ class RobotFile(unittest.TestCase):
                 path = edited("robot.toml", old, new)
                 assert_input_error(self, lambda path=path: read_robot(path), "robot.toml", *words)
         with self.assertRaisesRegex(ValueError, "push ahead, sideways and round"):
-            Drive(kind="omni", **LIMITS, wheel=[
-                {"name": str(i), "position": (float(i), 0.0), "direction_deg": 0.0} for i in range(3)
-            ])  # fmt: skip
+            Drive(
+                kind="omni",
+                **LIMITS,
+                wheel=[{"name": str(i), "position": (float(i), 0.0), "direction_deg": 0.0} for i in range(3)],
+            )
 
     def test_what_cannot_be_driven_yet_says_so(self):
         document = robot().model_dump(exclude_none=True)

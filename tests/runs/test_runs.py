@@ -101,9 +101,11 @@ class AsRecorded(unittest.TestCase):
         document["lidar"][0]["stamp_offset"] = 0.25
         wheels = dataclasses.replace(run.wheels, steering=np.linspace(-0.3, 0.3, len(run.wheels.t)))
         made = dataclasses.replace(
-            run, robot=Robot.model_validate(document), wheels=wheels,
+            run,
+            robot=Robot.model_validate(document),
+            wheels=wheels,
             position=Positions(run.truth.t[::100], *run.truth.poses[::100, :2].T),
-        )  # fmt: skip
+        )
         for tables in ("parquet", "csv"):
             again = read_run(write_run(made, folder, tables=tables))
             np.testing.assert_allclose(again.scans.t, run.scans.t, atol=1e-12)
@@ -129,19 +131,33 @@ class Import(unittest.TestCase):
         ranges = np.where(np.isposinf(run.scans.ranges), 65533.0, np.nan_to_num(run.scans.ranges * 1000.0, nan=0.0))
         for name, columns, values in (
             ("scans", ["stamp", *beams], np.column_stack([run.scans.t * 1e3, ranges])),
-            ("wheels", ["t", "encoder_l", "right"],
-             np.column_stack([run.wheels.t * 1e3, run.wheels.angles * 1200 / np.pi])),
-            ("imu", ["t", "turn_rate", "acceleration_x", "acceleration_y"], np.column_stack(
-                [run.imu.t * 1e3, np.degrees(run.imu.turn_rate), run.imu.acceleration_x, run.imu.acceleration_y])),
-            ("odometry", ["t", "x", "y", "heading"],
-             np.column_stack([run.truth.t * 1e3, run.truth.poses * [1000.0, 1000.0, 180.0 / np.pi]])),
-        ):  # fmt: skip
+            (
+                "wheels",
+                ["t", "encoder_l", "right"],
+                np.column_stack([run.wheels.t * 1e3, run.wheels.angles * 1200 / np.pi]),
+            ),
+            (
+                "imu",
+                ["t", "turn_rate", "acceleration_x", "acceleration_y"],
+                np.column_stack(
+                    [run.imu.t * 1e3, np.degrees(run.imu.turn_rate), run.imu.acceleration_x, run.imu.acceleration_y]
+                ),
+            ),
+            (
+                "odometry",
+                ["t", "x", "y", "heading"],
+                np.column_stack([run.truth.t * 1e3, run.truth.poses * [1000.0, 1000.0, 180.0 / np.pi]]),
+            ),
+        ):
             np.savetxt(folder / f"{name}.csv", values, delimiter=",", header=",".join(columns), comments="", fmt="%.9f")
         again = import_run(
-            {name: folder / f"{name}.csv" for name in ("scans", "wheels", "imu", "odometry")}, run.robot,
-            units=Units(time="ms", ranges="mm", length="mm", angle="deg", wheels="ticks"), no_return=65533.0,
-            columns={"scans.t": "stamp", "wheels.left": "encoder_l"}, start=run.start,
-        )  # fmt: skip
+            {name: folder / f"{name}.csv" for name in ("scans", "wheels", "imu", "odometry")},
+            run.robot,
+            units=Units(time="ms", ranges="mm", length="mm", angle="deg", wheels="ticks"),
+            no_return=65533.0,
+            columns={"scans.t": "stamp", "wheels.left": "encoder_l"},
+            start=run.start,
+        )
         np.testing.assert_allclose(again.scans.t, run.scans.t, atol=1e-9)
         np.testing.assert_allclose(again.scans.ranges, run.scans.ranges, rtol=1e-5)
         np.testing.assert_allclose(again.wheels.angles, run.wheels.angles, atol=1e-6)

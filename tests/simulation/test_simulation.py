@@ -14,9 +14,9 @@ class BeamsAgainstShapely(unittest.TestCase):
     def test_walls_and_people(self):
         lidar, rng = robot().scanner, np.random.default_rng(15)
         people = np.array([[36.0, 22.0, 0.25], [34.0, 25.0, 0.3]])
-        everything = shapely.union_all([
-            site().surfaces, *(shapely.Point(x, y).buffer(r, quad_segs=500).exterior for x, y, r in people)
-        ])  # fmt: skip
+        everything = shapely.union_all(
+            [site().surfaces, *(shapely.Point(x, y).buffer(r, quad_segs=500).exterior for x, y, r in people)]
+        )
         pose = np.array([36.5, 24.5, rng.uniform(-3.0, 3.0)])
         ranges = cast_beams(site().segments, np.repeat(pose[None], lidar.beams, axis=0), lidar, people=people)
         sensor = compose(pose, lidar.mount_pose)
@@ -33,9 +33,9 @@ class BeamsAgainstShapely(unittest.TestCase):
 class TheRecordedRun(unittest.TestCase):
     def test_ranges_scatter_more_with_distance_and_some_fail(self):
         run, lidar = short_run(), robot().scanner
-        truth = np.array([
-            cast_beams(site().segments, run.truth.at(t + lidar.beam_delays), lidar) for t in run.scans.t[::4]
-        ])  # fmt: skip
+        truth = np.array(
+            [cast_beams(site().segments, run.truth.at(t + lidar.beam_delays), lidar) for t in run.scans.t[::4]]
+        )
         ranges = run.scans.ranges[::4]
         error = ranges - np.where(np.isfinite(truth), truth, 0.0)
         unhidden = np.isfinite(error) & (np.abs(error) < 0.15)
@@ -57,10 +57,17 @@ class TheRecordedRun(unittest.TestCase):
 
     def test_an_imu_off_the_axle_feels_the_turning_and_an_antenna_swings(self):
         made = altered_robot(
-            robot(), imu={"mount": (0.3, 0.2, 90.0), "turn_rate_noise": 0.0, "acceleration_noise": 0.0,
-                          "turn_rate_bias": 0.0, "acceleration_bias": (0.0, 0.0), "turn_rate_scale": 1.1},
+            robot(),
+            imu={
+                "mount": (0.3, 0.2, 90.0),
+                "turn_rate_noise": 0.0,
+                "acceleration_noise": 0.0,
+                "turn_rate_bias": 0.0,
+                "acceleration_bias": (0.0, 0.0),
+                "turn_rate_scale": 1.1,
+            },
             position={"mount": (-0.3, 0.1), "noise": 1e-6, "rate": 5.0},
-        )  # fmt: skip
+        )
         simulator = Simulator(site(), made, start=[25.5, 9.5, 0.0], seed=2)
         readings = [simulator.step(Command(0.5, 0.6)) for _ in range(30)]
         t = np.concatenate([r.imu.t for r in readings])[120:]
@@ -125,9 +132,11 @@ class Motion(unittest.TestCase):
         self.assertFalse(readings[0].contact)
         self.assertAlmostEqual(simulator.pose[0] - 0.56, 32.0, delta=0.02)
         body = shapely.Polygon(robot().body.polygon)
-        self.assertFalse(shapely.affinity.translate(
-            shapely.affinity.rotate(body, simulator.pose[2], origin=(0, 0), use_radians=True), *simulator.pose[:2]
-        ).intersects(site().surfaces))  # fmt: skip
+        self.assertFalse(
+            shapely.affinity.translate(
+                shapely.affinity.rotate(body, simulator.pose[2], origin=(0, 0), use_radians=True), *simulator.pose[:2]
+            ).intersects(site().surfaces)
+        )
 
     def test_people_walk_their_routes_and_wait_for_the_robot(self):
         simulator = Simulator(site(), robot(), seed=5)
@@ -148,9 +157,11 @@ class Motion(unittest.TestCase):
 
     def test_nobody_waits_for_ever(self):
         # At the end of its route a person has nowhere to turn back to, so it steps aside for a robot that stays.
-        post = site().model_copy(update={"person": [
-            site().person[1].model_copy(update={"route": [(39.5, 9.0), (39.5, 14.0)], "speed": 1.0})
-        ]})  # fmt: skip
+        post = site().model_copy(
+            update={
+                "person": [site().person[1].model_copy(update={"route": [(39.5, 9.0), (39.5, 14.0)], "speed": 1.0})]
+            }
+        )
         body = shapely.affinity.translate(
             shapely.affinity.rotate(shapely.Polygon(robot().body.polygon), 0.6, origin=(0, 0), use_radians=True),
             38.6,

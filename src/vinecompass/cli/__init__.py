@@ -43,9 +43,19 @@ def cli() -> None:
 
 
 for command in (
-    demo, simulate, import_command, check_command, fuse_command, map_command, edit_command, judge_command, locate,
-    price, plan, drive,
-):  # fmt: skip
+    demo,
+    simulate,
+    import_command,
+    check_command,
+    fuse_command,
+    map_command,
+    edit_command,
+    judge_command,
+    locate,
+    price,
+    plan,
+    drive,
+):
     cli.add_command(command)
 
 

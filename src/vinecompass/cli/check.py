@@ -44,34 +44,52 @@ def run_check(run_path: Path, *, picture: Path | None) -> Outcome:
     counts = [f"{sum(f.severity == s for f in health.findings)} {s}" for s in ("fatal", "serious", "slight")]
     told = "nothing found" if not health.findings else ", ".join(c for c in counts if not c.startswith("0"))
     return Outcome(
-        "check", f"{run_path} is {health.verdict}: {told}",
+        "check",
+        f"{run_path} is {health.verdict}: {told}",
         details=_details(health),
         quality={
             "verdict": health.verdict,
             "findings": [
                 {
-                    "severity": f.severity, "stream": f.stream, "fault": f.fault, "evidence": f.evidence,
-                    "begin_s": f.begin, "end_s": f.end, "advice": f.advice,
+                    "severity": f.severity,
+                    "stream": f.stream,
+                    "fault": f.fault,
+                    "evidence": f.evidence,
+                    "begin_s": f.begin,
+                    "end_s": f.end,
+                    "advice": f.advice,
                 }
                 for f in health.findings
             ],
             "streams": {
                 name: {
-                    "rows": s.rows, "begin_s": s.begin, "end_s": s.end, "rate_hz": s.rate,
-                    "longest_pause_s": s.longest_pause, "jitter_share": s.jitter,
+                    "rows": s.rows,
+                    "begin_s": s.begin,
+                    "end_s": s.end,
+                    "rate_hz": s.rate,
+                    "longest_pause_s": s.longest_pause,
+                    "jitter_share": s.jitter,
                 }
                 for name, s in health.streams.items()
             },
-            "missing": health.missing, "not_told": list(health.untold),
+            "missing": health.missing,
+            "not_told": list(health.untold),
             "clock_offsets_s": health.clock_offsets,
             "frames": [
-                {"parent": f.parent, "child": f.child, "provided_by": f.provider, "rate_hz": f.rate,
-                 "needed_for": f.needed_for} for f in health.frames
+                {
+                    "parent": f.parent,
+                    "child": f.child,
+                    "provided_by": f.provider,
+                    "rate_hz": f.rate,
+                    "needed_for": f.needed_for,
+                }
+                for f in health.frames
             ],
         },
-        files=files, done=health.verdict != "broken",
+        files=files,
+        done=health.verdict != "broken",
         hint=f"vinecompass fuse {run_path}" if health.verdict != "broken" else "mend what is fatal, then check again",
-    )  # fmt: skip
+    )
 
 
 def _details(health: Health) -> list[str]:

@@ -25,10 +25,23 @@ if TYPE_CHECKING:
     from vinecompass.simulation import Site
 
 __all__ = [
-    "FILE", "Outcome", "chosen_odometry", "find_point", "find_pose", "json_option", "load_map", "load_settings",
-    "load_zones", "odometry_option", "picture_option", "progress_bar", "robot_option", "seed_option",
-    "settings_option", "tell",
-]  # fmt: skip
+    "FILE",
+    "Outcome",
+    "chosen_odometry",
+    "find_point",
+    "find_pose",
+    "json_option",
+    "load_map",
+    "load_settings",
+    "load_zones",
+    "odometry_option",
+    "picture_option",
+    "progress_bar",
+    "robot_option",
+    "seed_option",
+    "settings_option",
+    "tell",
+]
 
 FILE = click.Path(path_type=Path)
 
@@ -37,9 +50,12 @@ seed_option = click.option("--seed", type=int, default=0, show_default=True, hel
 robot_option = click.option("--robot", type=FILE, required=True, help="The robot's file.")
 settings_option = click.option("--settings", type=FILE, help="A settings file; what it leaves out keeps its default.")
 odometry_option = click.option(
-    "--odometry", type=click.Choice(["fused", "wheels", "scans"]), default="fused", show_default=True,
+    "--odometry",
+    type=click.Choice(["fused", "wheels", "scans"]),
+    default="fused",
+    show_default=True,
     help="What motion to begin from: all streams fused, the wheels (or odometry) alone, or the scans alone.",
-)  # fmt: skip
+)
 
 
 def chosen_odometry(run: Run, odometry: str) -> Track:
@@ -48,9 +64,12 @@ def chosen_odometry(run: Run, odometry: str) -> Track:
     from vinecompass.odometry import laser_track, odometry_track
 
     return (
-        odometry_track(run) if odometry == "wheels" else laser_track(run)[0] if odometry == "scans"
+        odometry_track(run)
+        if odometry == "wheels"
+        else laser_track(run)[0]
+        if odometry == "scans"
         else usual_odometry(run)
-    )  # fmt: skip
+    )
 
 
 def _png_name(_context: click.Context, _option: click.Parameter, path: Path | None) -> Path | None:
@@ -81,9 +100,13 @@ class Outcome:
     def as_dict(self) -> dict[str, Any]:
         """Return what ``--json`` prints."""
         return {
-            "command": self.command, "done": self.done, "message": self.line,
-            "quality": _plain(self.quality), "truth": _plain(self.truth), "files": self.files,
-        }  # fmt: skip
+            "command": self.command,
+            "done": self.done,
+            "message": self.line,
+            "quality": _plain(self.quality),
+            "truth": _plain(self.truth),
+            "files": self.files,
+        }
 
 
 def _plain(value: Any) -> Any:

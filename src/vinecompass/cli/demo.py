@@ -69,7 +69,7 @@ def demo(out: Path, seed: int, as_json: bool) -> int:
         lambda: run_drive(
             site, robot, cellar, STOP, out / "mission", at=rough, seed=seed + 2, picture=picture("6-drive")
         ),
-    )  # fmt: skip
+    )
     outcomes: list[Outcome] = []
     for number, step in enumerate(steps, start=1):
         outcome = step()
@@ -81,9 +81,12 @@ def demo(out: Path, seed: int, as_json: bool) -> int:
     click.echo(f"{len(steps) + 1}. report: {report}, after {seconds:.0f} s in all", err=as_json)
     if as_json:
         result = {
-            "command": "demo", "done": done, "duration_s": round(seconds, 3),
-            "steps": [outcome.as_dict() for outcome in outcomes], "files": {"report": str(report)},
-        }  # fmt: skip
+            "command": "demo",
+            "done": done,
+            "duration_s": round(seconds, 3),
+            "steps": [outcome.as_dict() for outcome in outcomes],
+            "files": {"report": str(report)},
+        }
         click.echo(json.dumps(result, allow_nan=False))
     return 0 if done else 1
 

@@ -21,7 +21,7 @@ from vinecompass.cli.common import (
     seed_option,
     settings_option,
     tell,
-)  # fmt: skip
+)
 
 if TYPE_CHECKING:
     from vinecompass.grids import Grid
@@ -55,27 +55,62 @@ __all__ = ["drive", "run_drive"]
 @picture_option
 @json_option
 def drive(
-    site: Path, robot: Path, map_path: Path, goal: str | None, round_path: Path | None, start: str | None,
-    at: str | None, planner: str | None, time_limit: float, moment: float | None, out: Path | None,
-    settings: Path | None, seed: int, picture: Path | None, as_json: bool,
-) -> int:  # fmt: skip
+    site: Path,
+    robot: Path,
+    map_path: Path,
+    goal: str | None,
+    round_path: Path | None,
+    start: str | None,
+    at: str | None,
+    planner: str | None,
+    time_limit: float,
+    moment: float | None,
+    out: Path | None,
+    settings: Path | None,
+    seed: int,
+    picture: Path | None,
+    as_json: bool,
+) -> int:
     """Close the loop in SITE at the scanner's rate: localize, plan, drive, recover, until the round is over.
 
     The estimate steers and the truth judges. Exit status 1, and the reason, if a stop is not reached.
     """
     outcome = run_drive(
-        site, robot, map_path, goal, out, round_path=round_path, start=start, at=at, planner=planner,
-        time_limit=time_limit, moment=moment, settings=settings, seed=seed, picture=picture,
-    )  # fmt: skip
+        site,
+        robot,
+        map_path,
+        goal,
+        out,
+        round_path=round_path,
+        start=start,
+        at=at,
+        planner=planner,
+        time_limit=time_limit,
+        moment=moment,
+        settings=settings,
+        seed=seed,
+        picture=picture,
+    )
     return tell(outcome, as_json)
 
 
 def run_drive(
-    site_path: Path, robot_path: Path, map_path: Path, goal: str | None, out: Path | None, *,
-    round_path: Path | None = None, start: str | None = None, at: str | None = None, planner: str | None = None,
-    time_limit: float = 300.0, moment: float | None = None, settings: Path | None = None, seed: int,
+    site_path: Path,
+    robot_path: Path,
+    map_path: Path,
+    goal: str | None,
+    out: Path | None,
+    *,
+    round_path: Path | None = None,
+    start: str | None = None,
+    at: str | None = None,
+    planner: str | None = None,
+    time_limit: float = 300.0,
+    moment: float | None = None,
+    settings: Path | None = None,
+    seed: int,
     picture: Path | None,
-) -> Outcome:  # fmt: skip
+) -> Outcome:
     """Do what the command does."""
     from vinecompass.errors import InputError
     from vinecompass.files import check_replaceable, read_text
@@ -103,12 +138,20 @@ def run_drive(
 
     with progress_bar() as progress:
         mission = rehearse(
-            site, robot, grid, the_round,
+            site,
+            robot,
+            grid,
+            the_round,
             start=None if start is None else find_pose(start, option="--from", site=site),
             initial_pose=None if at is None else find_pose(at, option="--at"),
-            zones=site.zone, settings=chosen, seed=seed, time_limit=time_limit, site_toml=read_text(site_path),
-            on_step=look, progress=progress,
-        )  # fmt: skip
+            zones=site.zone,
+            settings=chosen,
+            seed=seed,
+            time_limit=time_limit,
+            site_toml=read_text(site_path),
+            on_step=look,
+            progress=progress,
+        )
     truth = mission.run.truth
     assert truth is not None
     error = compare_tracks(mission.track, truth)
@@ -124,10 +167,14 @@ def run_drive(
         f"safety, limits {'kept' if within else 'exceeded'}"
     )
     return Outcome(
-        "drive", line,
+        "drive",
+        line,
         quality={
-            "arrived": mission.arrived, "reason": mission.reason, "duration_s": truth.t[-1],
-            "plans": len(mission.plans), "interventions": [str(each) for each in mission.log.interventions],
+            "arrived": mission.arrived,
+            "reason": mission.reason,
+            "duration_s": truth.t[-1],
+            "plans": len(mission.plans),
+            "interventions": [str(each) for each in mission.log.interventions],
             "states": [
                 {"t_s": each.t, "state": each.state, "stop": each.stop, "reason": each.reason}
                 for each in _without_speeds(mission)
@@ -138,14 +185,20 @@ def run_drive(
             ],
         },
         truth={
-            "position_error_m": mission.position_error, "heading_error_deg": math.degrees(mission.heading_error),
-            "way_m": truth.length, "contacts": mission.contacts, "limits_kept": within,
+            "position_error_m": mission.position_error,
+            "heading_error_deg": math.degrees(mission.heading_error),
+            "way_m": truth.length,
+            "contacts": mission.contacts,
+            "limits_kept": within,
             "top_speed_m_per_s": float(abs(mission.velocities[:, 0]).max()),
-            "top_acceleration_m_per_s2": speeding, "top_braking_m_per_s2": braking,
-            "top_turn_acceleration_rad_per_s2": turning, "estimate_rmse_m": error.position_rmse,
+            "top_acceleration_m_per_s2": speeding,
+            "top_braking_m_per_s2": braking,
+            "top_turn_acceleration_rad_per_s2": turning,
+            "estimate_rmse_m": error.position_rmse,
         },
-        files=files, done=mission.arrived,
-    )  # fmt: skip
+        files=files,
+        done=mission.arrived,
+    )
 
 
 def _round(goal: str | None, path: Path | None, site: Site) -> Round:
@@ -191,7 +244,9 @@ def _draw(picture: Path, grid: Grid, mission: Rehearsal, moment: float | None, s
         return str(save_figure(draw_drive(grid, mission), picture))
     if not scenes:
         raise InputError(
-            "is later than the last local plan", key="--moment", value=moment,
+            "is later than the last local plan",
+            key="--moment",
+            value=moment,
             expected=f"before {mission.track.t[-1]:.1f} s",
-        )  # fmt: skip
+        )
     return str(save_figure(draw_local_plan(grid, mission.run.robot, scenes[0]), picture))

@@ -61,9 +61,7 @@ def edit_command(context: click.Context, map_path: Path, out: Path | None, pictu
     return tell(run_edit(map_path, context.meta.get(STEPS, []), out=out, picture=picture), as_json)
 
 
-def run_edit(
-    map_path: Path, steps: list[Step], *, out: Path | None = None, picture: Path | None = None
-) -> Outcome:  # fmt: skip
+def run_edit(map_path: Path, steps: list[Step], *, out: Path | None = None, picture: Path | None = None) -> Outcome:
     """Do what the command does."""
     from vinecompass.grids import apply_edits, check_edits, read_map_record, write_map
 
@@ -89,16 +87,23 @@ def run_edit(
     details = [f"{number}. {_told(edit)}" for number, edit in enumerate(edits, start=1)]
     details += [f"zone {zone.name}: {zone.kind}, {len(zone.polygon)} corners" for zone in zones]
     return Outcome(
-        "edit", f"{target.name} has {len(edits)} edits and {len(zones)} zones; {_change(record, grid)}",
+        "edit",
+        f"{target.name} has {len(edits)} edits and {len(zones)} zones; {_change(record, grid)}",
         quality={
-            "edits": len(edits), "zones": len(zones), "cell_size_m": grid.cell_size,
-            "size_x_m": grid.shape[1] * grid.cell_size, "size_y_m": grid.shape[0] * grid.cell_size,
-            "free_m2": grid.free.sum() * grid.cell_size**2, "occupied_m2": grid.occupied.sum() * grid.cell_size**2,
-            "edit_list": [edit.model_dump(exclude_none=True, mode="json") for edit in edits], "notes": notes,
+            "edits": len(edits),
+            "zones": len(zones),
+            "cell_size_m": grid.cell_size,
+            "size_x_m": grid.shape[1] * grid.cell_size,
+            "size_y_m": grid.shape[0] * grid.cell_size,
+            "free_m2": grid.free.sum() * grid.cell_size**2,
+            "occupied_m2": grid.occupied.sum() * grid.cell_size**2,
+            "edit_list": [edit.model_dump(exclude_none=True, mode="json") for edit in edits],
+            "notes": notes,
         },
-        files=files, details=notes + details,
+        files=files,
+        details=notes + details,
         hint=f"vinecompass judge {target}" if steps else f"vinecompass edit {target} --help",
-    )  # fmt: skip
+    )
 
 
 def _after(name: str, value: Any, edits: list[Edit], base: Any, map_path: Path) -> list[Edit]:
@@ -164,9 +169,11 @@ def _corners(text: str, option: str) -> list[list[float]]:
 def _brush(text: str) -> dict[str, Any]:
     line, _, width = text.rpartition(":")
     return {
-        "do": "paint", "reading": "free", "line": _corners(line, "--brush"),
+        "do": "paint",
+        "reading": "free",
+        "line": _corners(line, "--brush"),
         "width": _numbers(width, 1, "--brush", '"x,y x,y ...:WIDTH" in metres')[0],
-    }  # fmt: skip
+    }
 
 
 def _crop(text: str) -> dict[str, Any]:

@@ -16,7 +16,7 @@ from vinecompass.cli.common import (
     progress_bar,
     settings_option,
     tell,
-)  # fmt: skip
+)
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -30,15 +30,24 @@ __all__ = ["fuse_command", "run_estimate_mount", "run_fuse"]
 @click.argument("run", type=FILE)
 @click.option("--use", help="Sources to use, such as wheels,imu: of imu, wheels, odometry, scans, position.")
 @click.option("-o", "--out", type=FILE, help="A track to write, NAME.csv; or a run folder with it as its odometry.")
-@click.option("--estimate-mount", is_flag=True, help="Estimate lidar mount, wheels, gyro and clock instead, and write "
-              "the amended robot file (-o NAME.toml; amended-robot.toml if not given).")  # fmt: skip
+@click.option(
+    "--estimate-mount",
+    is_flag=True,
+    help="Estimate lidar mount, wheels, gyro and clock instead, and write "
+    "the amended robot file (-o NAME.toml; amended-robot.toml if not given).",
+)
 @settings_option
 @picture_option
 @json_option
 def fuse_command(
-    run: Path, use: str | None, out: Path | None, estimate_mount: bool, settings: Path | None, picture: Path | None,
+    run: Path,
+    use: str | None,
+    out: Path | None,
+    estimate_mount: bool,
+    settings: Path | None,
+    picture: Path | None,
     as_json: bool,
-) -> int:  # fmt: skip
+) -> int:
     """Fuse what RUN recorded of its motion, and compare each source with the result, and with the truth if known."""
     if estimate_mount:
         for given, option in ((use, "--use"), (picture, "--picture"), (settings, "--settings")):
@@ -52,9 +61,13 @@ def fuse_command(
 
 
 def run_fuse(
-    run_path: Path, *, sources: list[str] | None = None, out: Path | None = None, settings: Path | None = None,
+    run_path: Path,
+    *,
+    sources: list[str] | None = None,
+    out: Path | None = None,
+    settings: Path | None = None,
     picture: Path | None,
-) -> Outcome:  # fmt: skip
+) -> Outcome:
     """Do what the command does."""
     from dataclasses import replace
 
@@ -92,20 +105,34 @@ def run_fuse(
     if fused.doubts:
         line = f"not to be trusted, check the run first ({'; '.join(fused.doubts)}); {line}"
     return Outcome(
-        "fuse", line, done=not fused.doubts, details=_details(fused, rows, beside),
+        "fuse",
+        line,
+        done=not fused.doubts,
+        details=_details(fused, rows, beside),
         quality={
-            "way_m": fused.track.length, "slip_s": float((fused.slips[:, 1] - fused.slips[:, 0]).sum()),
-            "slips_s": fused.slips.round(2).tolist(), "notes": list(fused.notes), "doubts": list(fused.doubts),
+            "way_m": fused.track.length,
+            "slip_s": float((fused.slips[:, 1] - fused.slips[:, 0]).sum()),
+            "slips_s": fused.slips.round(2).tolist(),
+            "notes": list(fused.notes),
+            "doubts": list(fused.doubts),
             "sources": {
-                name: {"taken": r.taken, "gated": r.gated, "late": r.late, "refused": r.refused,
-                       "normalised_innovation": r.normalised_innovation} for name, r in fused.report.items()
+                name: {
+                    "taken": r.taken,
+                    "gated": r.gated,
+                    "late": r.late,
+                    "refused": r.refused,
+                    "normalised_innovation": r.normalised_innovation,
+                }
+                for name, r in fused.report.items()
             },
             **({} if run.truth is not None else {"beside_fused": measured}),
         },
-        truth=measured if run.truth is not None else {}, files=files,
-        hint=f"vinecompass map {out} -o map.png" if "run" in files else
-        f"vinecompass fuse {run_path} -o fused-run, then vinecompass map fused-run -o map.png",
-    )  # fmt: skip
+        truth=measured if run.truth is not None else {},
+        files=files,
+        hint=f"vinecompass map {out} -o map.png"
+        if "run" in files
+        else f"vinecompass fuse {run_path} -o fused-run, then vinecompass map fused-run -o map.png",
+    )
 
 
 def compared(fused: Fused, run: Run) -> dict[str, dict[str, float]]:
@@ -121,12 +148,16 @@ def compared(fused: Fused, run: Run) -> dict[str, dict[str, float]]:
         error = compare_tracks(track, reference)
         worst = int(np.argmax(error.position))
         rows[name] = {
-            "end_error_m": float(error.position[-1]), "end_error_deg": float(np.degrees(error.heading[-1])),
-            "drift_share": float(error.position[-1] / max(reference.length, 1e-9)), "rmse_m": error.position_rmse,
-            "rmse_deg": float(np.degrees(error.heading_rmse)), "worst_m": float(error.position[worst]),
-            "worst_at_s": float(track.t[worst]), "worst_x_m": float(track.poses[worst, 0]),
+            "end_error_m": float(error.position[-1]),
+            "end_error_deg": float(np.degrees(error.heading[-1])),
+            "drift_share": float(error.position[-1] / max(reference.length, 1e-9)),
+            "rmse_m": error.position_rmse,
+            "rmse_deg": float(np.degrees(error.heading_rmse)),
+            "worst_m": float(error.position[worst]),
+            "worst_at_s": float(track.t[worst]),
+            "worst_x_m": float(track.poses[worst, 0]),
             "worst_y_m": float(track.poses[worst, 1]),
-        }  # fmt: skip
+        }
     return rows
 
 
@@ -185,18 +216,26 @@ def run_estimate_mount(run_path: Path, out: Path) -> Outcome:
     x, y, heading = (calibration.values[key] for key in ("mount_x", "mount_y", "mount_heading"))
     degrees = UNITS["mount_heading"][1]
     return Outcome(
-        "fuse", f"the lidar sits at [{x.value:.3f} +- {x.error:.3f}, {y.value:.3f} +- {y.error:.3f}] m, "
+        "fuse",
+        f"the lidar sits at [{x.value:.3f} +- {x.error:.3f}, {y.value:.3f} +- {y.error:.3f}] m, "
         f"{degrees * heading.value:.2f} +- {degrees * heading.error:.2f} degrees",
-        details=_values(calibration), quality=quality, files={"robot": str(out)},
+        details=_values(calibration),
+        quality=quality,
+        files={"robot": str(out)},
         hint=f"compare {out} with your robot file, put it into the run as robot.toml, and check again",
-    )  # fmt: skip
+    )
 
 
 UNITS = {
-    "mount_x": ("_m", 1.0), "mount_y": ("_m", 1.0), "mount_heading": ("_deg", 57.29577951308232),
-    "stamp_offset": ("_s", 1.0), "wheel_radius": ("_m", 1.0), "track_width": ("_m", 1.0),
-    "turn_rate_bias": ("_rad_per_s", 1.0), "turn_rate_scale": ("", 1.0),
-}  # fmt: skip
+    "mount_x": ("_m", 1.0),
+    "mount_y": ("_m", 1.0),
+    "mount_heading": ("_deg", 57.29577951308232),
+    "stamp_offset": ("_s", 1.0),
+    "wheel_radius": ("_m", 1.0),
+    "track_width": ("_m", 1.0),
+    "turn_rate_bias": ("_rad_per_s", 1.0),
+    "turn_rate_scale": ("", 1.0),
+}
 """The unit of each estimate as keys end with it, and what turns it into that unit."""
 
 

@@ -61,18 +61,29 @@ def run_judge(map_path: Path, *, against: Path | None = None, picture: Path | No
         f"{100.0 * quality.unknown_share:.0f} % of the floor unknown, {len(edges)} open edges; "
         f"{100.0 * quality.unsure_share:.0f} % of the observed cells hardly decided",
         quality={
-            "wall_thickness_m": quality.wall_thickness, "double_lines": len(doubled), "open_edges": len(edges),
-            "open_edges_m": sum(s.length for s in edges), "unknown_share": quality.unknown_share,
-            "unsure_share": quality.unsure_share, "closed": quality.closed, "notes": notes,
-            "making": None if making is None else {
-                "scans_kept": making.scans_kept, "agreement": making.agreement, "loops_closed": making.loops_closed,
-                "loop_error_m": making.loop_error, "loop_error_deg": making.loop_error_deg,
+            "wall_thickness_m": quality.wall_thickness,
+            "double_lines": len(doubled),
+            "open_edges": len(edges),
+            "open_edges_m": sum(s.length for s in edges),
+            "unknown_share": quality.unknown_share,
+            "unsure_share": quality.unsure_share,
+            "closed": quality.closed,
+            "notes": notes,
+            "making": None
+            if making is None
+            else {
+                "scans_kept": making.scans_kept,
+                "agreement": making.agreement,
+                "loops_closed": making.loops_closed,
+                "loop_error_m": making.loop_error,
+                "loop_error_deg": making.loop_error_deg,
             },
             "spots": [{"kind": s.kind, "x_m": s.x, "y_m": s.y, "length_m": s.length} for s in quality.spots],
         },
-        files=files, details=notes + details,
+        files=files,
+        details=notes + details,
         hint=f"drive past the open edges once more, or close them: vinecompass edit {map_path} --help",
-    )  # fmt: skip
+    )
 
 
 def _compared(grid: Any, map_path: Path, against: Path, picture: Path | None, notes: list[str]) -> Outcome:
@@ -100,16 +111,25 @@ def _compared(grid: Any, map_path: Path, against: Path, picture: Path | None, no
         f"{100.0 * found.matched_other:.1f} % the other way; "
         + ", ".join(f"{len(things)} {kind}" for kind, things in kinds.items()),
         quality={
-            "matched_share": found.matched, "matched_other_share": found.matched_other,
-            "aligned_x_m": x, "aligned_y_m": y, "aligned_heading_deg": np.degrees(heading),
+            "matched_share": found.matched,
+            "matched_other_share": found.matched_other,
+            "aligned_x_m": x,
+            "aligned_y_m": y,
+            "aligned_heading_deg": np.degrees(heading),
             "agreement": found.alignment.agreement,
             **{kind: len(things) for kind, things in kinds.items()},
             "things": [
-                {"kind": t.kind, "polygon_m": [list(corner) for corner in t.polygon], "area_m2": t.area_m2,
-                 "moved_from_m": None if t.moved_from is None else list(t.moved_from)}
+                {
+                    "kind": t.kind,
+                    "polygon_m": [list(corner) for corner in t.polygon],
+                    "area_m2": t.area_m2,
+                    "moved_from_m": None if t.moved_from is None else list(t.moved_from),
+                }
                 for t in found.things
             ],
             "notes": notes,
         },
-        files=files, details=notes + details, hint=f"vinecompass edit {map_path} --help",
-    )  # fmt: skip
+        files=files,
+        details=notes + details,
+        hint=f"vinecompass edit {map_path} --help",
+    )

@@ -21,7 +21,7 @@ from vinecompass.cli.common import (
     seed_option,
     settings_option,
     tell,
-)  # fmt: skip
+)
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -56,26 +56,57 @@ LEARNING_STEP = 2.0
 @click.option("--film", type=FILE, help="Film the cloud and the scan into this GIF file.")
 @json_option
 def locate(
-    map: Path, run: Path, at: str | None, anywhere: bool, dock: str | None, out: Path, odometry: str,
-    learn_noise: bool, settings: Path | None, seed: int, picture: Path | None, film: Path | None, as_json: bool,
-) -> int:  # fmt: skip
+    map: Path,
+    run: Path,
+    at: str | None,
+    anywhere: bool,
+    dock: str | None,
+    out: Path,
+    odometry: str,
+    learn_noise: bool,
+    settings: Path | None,
+    seed: int,
+    picture: Path | None,
+    film: Path | None,
+    as_json: bool,
+) -> int:
     """Localize RUN in MAP with a particle filter, and say how sure it is, and when and why it was not.
 
     A rough start suffices, and is compared with the rest of the map. Exit status 1 if it never settles, or is lost
     in the end.
     """
     outcome = run_locate(
-        map, run, at, out, anywhere=anywhere, dock=dock, odometry=odometry, learn_noise=learn_noise,
-        settings=settings, seed=seed, picture=picture, film=film,
-    )  # fmt: skip
+        map,
+        run,
+        at,
+        out,
+        anywhere=anywhere,
+        dock=dock,
+        odometry=odometry,
+        learn_noise=learn_noise,
+        settings=settings,
+        seed=seed,
+        picture=picture,
+        film=film,
+    )
     return tell(outcome, as_json)
 
 
 def run_locate(
-    map_path: Path, run_path: Path, at: str | None, out: Path, *, anywhere: bool = False, dock: str | None = None,
-    odometry: str = "fused", learn_noise: bool = False, settings: Path | None = None, seed: int,
-    picture: Path | None, film: Path | None = None,
-) -> Outcome:  # fmt: skip
+    map_path: Path,
+    run_path: Path,
+    at: str | None,
+    out: Path,
+    *,
+    anywhere: bool = False,
+    dock: str | None = None,
+    odometry: str = "fused",
+    learn_noise: bool = False,
+    settings: Path | None = None,
+    seed: int,
+    picture: Path | None,
+    film: Path | None = None,
+) -> Outcome:
     """Do what the command does."""
     import numpy as np
 
@@ -111,9 +142,10 @@ def run_locate(
     truth = _against_truth(found, run)
     warning = "" if found.second_opinion is None else found.second_opinion.warning
     line = (
-        f"tracking after {found.settled_after:.1f} m, mean agreement {agreement:.3f}" if settled
+        f"tracking after {found.settled_after:.1f} m, mean agreement {agreement:.3f}"
+        if settled
         else f"never settled in {found.ways[-1]:.1f} m: {last.reason}"
-    )  # fmt: skip
+    )
     if truth:
         line += (
             f", then {truth['position_rmse_m']:.3f} m and {truth['heading_rmse_deg']:.2f} degrees off (RMSE), "
@@ -123,12 +155,17 @@ def run_locate(
     told = [change for change in found.changes if change.state != "tracking"][:CHANGES_TOLD]
     details += [f"{change.t:.1f} s {change.state}: {change.reason}" for change in told]
     quality: dict[str, Any] = {
-        "settled": settled, "settled_after_m": found.settled_after, "last_state": last.state,
-        "agreement_mean": agreement, "tracking_share": found.tracked.mean(), "last_spread_m": found.spreads[-1, 0],
-        "last_spread_deg": np.degrees(found.spreads[-1, 1]), "particles_mean": found.counts.mean(),
+        "settled": settled,
+        "settled_after_m": found.settled_after,
+        "last_state": last.state,
+        "agreement_mean": agreement,
+        "tracking_share": found.tracked.mean(),
+        "last_spread_m": found.spreads[-1, 0],
+        "last_spread_deg": np.degrees(found.spreads[-1, 1]),
+        "particles_mean": found.counts.mean(),
         "warning": warning,
         "states": [{"begin_s": c.t, "state": c.state, "reason": c.reason} for c in found.changes],
-    }  # fmt: skip
+    }
     if learn_noise and settled:
         learned = _learned(track, found)
         quality["learned"] = learned
@@ -136,15 +173,22 @@ def run_locate(
         details += [f"  {key} = {value:.4g}" for key, value in learned.items()]
     done = settled and last.state != "lost"
     return Outcome(
-        "locate", line, quality=quality, truth=truth, files=files, done=done, details=details,
-        hint=f"vinecompass price {map_path} --robot {run_path / 'robot.toml'} --picture prices.png" if done
+        "locate",
+        line,
+        quality=quality,
+        truth=truth,
+        files=files,
+        done=done,
+        details=details,
+        hint=f"vinecompass price {map_path} --robot {run_path / 'robot.toml'} --picture prices.png"
+        if done
         else "vinecompass locate … --anywhere, or vinecompass judge, to see whether the map is of this place",
-    )  # fmt: skip
+    )
 
 
 def _start(
     run: Run, settings: Settings, at: str | None, anywhere: bool, dock: str | None
-) -> NDArray[np.float64] | None:  # fmt: skip
+) -> NDArray[np.float64] | None:
     given = [
         name for name, value in (("--at", at), ("--anywhere", anywhere or None), ("--dock", dock)) if value is not None
     ]
@@ -167,11 +211,12 @@ def _against_truth(found: Localization, run: Run) -> dict[str, float]:
     # What counts is how true it was while it said so.
     error = compare_tracks(found.track, run.truth).where(found.tracked)
     return {
-        "position_rmse_m": error.position_rmse, "heading_rmse_deg": float(np.degrees(error.heading_rmse)),
+        "position_rmse_m": error.position_rmse,
+        "heading_rmse_deg": float(np.degrees(error.heading_rmse)),
         "largest_position_error_m": float(error.position.max()),
         "largest_heading_error_deg": float(np.degrees(np.abs(error.heading).max())),
         "inside_ellipse_share": float(found.inside_ellipse(run.truth)[found.tracked].mean()),
-    }  # fmt: skip
+    }
 
 
 def _learned(odometry: Track, found: Localization) -> dict[str, float]:
@@ -181,6 +226,8 @@ def _learned(odometry: Track, found: Localization) -> dict[str, float]:
     tracked = Track(found.track.t[found.tracked], found.track.poses[found.tracked])
     noise = learn_motion_noise(odometry, tracked, every=LEARNING_STEP)
     return {
-        "distance_noise": noise.distance, "sideways_noise": noise.sideways, "turn_noise": noise.turn,
+        "distance_noise": noise.distance,
+        "sideways_noise": noise.sideways,
+        "turn_noise": noise.turn,
         "turn_noise_per_metre": noise.turn_per_metre,
-    }  # fmt: skip
+    }

@@ -18,7 +18,7 @@ from vinecompass.cli.common import (
     progress_bar,
     settings_option,
     tell,
-)  # fmt: skip
+)
 
 if TYPE_CHECKING:
     from vinecompass.mapping import MapAccuracy, Mapper, Mapping
@@ -50,9 +50,14 @@ def map_command(
 
 
 def run_map(
-    run_path: Path, out: Path, *, odometry: str = "fused", settings: Path | None = None, picture: Path | None,
+    run_path: Path,
+    out: Path,
+    *,
+    odometry: str = "fused",
+    settings: Path | None = None,
+    picture: Path | None,
     film: Path | None = None,
-) -> Outcome:  # fmt: skip
+) -> Outcome:
     """Do what the command does."""
     import numpy as np
 
@@ -98,20 +103,28 @@ def run_map(
         watch.add(mapper)
         files["film"] = str(watch.save(film))
     return Outcome(
-        "map", line,
+        "map",
+        line,
         quality={
-            "scans": len(mapping.track), "scans_kept": len(mapper.keyframes), "agreement_mean": agreement,
-            "free_m2": grid.free.sum() * grid.cell_size**2, "cell_size_m": grid.cell_size,
-            "submaps": len(mapper.submaps), "loops_closed": len(closed),
+            "scans": len(mapping.track),
+            "scans_kept": len(mapper.keyframes),
+            "agreement_mean": agreement,
+            "free_m2": grid.free.sum() * grid.cell_size**2,
+            "cell_size_m": grid.cell_size,
+            "submaps": len(mapper.submaps),
+            "loops_closed": len(closed),
             "loops_refused": len(mapper.loops) - len(closed),
-            "loop_error_m": making.loop_error, "loop_error_deg": making.loop_error_deg,
+            "loop_error_m": making.loop_error,
+            "loop_error_deg": making.loop_error_deg,
             "drift_taken_out_max_m": max((loop.drift for loop in closed), default=0.0),
             "drift_taken_out_max_deg": np.degrees(max((loop.drift_turn for loop in closed), default=0.0)),
             "notes": list(mapping.notes),
         },
-        truth=truth, files=files, details=[*mapping.notes, *_loops_told(mapper)],
+        truth=truth,
+        files=files,
+        details=[*mapping.notes, *_loops_told(mapper)],
         hint=f"vinecompass locate {out} RUN --at x,y,heading_deg -o track.csv",
-    )  # fmt: skip
+    )
 
 
 def _measured(mapping: Mapping, run: Run) -> tuple[dict[str, float], MapAccuracy | None]:
@@ -126,17 +139,21 @@ def _measured(mapping: Mapping, run: Run) -> tuple[dict[str, float], MapAccuracy
         return {}, None
     error, relation = compare_tracks(mapping.track, run.truth), compare_relations(mapping.track, run.truth)
     truth = {
-        "position_rmse_m": error.position_rmse, "heading_rmse_deg": float(np.degrees(error.heading_rmse)),
-        "position_rmse_aligned_m": relation.aligned_rmse, "relation_error_m": relation.position,
+        "position_rmse_m": error.position_rmse,
+        "heading_rmse_deg": float(np.degrees(error.heading_rmse)),
+        "position_rmse_aligned_m": relation.aligned_rmse,
+        "relation_error_m": relation.position,
         "relation_error_deg": float(np.degrees(relation.heading)),
-    }  # fmt: skip
+    }
     if run.site_toml is None:
         return truth, None
     accuracy = measure_map(mapping.grid, parse_site(run.site_toml), run)
     truth |= {
-        "occupied_on_wall_share": accuracy.on_wall, "walls_found_share": accuracy.walls_found,
-        "walls_doubled_share": accuracy.doubled, "wall_error_rms_m": accuracy.wall_error_rms,
-    }  # fmt: skip
+        "occupied_on_wall_share": accuracy.on_wall,
+        "walls_found_share": accuracy.walls_found,
+        "walls_doubled_share": accuracy.doubled,
+        "wall_error_rms_m": accuracy.wall_error_rms,
+    }
     return truth, accuracy
 
 

@@ -20,7 +20,7 @@ from vinecompass.cli.common import (
     robot_option,
     settings_option,
     tell,
-)  # fmt: skip
+)
 from vinecompass.cli.seen import scan_at_option, scan_option, seen_obstacles
 from vinecompass.errors import InputError
 
@@ -48,10 +48,11 @@ MOTIONS = ("straight", "dubins", "reeds-shepp")
 @scan_option
 @scan_at_option
 @click.option(
-    "--method", metavar="NAME",
+    "--method",
+    metavar="NAME",
     help="dijkstra, a-star (used if not given), any-angle, lattice (for a car), rrt, rrt-connect, rrt-star, "
     "informed-rrt-star or roadmap.",
-)  # fmt: skip
+)
 @click.option("--motion", type=click.Choice(MOTIONS), help="Lines or curves; what the drive can do, if not given.")
 @click.option("--radius", type=float, help="Least turning radius of curves, m; the car's own if not given.")
 @click.option("--compare", help="Planners to compare, with commas between them, or all.")
@@ -63,27 +64,74 @@ MOTIONS = ("straight", "dubins", "reeds-shepp")
 @picture_option
 @json_option
 def plan(
-    map: Path, robot: Path, start: str, goal: str, via: tuple[str, ...], site: Path | None, zones: Path | None,
-    scan: str | None, scan_at: str | None, method: str | None, motion: str | None, radius: float | None,
-    compare: str | None, repeat: int, longest_edge: tuple[float, ...], seed: tuple[int, ...], out: Path | None,
-    settings: Path | None, picture: Path | None, as_json: bool,
-) -> int:  # fmt: skip
+    map: Path,
+    robot: Path,
+    start: str,
+    goal: str,
+    via: tuple[str, ...],
+    site: Path | None,
+    zones: Path | None,
+    scan: str | None,
+    scan_at: str | None,
+    method: str | None,
+    motion: str | None,
+    radius: float | None,
+    compare: str | None,
+    repeat: int,
+    longest_edge: tuple[float, ...],
+    seed: tuple[int, ...],
+    out: Path | None,
+    settings: Path | None,
+    picture: Path | None,
+    as_json: bool,
+) -> int:
     """Plan a path for the whole body on the priced floor of MAP. Exit status 1, and the reason, if there is none."""
     outcome = run_plan(
-        map, robot, start, goal, site, out, via=via, zones_path=zones, scan=scan, scan_at=scan_at, method=method,
-        motion=motion, radius=radius, compare=compare, repeat=repeat, longest_edges=longest_edge, seeds=seed,
-        settings=settings, picture=picture,
-    )  # fmt: skip
+        map,
+        robot,
+        start,
+        goal,
+        site,
+        out,
+        via=via,
+        zones_path=zones,
+        scan=scan,
+        scan_at=scan_at,
+        method=method,
+        motion=motion,
+        radius=radius,
+        compare=compare,
+        repeat=repeat,
+        longest_edges=longest_edge,
+        seeds=seed,
+        settings=settings,
+        picture=picture,
+    )
     return tell(outcome, as_json)
 
 
 def run_plan(
-    map_path: Path, robot_path: Path, start: str, goal: str, site_path: Path | None, out: Path | None, *,
-    via: tuple[str, ...] = (), zones_path: Path | None = None, scan: str | None = None, scan_at: str | None = None,
-    method: str | None = None, motion: str | None = None, radius: float | None = None, compare: str | None = None,
-    repeat: int = 1, longest_edges: tuple[float, ...] = (), seeds: tuple[int, ...] = (),
-    settings: Path | None = None, picture: Path | None,
-) -> Outcome:  # fmt: skip
+    map_path: Path,
+    robot_path: Path,
+    start: str,
+    goal: str,
+    site_path: Path | None,
+    out: Path | None,
+    *,
+    via: tuple[str, ...] = (),
+    zones_path: Path | None = None,
+    scan: str | None = None,
+    scan_at: str | None = None,
+    method: str | None = None,
+    motion: str | None = None,
+    radius: float | None = None,
+    compare: str | None = None,
+    repeat: int = 1,
+    longest_edges: tuple[float, ...] = (),
+    seeds: tuple[int, ...] = (),
+    settings: Path | None = None,
+    picture: Path | None,
+) -> Outcome:
     """Do what the command does."""
     from vinecompass.costs import price_floor
     from vinecompass.robot import read_robot
@@ -97,21 +145,28 @@ def run_plan(
     obstacles = None if scan is None else seen_obstacles(grid, robot, scan, scan_at, chosen.costs)
     costmap = price_floor(
         grid, robot, zones=load_zones(zones_path or site_path or map_path), obstacles=obstacles, settings=chosen.costs
-    )  # fmt: skip
+    )
     steering = _motion(robot, motion, radius)
     edges = longest_edges or (chosen.planning.longest_edge,)
     if compare is None:
         if len(edges) > 1 or len(seeds) > 1 or repeat != 1:
-            raise InputError("compares planners", key="--repeat, or --longest-edge or --seed more than once",
-                             expected="--compare METHOD,… or --compare all, too")  # fmt: skip
+            raise InputError(
+                "compares planners",
+                key="--repeat, or --longest-edge or --seed more than once",
+                expected="--compare METHOD,… or --compare all, too",
+            )
         one = chosen.planning.model_copy(update={"longest_edge": edges[0]})
         seed = seeds[0] if seeds else 0
         outcome = _planned(costmap, robot, poses, steering, one, method, seed, goal, out, picture)
         outcome.hint = f"vinecompass drive SITE --robot {robot_path} --map {map_path} --to {goal!r} -o mission"
         return outcome
     if via or out is not None or method is not None:
-        raise InputError("compares one leg, and writes no plan", key="--compare", value=compare,
-                         expected="no --via, --method or --out")  # fmt: skip
+        raise InputError(
+            "compares one leg, and writes no plan",
+            key="--compare",
+            value=compare,
+            expected="no --via, --method or --out",
+        )
     return _compared(costmap, robot, poses, steering, chosen.planning, compare, repeat, longest_edges, seeds, picture)
 
 
@@ -131,9 +186,17 @@ def _motion(robot: Robot, name: str | None, radius: float | None) -> Motion | No
 
 
 def _planned(
-    costmap: CostMap, robot: Robot, poses: list[NDArray[np.float64]], motion: Motion | None, settings: PlanSettings,
-    method: str | None, seed: int, goal: str, out: Path | None, picture: Path | None,
-) -> Outcome:  # fmt: skip
+    costmap: CostMap,
+    robot: Robot,
+    poses: list[NDArray[np.float64]],
+    motion: Motion | None,
+    settings: PlanSettings,
+    method: str | None,
+    seed: int,
+    goal: str,
+    out: Path | None,
+    picture: Path | None,
+) -> Outcome:
     import numpy as np
 
     from vinecompass.planning import plan_round, write_plan
@@ -142,13 +205,20 @@ def _planned(
     last = legs[-1]
     files = {}
     quality: dict[str, Any] = {
-        "status": last.status, "reason": last.reason, "method": last.method, "legs": len(poses) - 1,
-        "length_m": sum(leg.length for leg in legs), "cost_m": sum(leg.cost for leg in legs),
-        "least_clearance_m": min(leg.least_clearance for leg in legs), "reversals": sum(leg.reversals for leg in legs),
+        "status": last.status,
+        "reason": last.reason,
+        "method": last.method,
+        "legs": len(poses) - 1,
+        "length_m": sum(leg.length for leg in legs),
+        "cost_m": sum(leg.cost for leg in legs),
+        "least_clearance_m": min(leg.least_clearance for leg in legs),
+        "reversals": sum(leg.reversals for leg in legs),
         "body_clear": last.found and all(leg.least_clearance > 0.0 for leg in legs),
-        "poses": sum(len(leg.poses) for leg in legs), "expanded": sum(leg.expanded for leg in legs),
-        "iterations": sum(leg.iterations for leg in legs), "duration_s": np.float64(sum(leg.duration for leg in legs)),
-    }  # fmt: skip
+        "poses": sum(len(leg.poses) for leg in legs),
+        "expanded": sum(leg.expanded for leg in legs),
+        "iterations": sum(leg.iterations for leg in legs),
+        "duration_s": np.float64(sum(leg.duration for leg in legs)),
+    }
     if last.found:
         line = (
             f"{quality['length_m']:.2f} m to {goal}, costing {quality['cost_m']:.2f} m; the body keeps "
@@ -162,9 +232,13 @@ def _planned(
         why = last.why_not
         if why is not None:
             quality["why_not"] = {
-                "cause": why.cause, "remedy": why.remedy, "x_m": why.place[0] if why.place else None,
-                "y_m": why.place[1] if why.place else None, "width_m": why.width, "needed_m": why.needed,
-            }  # fmt: skip
+                "cause": why.cause,
+                "remedy": why.remedy,
+                "x_m": why.place[0] if why.place else None,
+                "y_m": why.place[1] if why.place else None,
+                "width_m": why.width,
+                "needed_m": why.needed,
+            }
     if picture is not None:
         from vinecompass.figures import draw_plan, save_figure
 
@@ -173,9 +247,17 @@ def _planned(
 
 
 def _compared(
-    costmap: CostMap, robot: Robot, poses: list[NDArray[np.float64]], motion: Motion | None, settings: PlanSettings,
-    names: str, repeat: int, edges: tuple[float, ...], seeds: tuple[int, ...], picture: Path | None,
-) -> Outcome:  # fmt: skip
+    costmap: CostMap,
+    robot: Robot,
+    poses: list[NDArray[np.float64]],
+    motion: Motion | None,
+    settings: PlanSettings,
+    names: str,
+    repeat: int,
+    edges: tuple[float, ...],
+    seeds: tuple[int, ...],
+    picture: Path | None,
+) -> Outcome:
     from vinecompass.planning import Problem, compare_planners, entries_of
 
     problem = Problem(costmap, robot, poses[0], poses[1], motion)
@@ -189,25 +271,36 @@ def _compared(
         files["picture"] = str(save_figure(draw_plan_comparison(found), picture))
     best = found.cheapest
     line = (
-        f"no planner of {len(found.rows)} found a way" if best is None
+        f"no planner of {len(found.rows)} found a way"
+        if best is None
         else f"{best.entry.label} is cheapest of {len(found.rows)}: {best.median('cost'):.2f} m in "
         f"{1000.0 * best.time:.0f} ms"
-    )  # fmt: skip
+    )
     head = f"{'planner':<36} found   time, ms   spread   cost, m  length, m  clearance, m    nodes"
     return Outcome(
-        "plan", line, quality={"planners": [_row(row) for row in found.rows]}, files=files, done=best is not None,
+        "plan",
+        line,
+        quality={"planners": [_row(row) for row in found.rows]},
+        files=files,
+        done=best is not None,
         details=[head, *(_row_line(row) for row in found.rows)],
         hint="vinecompass plan MAP … --method METHOD -o plan.csv",
-    )  # fmt: skip
+    )
 
 
 def _row(row: Row) -> dict[str, Any]:
     return {
-        "planner": row.entry.label, "method": row.entry.method, "success": row.success, "time_s": row.time,
-        "time_spread_s": row.time_spread, "cost_m": row.median("cost"), "length_m": row.median("length"),
-        "least_clearance_m": row.median("least_clearance"), "expanded": row.median("expanded"),
+        "planner": row.entry.label,
+        "method": row.entry.method,
+        "success": row.success,
+        "time_s": row.time,
+        "time_spread_s": row.time_spread,
+        "cost_m": row.median("cost"),
+        "length_m": row.median("length"),
+        "least_clearance_m": row.median("least_clearance"),
+        "expanded": row.median("expanded"),
         "reversals": row.median("reversals"),
-    }  # fmt: skip
+    }
 
 
 def _row_line(row: Row) -> str:

@@ -19,7 +19,7 @@ from vinecompass.cli.common import (
     robot_option,
     settings_option,
     tell,
-)  # fmt: skip
+)
 from vinecompass.cli.seen import scan_at_option, scan_option, seen_obstacles
 from vinecompass.errors import InputError
 
@@ -48,26 +48,61 @@ __all__ = ["price", "run_price"]
 @picture_option
 @json_option
 def price(
-    map: Path, robot: Path, zones: Path | None, scan: str | None, scan_at: str | None, out: Path | None, narrow: bool,
-    explain: str | None, layers: bool, along: tuple[str, str] | None, against: Path | None, settings: Path | None,
-    picture: Path | None, as_json: bool,
-) -> int:  # fmt: skip
+    map: Path,
+    robot: Path,
+    zones: Path | None,
+    scan: str | None,
+    scan_at: str | None,
+    out: Path | None,
+    narrow: bool,
+    explain: str | None,
+    layers: bool,
+    along: tuple[str, str] | None,
+    against: Path | None,
+    settings: Path | None,
+    picture: Path | None,
+    as_json: bool,
+) -> int:
     """Give each cell of MAP a price, in metres-equivalent per metre: 1 is clear floor, inf is closed."""
     for option, given in (("--layers", layers), ("--along", along), ("--against", against)):
         if given and picture is None:
             raise InputError("draws", key=option, expected="--picture FILE.png, too")
-    return tell(run_price(
-        map, robot, zones, out, scan=scan, scan_at=scan_at, narrow=narrow, explain=explain, layers=layers, along=along,
-        against=against, settings=settings, picture=picture,
-    ), as_json)  # fmt: skip
+    return tell(
+        run_price(
+            map,
+            robot,
+            zones,
+            out,
+            scan=scan,
+            scan_at=scan_at,
+            narrow=narrow,
+            explain=explain,
+            layers=layers,
+            along=along,
+            against=against,
+            settings=settings,
+            picture=picture,
+        ),
+        as_json,
+    )
 
 
 def run_price(
-    map_path: Path, robot_path: Path, zones: Path | None, out: Path | None, *, scan: str | None = None,
-    scan_at: str | None = None, narrow: bool = False, explain: str | None = None, layers: bool = False,
-    along: tuple[str, str] | None = None, against: Path | None = None, settings: Path | None = None,
+    map_path: Path,
+    robot_path: Path,
+    zones: Path | None,
+    out: Path | None,
+    *,
+    scan: str | None = None,
+    scan_at: str | None = None,
+    narrow: bool = False,
+    explain: str | None = None,
+    layers: bool = False,
+    along: tuple[str, str] | None = None,
+    against: Path | None = None,
+    settings: Path | None = None,
     picture: Path | None,
-) -> Outcome:  # fmt: skip
+) -> Outcome:
     """Do what the command does."""
     import numpy as np
 
@@ -82,9 +117,11 @@ def run_price(
     prices, area = costmap.prices[grid.free], grid.cell_size**2
     finite = prices[np.isfinite(prices)]
     quality: dict[str, Any] = {
-        "free_m2": len(prices) * area, "open_m2": len(finite) * area, "clear_m2": np.sum(finite == 1.0) * area,
+        "free_m2": len(prices) * area,
+        "open_m2": len(finite) * area,
+        "clear_m2": np.sum(finite == 1.0) * area,
         "dearest_m_per_m": finite.max(initial=1.0),
-    }  # fmt: skip
+    }
     details, places = [], []
     if obstacles is not None:
         quality["obstacle_cells"] = int(obstacles.mask.sum())
@@ -113,7 +150,7 @@ def run_price(
         if against is not None:
             other = price_floor(
                 grid, robot, zones=zone_list, obstacles=obstacles, settings=load_settings(against).costs
-            )  # fmt: skip
+            )
             figure = draw_cost_change(costmap, other, "as set", against.name)
         elif along is not None:
             figure = draw_profile(costmap, robot, *(find_point(text, option="--along") for text in along))
@@ -123,9 +160,13 @@ def run_price(
             figure = draw_costs(costmap, robot, places)
         files["picture"] = str(save_figure(figure, picture))
     return Outcome(
-        "price", _line(costmap, robot, quality, places), quality=quality, files=files, details=details,
+        "price",
+        _line(costmap, robot, quality, places),
+        quality=quality,
+        files=files,
+        details=details,
         hint=f"vinecompass plan {map_path} --robot {robot_path} --from x,y,heading_deg --to x,y,heading_deg",
-    )  # fmt: skip
+    )
 
 
 def _line(costmap: CostMap, robot: Robot, quality: dict[str, Any], places: list[NarrowPlace]) -> str:
@@ -141,7 +182,13 @@ def _line(costmap: CostMap, robot: Robot, quality: dict[str, Any], places: list[
 
 def _told(place: NarrowPlace) -> dict[str, Any]:
     return {
-        "x_m": place.x, "y_m": place.y, "width_m": place.width, "needed_m": place.needed, "length_m": place.length,
-        "passes": place.passes, "price_m_per_m": place.price, "closed_by": list(place.closed_by),
+        "x_m": place.x,
+        "y_m": place.y,
+        "width_m": place.width,
+        "needed_m": place.needed,
+        "length_m": place.length,
+        "passes": place.passes,
+        "price_m_per_m": place.price,
+        "closed_by": list(place.closed_by),
         "decides": place.decides,
-    }  # fmt: skip
+    }

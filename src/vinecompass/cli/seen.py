@@ -25,9 +25,7 @@ ROUGHLY = 2.0
 """Metres that a rough pose may be off."""
 
 
-def seen_obstacles(
-    grid: Grid, robot: Robot, scan: str, scan_at: str | None, settings: CostSettings
-) -> LiveObstacles:  # fmt: skip
+def seen_obstacles(grid: Grid, robot: Robot, scan: str, scan_at: str | None, settings: CostSettings) -> LiveObstacles:
     """Find where a scan was taken, and enter what it sees away from everything mapped.
 
     Raises
@@ -69,12 +67,14 @@ def seen_obstacles(
         raise InputError("fits nowhere on the map", key="--scan", value=scan, expected="a scan taken there")
     if len(places) > 1:
         raise InputError(
-            f"fits at {len(places)} places", key="--scan", value=scan,
+            f"fits at {len(places)} places",
+            key="--scan",
+            value=scan,
             expected=f"--scan-at to tell which: {' or '.join(str(place) for place in places[:3])}",
-        )  # fmt: skip
+        )
     seen = LiveObstacles(
         grid, apart=settings.obstacle_apart, memory=settings.obstacle_memory, reach=settings.obstacle_reach
-    )  # fmt: skip
+    )
     beams = straightened_beams(one.ranges, robot.scanner, sweep, clear_reach=settings.obstacle_reach)
     seen.see(one.t, places[0].pose, beams, scan)
     return seen

@@ -16,7 +16,7 @@ from vinecompass.cli.common import (
     robot_option,
     seed_option,
     tell,
-)  # fmt: skip
+)
 from vinecompass.errors import InputError
 
 __all__ = ["run_simulate", "simulate"]
@@ -28,23 +28,41 @@ __all__ = ["run_simulate", "simulate"]
 @click.option("--route", required=True, help="Name of the route in the site file to drive along.")
 @click.option("-o", "--out", type=FILE, required=True, help="The run folder to write.")
 @click.option("--tables", type=click.Choice(["parquet", "csv"]), default="parquet", show_default=True)
-@click.option("--fault", metavar="NAME@BEGIN-END", help="Spoil the recording, to practise on: such as "
-              '"frozen scans@20-23", seconds. A wrong name lists the right ones.')  # fmt: skip
+@click.option(
+    "--fault",
+    metavar="NAME@BEGIN-END",
+    help="Spoil the recording, to practise on: such as "
+    '"frozen scans@20-23", seconds. A wrong name lists the right ones.',
+)
 @seed_option
 @picture_option
 @json_option
 def simulate(
-    site: Path, robot: Path, route: str, out: Path, tables: Literal["parquet", "csv"], fault: str | None, seed: int,
-    picture: Path | None, as_json: bool,
-) -> int:  # fmt: skip
+    site: Path,
+    robot: Path,
+    route: str,
+    out: Path,
+    tables: Literal["parquet", "csv"],
+    fault: str | None,
+    seed: int,
+    picture: Path | None,
+    as_json: bool,
+) -> int:
     """Drive the robot along a route of SITE, by sight, and save what its sensors read, with the truth, as a run."""
     return tell(run_simulate(site, robot, route, out, tables=tables, fault=fault, seed=seed, picture=picture), as_json)
 
 
 def run_simulate(
-    site_path: Path, robot_path: Path, route: str, out: Path, *, tables: Literal["parquet", "csv"] = "parquet",
-    fault: str | None = None, seed: int, picture: Path | None,
-) -> Outcome:  # fmt: skip
+    site_path: Path,
+    robot_path: Path,
+    route: str,
+    out: Path,
+    *,
+    tables: Literal["parquet", "csv"] = "parquet",
+    fault: str | None = None,
+    seed: int,
+    picture: Path | None,
+) -> Outcome:
     """Do what the command does."""
     import numpy as np
 
@@ -79,16 +97,19 @@ def run_simulate(
         f"{duration:.0f} s and {run.truth.length:.0f} m along {route!r}, {len(scans)} scans; "
         f"the wheels alone end {drift.position[-1]:.1f} m and {abs(np.degrees(drift.heading[-1])):.0f} degrees off",
         quality={
-            "duration_s": duration, "scans": len(scans), "beams": robot.scanner.beams,
+            "duration_s": duration,
+            "scans": len(scans),
+            "beams": robot.scanner.beams,
             "beams_returned_share": np.mean(np.isfinite(scans.ranges)),
         },
         truth={
-            "way_m": run.truth.length, "odometry_end_error_m": drift.position[-1],
+            "way_m": run.truth.length,
+            "odometry_end_error_m": drift.position[-1],
             "odometry_end_error_deg": np.degrees(drift.heading[-1]),
         },
         files=files,
         hint=f"vinecompass check {out}",
-    )  # fmt: skip
+    )
 
 
 def _find_fault(text: str) -> tuple[str, float, float]:

@@ -39,4 +39,4 @@ __all__ = [
     "standing_robot",
     "touches_on_the_way",
     "write_costmap",
-]  # fmt: skip
+]

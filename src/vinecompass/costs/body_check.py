@@ -57,10 +57,14 @@ class BodyCheck:
     def _touched(self, local: NDArray[np.float64]) -> NDArray[np.int64]:
         return np.asarray(
             first_touch(
-                self._costmap.forbidden, self._costmap.clearance, self._outline, self._outer_radius,
-                self._grid.cell_size, local,
+                self._costmap.forbidden,
+                self._costmap.clearance,
+                self._outline,
+                self._outer_radius,
+                self._grid.cell_size,
+                local,
             )
-        )  # fmt: skip
+        )
 
     def _local(self, poses: ArrayLike) -> NDArray[np.float64]:
         # Planners come here for every edge: plain arithmetic, a fifth of the time of `compose`.

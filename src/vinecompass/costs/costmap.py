@@ -187,12 +187,12 @@ def people_layer(people: Sequence[Walking], settings: CostSettings) -> PeopleLay
     s = settings
     return PeopleLayer(
         people, s.people_price, s.people_spread, s.people_lookahead, s.people_wide_side, s.people_widening
-    )  # fmt: skip
+    )
 
 
 def price_stack(
     grid: Grid, robot: Robot, stack: Sequence[Layer], one_way: NDArray[np.float32] | None = None
-) -> CostMap:  # fmt: skip
+) -> CostMap:
     """Price a floor by layers, the last a `ClearanceLayer` that is given its clearance here."""
     *lower, last = stack
     assert isinstance(last, ClearanceLayer)

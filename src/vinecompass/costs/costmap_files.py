@@ -25,7 +25,13 @@ def write_costmap(costmap: CostMap, path: str | Path) -> Path:
     arrays: dict[str, Any] = {f"layer_{name}": factors for name, factors in costmap.layers.items()}
     grid = costmap.grid
     np.savez_compressed(
-        buffer, format=np.array("vinecompass costmap"), version=np.array(1), prices=costmap.prices,
-        cell_size=np.array(grid.cell_size), corner=np.array(grid.corner), turn=np.array(grid.turn), **arrays,
-    )  # fmt: skip
+        buffer,
+        format=np.array("vinecompass costmap"),
+        version=np.array(1),
+        prices=costmap.prices,
+        cell_size=np.array(grid.cell_size),
+        corner=np.array(grid.corner),
+        turn=np.array(grid.turn),
+        **arrays,
+    )
     return atomic_write(path, buffer.getvalue())

@@ -49,17 +49,18 @@ class LiveCosts:
     """
 
     def __init__(
-        self, grid: Grid, robot: Robot, *, zones: Sequence[Zone] = (), extra_layers: Sequence[Layer] = (),
+        self,
+        grid: Grid,
+        robot: Robot,
+        *,
+        zones: Sequence[Zone] = (),
+        extra_layers: Sequence[Layer] = (),
         settings: CostSettings | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         s = self._settings = settings or CostSettings()
         self._grid, self._robot = grid, robot
-        self.obstacles = LiveObstacles(
-            grid, apart=s.obstacle_apart, memory=s.obstacle_memory, reach=s.obstacle_reach
-        )  # fmt: skip
-        costmap = price_floor(
-            grid, robot, zones=zones, obstacles=self.obstacles, extra_layers=extra_layers, settings=s
-        )  # fmt: skip
+        self.obstacles = LiveObstacles(grid, apart=s.obstacle_apart, memory=s.obstacle_memory, reach=s.obstacle_reach)
+        costmap = price_floor(grid, robot, zones=zones, obstacles=self.obstacles, extra_layers=extra_layers, settings=s)
         *lower, near = costmap.stack
         layers = costmap.layers | {"people": np.ones(grid.shape, np.float32)}
         self.costmap = replace(costmap, stack=(*lower, self._people(()), near), layers=layers)
@@ -72,7 +73,7 @@ class LiveCosts:
 
     def see(
         self, t: float, pose: ArrayLike, beams: Beams, sensor: str = "scans", people: Sequence[Walking] = ()
-    ) -> Window:  # fmt: skip
+    ) -> Window:
         """Take in a scan's beams, from a body at a pose ``(3,)`` in the site frame.
 
         What is seen of people who walk is no obstacle: where they are now, they will not be when the robot gets there.

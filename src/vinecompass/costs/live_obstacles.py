@@ -50,7 +50,7 @@ class LiveObstacles:
 
     def see(
         self, t: float, pose: ArrayLike, beams: Beams, sensor: str, brief: NDArray[np.bool_] | None = None
-    ) -> Window:  # fmt: skip
+    ) -> Window:
         """Take in a scan's beams, from a body at a pose in the site frame.
 
         Parameters
@@ -89,9 +89,18 @@ class LiveObstacles:
             forget_at[brief] = t + self._brief
         low, high = _window_of(self._cells)
         entered = pass_beams(
-            self._until[sensor], self._own, self.mask, origins, ends, beams.hit, forget_at, first, last,
-            np.maximum(low, first), np.minimum(high, last),
-        )  # fmt: skip
+            self._until[sensor],
+            self._own,
+            self.mask,
+            origins,
+            ends,
+            beams.hit,
+            forget_at,
+            first,
+            last,
+            np.maximum(low, first),
+            np.minimum(high, last),
+        )
         rows, columns = self._cells.T
         still = np.max([until[rows, columns] for until in self._until.values()], axis=0) >= t
         self.mask[rows[~still], columns[~still]] = False

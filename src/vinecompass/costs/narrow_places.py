@@ -151,15 +151,26 @@ def _described(costmap: CostMap, robot: Robot, cells: NDArray[np.int64], needed:
     price = float(costmap.prices[low[0] : cell[0] + 2, low[1] : cell[1] + 2].min())
     extent = np.ptp(cells, axis=0) * grid.cell_size
     return NarrowPlace(
-        float(x), float(y), width, needed, float(np.hypot(*extent)), price, closed_by,
+        float(x),
+        float(y),
+        width,
+        needed,
+        float(np.hypot(*extent)),
+        price,
+        closed_by,
         _decides(costmap, robot, closed_by, sides, price, width, needed),
-    )  # fmt: skip
+    )
 
 
 def _decides(
-    costmap: CostMap, robot: Robot, closed_by: tuple[str, ...], sides: NDArray[np.int64], price: float, width: float,
+    costmap: CostMap,
+    robot: Robot,
+    closed_by: tuple[str, ...],
+    sides: NDArray[np.int64],
+    price: float,
+    width: float,
     needed: float,
-) -> str:  # fmt: skip
+) -> str:
     if np.isfinite(price):
         return "costs.comfort and costs.contact_price decide its price"
     if "map" in closed_by and any(costmap.grid.unknown[tuple(cell)] for cell in sides):

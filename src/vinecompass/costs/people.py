@@ -116,12 +116,16 @@ class PeopleLayer:
     def why(self, x: float, y: float) -> str:
         """Name the person who is charged for there."""
         eggs = [
-            float(self._egg(
-                self._drawn_out(each), float(np.arctan2(each.velocity_y, each.velocity_x)),
-                np.array([x - each.x]), np.array([y - each.y]),
-            )[0, 0])
+            float(
+                self._egg(
+                    self._drawn_out(each),
+                    float(np.arctan2(each.velocity_y, each.velocity_x)),
+                    np.array([x - each.x]),
+                    np.array([y - each.y]),
+                )[0, 0]
+            )
             for each in self.people
-        ]  # fmt: skip
+        ]
         return str(self.people[int(np.argmax(eggs))]) if eggs and max(eggs) > 1.0 else "nobody near"
 
     def _drawn_out(self, person: Walking) -> float:

@@ -38,4 +38,4 @@ __all__ = [
     "draw_quality",
     "draw_run",
     "save_figure",
-]  # fmt: skip
+]

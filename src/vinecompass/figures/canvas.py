@@ -22,10 +22,32 @@ from vinecompass.grids import Grid, strongest
 from vinecompass.robot import Robot
 
 __all__ = [
-    "AUBERGINE", "BURGUNDY", "CHARCOAL", "CORAL", "GREY", "OLIVE", "PAPER", "RUST", "SAFFRON", "SAND", "SIDE",
-    "SLATE", "STRAW", "TEAL", "add_side_axes", "blank_sheet", "draw_grid", "draw_image", "draw_robot",
-    "draw_scale_bar", "draw_truth", "new_sheet", "save_figure", "strongest", "write_side",
-]  # fmt: skip
+    "AUBERGINE",
+    "BURGUNDY",
+    "CHARCOAL",
+    "CORAL",
+    "GREY",
+    "OLIVE",
+    "PAPER",
+    "RUST",
+    "SAFFRON",
+    "SAND",
+    "SIDE",
+    "SLATE",
+    "STRAW",
+    "TEAL",
+    "add_side_axes",
+    "blank_sheet",
+    "draw_grid",
+    "draw_image",
+    "draw_robot",
+    "draw_scale_bar",
+    "draw_truth",
+    "new_sheet",
+    "save_figure",
+    "strongest",
+    "write_side",
+]
 
 PAPER, SAND, AUBERGINE = "#FBF7F0", "#DDD3C2", "#2E1A2F"
 STRAW, RUST, BURGUNDY = "#F2D98B", "#C7643A", "#6B1E3A"
@@ -76,9 +98,15 @@ def add_side_axes(figure: Figure, bottom: float, height: float, *, xlabel: str, 
 def write_side(figure: Figure, handles: Sequence[Line2D | Patch], numbers: Sequence[tuple[str, str]]) -> None:
     """Fill the column on the right: the legend on top, and below it the numbers, a name and a value each."""
     legend = figure.legend(
-        handles=handles, loc="upper left", bbox_to_anchor=(SIDE, 0.925), frameon=False, fontsize=10,
-        handlelength=2.0, labelspacing=0.6, borderaxespad=0.0,
-    )  # fmt: skip
+        handles=handles,
+        loc="upper left",
+        bbox_to_anchor=(SIDE, 0.925),
+        frameon=False,
+        fontsize=10,
+        handlelength=2.0,
+        labelspacing=0.6,
+        borderaxespad=0.0,
+    )
     legend.set_in_layout(False)
     top = 0.925 - 0.0345 * len(handles) - 0.04
     for line, (name, value) in enumerate(numbers):
@@ -95,10 +123,18 @@ def draw_image(axes: Axes, grid: Grid, colours: NDArray[np.float32]) -> None:
     place = Affine2D().rotate(grid.turn).translate(*grid.corner)
     image.set_transform(place + axes.transData)
     (left, bottom), (right, top) = grid.corner_points.min(0), grid.corner_points.max(0)
-    axes.add_patch(Rectangle(
-        (left - 1.0, bottom - 1.8), right - left + 2.0, top - bottom + 2.8,
-        facecolor=SAND, edgecolor="#C9BCA6", hatch="////", linewidth=0.0, zorder=0,
-    ))  # fmt: skip
+    axes.add_patch(
+        Rectangle(
+            (left - 1.0, bottom - 1.8),
+            right - left + 2.0,
+            top - bottom + 2.8,
+            facecolor=SAND,
+            edgecolor="#C9BCA6",
+            hatch="////",
+            linewidth=0.0,
+            zorder=0,
+        )
+    )
     axes.set_xlim(left - 1.0, right + 1.0)
     axes.set_ylim(bottom - 1.8, top + 1.0)
     draw_scale_bar(axes)
@@ -142,9 +178,15 @@ def draw_scale_bar(axes: Axes, length: float = 5.0) -> None:
     x, y = right - length - 0.03 * (right - left), bottom + 0.022 * (top - bottom)
     axes.plot([x, x + length], [y, y], color=CHARCOAL, linewidth=3.0, solid_capstyle="butt", zorder=9)
     axes.text(
-        x + length / 2.0, y + 0.008 * (top - bottom), f"{length:g} m", ha="center", va="bottom", fontsize=9, zorder=9,
+        x + length / 2.0,
+        y + 0.008 * (top - bottom),
+        f"{length:g} m",
+        ha="center",
+        va="bottom",
+        fontsize=9,
+        zorder=9,
         bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 1.0, "alpha": 0.8},
-    )  # fmt: skip
+    )
 
 
 def save_figure(figure: Figure, path: str | Path) -> Path:

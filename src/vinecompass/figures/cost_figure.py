@@ -28,7 +28,7 @@ from vinecompass.figures.canvas import (
     draw_image,
     new_sheet,
     write_side,
-)  # fmt: skip
+)
 from vinecompass.robot import Robot
 
 __all__ = ["add_price_bar", "draw_costs", "draw_prices", "top_price"]
@@ -60,10 +60,12 @@ def draw_costs(costmap: CostMap, robot: Robot, places: Sequence[NarrowPlace] = (
     if places:
         legend += draw_narrow_places(axes, places)
         numbers = [
-            (f"{number}  {place.width:.2f} m at {place.x:.1f}, {place.y:.1f}",
-             f"{place.price:.1f} m/m" if place.passes else "closed")
+            (
+                f"{number}  {place.width:.2f} m at {place.x:.1f}, {place.y:.1f}",
+                f"{place.price:.1f} m/m" if place.passes else "closed",
+            )
             for number, place in enumerate(places[:MOST_LISTED], start=1)
-        ]  # fmt: skip
+        ]
     else:
         draw_fall(figure, costmap)
     write_side(figure, legend, numbers)
@@ -75,17 +77,39 @@ def draw_narrow_places(axes: Axes, places: Sequence[NarrowPlace]) -> list[Line2D
     """Mark narrow places by number: a cross if the robot does not pass, a ring if it does. Returns the legend."""
     for number, place in enumerate(places, start=1):
         marker = "o" if place.passes else "X"
-        axes.plot(place.x, place.y, marker=marker, color=SLATE, markersize=8, markerfacecolor="none" if place.passes
-                  else SLATE, markeredgewidth=1.6, zorder=8)  # fmt: skip
+        axes.plot(
+            place.x,
+            place.y,
+            marker=marker,
+            color=SLATE,
+            markersize=8,
+            markerfacecolor="none" if place.passes else SLATE,
+            markeredgewidth=1.6,
+            zorder=8,
+        )
         axes.annotate(
-            f"{number}", (place.x, place.y), xytext=(6, 5), textcoords="offset points", fontsize=9, zorder=9,
+            f"{number}",
+            (place.x, place.y),
+            xytext=(6, 5),
+            textcoords="offset points",
+            fontsize=9,
+            zorder=9,
             bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.6, "alpha": 0.8},
-        )  # fmt: skip
+        )
     return [
-        Line2D([], [], color=SLATE, linestyle="", markersize=8, marker=marker, markerfacecolor=face,
-               markeredgewidth=1.6, label=label)
+        Line2D(
+            [],
+            [],
+            color=SLATE,
+            linestyle="",
+            markersize=8,
+            marker=marker,
+            markerfacecolor=face,
+            markeredgewidth=1.6,
+            label=label,
+        )
         for marker, face, label in (("o", "none", "narrow, passes"), ("X", SLATE, "narrow, does not pass"))
-    ]  # fmt: skip
+    ]
 
 
 def draw_fall(figure: Figure, costmap: CostMap) -> None:
@@ -106,7 +130,7 @@ def add_price_bar(figure: Figure, costmap: CostMap, top: float | None = None) ->
     bar_axes = figure.add_axes((0.77, 0.1, 0.2, 0.022))
     bar = figure.colorbar(
         ScalarMappable(Normalize(1.0, highest), PRICE_COLOURS), cax=bar_axes, orientation="horizontal"
-    )  # fmt: skip
+    )
     bar.set_label("price, metres-equivalent per metre", fontsize=9)
 
 
@@ -117,7 +141,7 @@ def top_price(costmap: CostMap) -> float:
 
 def draw_prices(
     axes: Axes, costmap: CostMap, factors: NDArray[np.float32] | None = None, top: float | None = None
-) -> list[Patch]:  # fmt: skip
+) -> list[Patch]:
     """Draw the prices of a costmap, or one layer's factors, up to a top price. Returns the legend."""
     grid, prices = costmap.grid, costmap.prices if factors is None else factors
     finite = np.isfinite(prices)

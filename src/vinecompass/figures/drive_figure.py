@@ -23,7 +23,7 @@ from vinecompass.figures.canvas import (
     draw_truth,
     new_sheet,
     write_side,
-)  # fmt: skip
+)
 from vinecompass.grids import Grid
 from vinecompass.rehearsal import Rehearsal
 
@@ -82,14 +82,23 @@ def _draw_stops(axes: Axes, rehearsal: Rehearsal) -> Line2D:
     for number, stop in enumerate(rehearsal.log.stops, 1):
         reached = stop.status == "reached"
         axes.plot(
-            *stop.goal[:2], marker="*", color=RUST if reached else PAPER, markersize=14,
-            markeredgecolor="white" if reached else RUST, zorder=7,
-        )  # fmt: skip
+            *stop.goal[:2],
+            marker="*",
+            color=RUST if reached else PAPER,
+            markersize=14,
+            markeredgecolor="white" if reached else RUST,
+            zorder=7,
+        )
         axes.annotate(
-            f"{number} {stop.name}" + ("" if reached else " (not reached)"), (stop.goal[0], stop.goal[1]),
-            xytext=(8, 8), textcoords="offset points", fontsize=9, color=CHARCOAL, zorder=10,
+            f"{number} {stop.name}" + ("" if reached else " (not reached)"),
+            (stop.goal[0], stop.goal[1]),
+            xytext=(8, 8),
+            textcoords="offset points",
+            fontsize=9,
+            color=CHARCOAL,
+            zorder=10,
             bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 1.0, "alpha": 0.8},
-        )  # fmt: skip
+        )
     return Line2D([], [], marker="*", color=RUST, linestyle="", markersize=11, label="stop (hollow: not reached)")
 
 

@@ -34,15 +34,29 @@ def draw_edits(before: Grid, after: Grid, zones: Sequence[Zone]) -> Figure:
         legend.append(Patch(facecolor=colour, label=label))
     for zone in zones:
         closed = zone.kind == "closed"
-        axes.add_patch(Polygon(
-            zone.polygon, closed=True, facecolor=BURGUNDY if closed else STRAW, alpha=0.35, edgecolor=BURGUNDY,
-            hatch="xx" if closed else None, zorder=5,
-        ))  # fmt: skip
+        axes.add_patch(
+            Polygon(
+                zone.polygon,
+                closed=True,
+                facecolor=BURGUNDY if closed else STRAW,
+                alpha=0.35,
+                edgecolor=BURGUNDY,
+                hatch="xx" if closed else None,
+                zorder=5,
+            )
+        )
         axes.annotate(zone.name, np.mean(zone.polygon, axis=0), ha="center", va="center", fontsize=8, zorder=8)
     if zones:
         legend.append(Patch(facecolor=STRAW, edgecolor=BURGUNDY, alpha=0.6, label="zones"))
-    write_side(figure, legend, [
-        ("size", size), ("cell", f"{after.cell_size:g} m"), ("turn", f"{np.degrees(after.turn):.2f} deg"),
-        ("free floor", f"{after.free.sum() * after.cell_size**2:.1f} m2"), ("zones", f"{len(zones)}"),
-    ])  # fmt: skip
+    write_side(
+        figure,
+        legend,
+        [
+            ("size", size),
+            ("cell", f"{after.cell_size:g} m"),
+            ("turn", f"{np.degrees(after.turn):.2f} deg"),
+            ("free floor", f"{after.free.sum() * after.cell_size**2:.1f} m2"),
+            ("zones", f"{len(zones)}"),
+        ],
+    )
     return figure

@@ -17,9 +17,19 @@ from vinecompass.files import atomic_write, check_suffix
 from vinecompass.grids import Grid
 
 __all__ = [
-    "BODY", "FREE", "MISS", "OCCUPIED", "PARTICLE", "SCAN", "UNKNOWN", "WAY", "WIDEST",
-    "draw_body", "map_picture", "save_film",
-]  # fmt: skip
+    "BODY",
+    "FREE",
+    "MISS",
+    "OCCUPIED",
+    "PARTICLE",
+    "SCAN",
+    "UNKNOWN",
+    "WAY",
+    "WIDEST",
+    "draw_body",
+    "map_picture",
+    "save_film",
+]
 
 WIDEST = 1000
 """Pixels a side that a frame has at most."""
@@ -61,7 +71,12 @@ def save_film(pictures: Sequence[Image.Image], path: str | Path, *, frame_ms: in
     durations = [frame_ms] * (len(pictures) - 1) + [2000]
     buffer = io.BytesIO()
     pictures[0].save(
-        buffer, format="GIF", save_all=True, append_images=list(pictures[1:]), duration=durations, loop=0,
+        buffer,
+        format="GIF",
+        save_all=True,
+        append_images=list(pictures[1:]),
+        duration=durations,
+        loop=0,
         optimize=False,
-    )  # fmt: skip
+    )
     return atomic_write(path, buffer.getvalue())

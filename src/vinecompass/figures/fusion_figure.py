@@ -23,7 +23,7 @@ from vinecompass.figures.canvas import (
     draw_truth,
     new_sheet,
     write_side,
-)  # fmt: skip
+)
 from vinecompass.fusion import Fused
 from vinecompass.runs import Run, compare_tracks
 from vinecompass.simulation import parse_site
@@ -31,9 +31,11 @@ from vinecompass.simulation import parse_site
 __all__ = ["draw_fusion"]
 
 STYLES: dict[str, tuple[str, Any, str]] = {
-    "wheels": (RUST, "-", "wheels alone"), "odometry": (OLIVE, "--", "odometry stream alone"),
-    "scans": (SLATE, "-.", "scans alone"), "fused": (TEAL, "-", "fused"),
-}  # fmt: skip
+    "wheels": (RUST, "-", "wheels alone"),
+    "odometry": (OLIVE, "--", "odometry stream alone"),
+    "scans": (SLATE, "-.", "scans alone"),
+    "fused": (TEAL, "-", "fused"),
+}
 
 
 def draw_fusion(fused: Fused, run: Run) -> Figure:
@@ -70,8 +72,10 @@ def draw_fusion(fused: Fused, run: Run) -> Figure:
     draw_scale_bar(axes)
     # The fused track is its own yardstick where there is no truth.
     shown = [name for name in tracks if name != "fused" or run.truth is not None]
-    numbers = [(f"{name}, end", f"{errors[name].position[-1]:.2f} m, {np.degrees(errors[name].heading[-1]):+.1f} deg")
-               for name in shown]  # fmt: skip
+    numbers = [
+        (f"{name}, end", f"{errors[name].position[-1]:.2f} m, {np.degrees(errors[name].heading[-1]):+.1f} deg")
+        for name in shown
+    ]
     numbers += [
         (f"{name}, normalised innovation", f"{report.normalised_innovation:.2f}")
         for name, report in fused.report.items()

@@ -20,7 +20,7 @@ from vinecompass.figures.canvas import (
     draw_robot,
     draw_scale_bar,
     new_sheet,
-)  # fmt: skip
+)
 from vinecompass.health import Finding, Health
 from vinecompass.odometry import deskewed_hits
 from vinecompass.runs import Run
@@ -60,8 +60,9 @@ def _draw_scan(axes: Axes, run: Run, health: Health) -> None:
         returned = np.mean(np.isfinite(run.scans.ranges))
         axes.set_title(
             f"the scan at {run.scans.t[chosen]:.1f} s about the robot; {100.0 * returned:.0f} % of all beams return",
-            fontsize=10, loc="left",
-        )  # fmt: skip
+            fontsize=10,
+            loc="left",
+        )
     draw_robot(axes, run.robot, np.zeros(3))
     x, y, heading = lidar.mount_pose
     for angle in (lidar.beam_angles[0], lidar.beam_angles[-1]):
@@ -69,9 +70,15 @@ def _draw_scan(axes: Axes, run: Run, health: Health) -> None:
             [x, x + 1.5 * np.cos(heading + angle)], [y, y + 1.5 * np.sin(heading + angle)], color=GREY, linewidth=1.0
         )
     axes.annotate(
-        f"{lidar.name}, as filed", (x, y), (x + 1.2 * np.cos(heading), y + 1.2 * np.sin(heading)), fontsize=9,
-        color=CHARCOAL, arrowprops={"arrowstyle": "<-", "color": CHARCOAL}, va="center", zorder=9,
-    )  # fmt: skip
+        f"{lidar.name}, as filed",
+        (x, y),
+        (x + 1.2 * np.cos(heading), y + 1.2 * np.sin(heading)),
+        fontsize=9,
+        color=CHARCOAL,
+        arrowprops={"arrowstyle": "<-", "color": CHARCOAL},
+        va="center",
+        zorder=9,
+    )
     axes.set_aspect("equal", adjustable="datalim")
     axes.autoscale_view()
     draw_scale_bar(axes)
@@ -84,10 +91,21 @@ def _tell(figure: Figure, health: Health) -> None:
         figure.text(left, y, "Nothing found.", fontsize=10, color=CHARCOAL)
     for number, finding in enumerate(health.findings[:MOST_TOLD], start=1):
         figure.text(
-            left, y, f"{number}", fontsize=10, fontweight="bold", color=CHARCOAL, va="center", ha="center",
-            bbox={"boxstyle": "circle,pad=0.25", "facecolor": PAPER, "edgecolor": COLOURS[finding.severity],
-                  "linewidth": 2.0},
-        )  # fmt: skip
+            left,
+            y,
+            f"{number}",
+            fontsize=10,
+            fontweight="bold",
+            color=CHARCOAL,
+            va="center",
+            ha="center",
+            bbox={
+                "boxstyle": "circle,pad=0.25",
+                "facecolor": PAPER,
+                "edgecolor": COLOURS[finding.severity],
+                "linewidth": 2.0,
+            },
+        )
         head = f"{finding.stream}: {finding.fault}, {finding.begin:.1f} to {finding.end:.1f} s ({finding.severity})"
         lines = textwrap.wrap(finding.evidence, 88)[:2]
         figure.text(left + 0.018, y, head, fontsize=9.5, fontweight="bold", color=CHARCOAL, va="center")
@@ -141,10 +159,24 @@ def _draw_timeline(axes: Axes, health: Health, run: Run) -> None:
 def _draw_span(axes: Axes, row: int, number: int, finding: Finding) -> None:
     colour = COLOURS[finding.severity]
     axes.barh(
-        row, max(finding.end - finding.begin, 0.05), left=finding.begin, height=0.8, color=colour, alpha=0.35,
-        edgecolor=colour, hatch=HATCHES[finding.severity], zorder=2,
-    )  # fmt: skip
+        row,
+        max(finding.end - finding.begin, 0.05),
+        left=finding.begin,
+        height=0.8,
+        color=colour,
+        alpha=0.35,
+        edgecolor=colour,
+        hatch=HATCHES[finding.severity],
+        zorder=2,
+    )
     axes.text(
-        (finding.begin + finding.end) / 2.0, row + 0.28, str(number), fontsize=8.5, fontweight="bold", ha="center",
-        va="center", zorder=6, bbox={"boxstyle": "circle,pad=0.2", "facecolor": PAPER, "edgecolor": colour},
-    )  # fmt: skip
+        (finding.begin + finding.end) / 2.0,
+        row + 0.28,
+        str(number),
+        fontsize=8.5,
+        fontweight="bold",
+        ha="center",
+        va="center",
+        zorder=6,
+        bbox={"boxstyle": "circle,pad=0.2", "facecolor": PAPER, "edgecolor": colour},
+    )

@@ -60,12 +60,23 @@ def draw_comparison(grid: Grid, found: Comparison) -> Figure:
         for thing in things:
             axes.add_patch(Polygon(thing.polygon, closed=True, facecolor=colour, edgecolor=colour, alpha=0.5, zorder=6))
             if thing.moved_from is not None:
-                axes.annotate("", thing.middle, thing.moved_from, zorder=8,
-                              arrowprops={"arrowstyle": "->", "color": colour, "linewidth": 1.8})  # fmt: skip
+                axes.annotate(
+                    "",
+                    thing.middle,
+                    thing.moved_from,
+                    zorder=8,
+                    arrowprops={"arrowstyle": "->", "color": colour, "linewidth": 1.8},
+                )
         legend.append(Patch(facecolor=colour, alpha=0.6, label=f"{kind}, {len(things)}"))
     x, y, heading = found.alignment.pose
-    write_side(figure, legend, [
-        ("matching walls", f"{100.0 * found.matched:.1f} %"), ("the other way", f"{100.0 * found.matched_other:.1f} %"),
-        ("other map at", f"{x:.2f}, {y:.2f}"), ("turned by", f"{np.degrees(heading):.2f} deg"),
-    ])  # fmt: skip
+    write_side(
+        figure,
+        legend,
+        [
+            ("matching walls", f"{100.0 * found.matched:.1f} %"),
+            ("the other way", f"{100.0 * found.matched_other:.1f} %"),
+            ("other map at", f"{x:.2f}, {y:.2f}"),
+            ("turned by", f"{np.degrees(heading):.2f} deg"),
+        ],
+    )
     return figure

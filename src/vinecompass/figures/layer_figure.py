@@ -24,7 +24,7 @@ from vinecompass.figures.canvas import (
     draw_image,
     new_sheet,
     write_side,
-)  # fmt: skip
+)
 from vinecompass.figures.cost_figure import add_price_bar, draw_prices, top_price
 from vinecompass.robot import Robot
 
@@ -63,13 +63,11 @@ def draw_layers(costmap: CostMap) -> Figure:
     last.set_title("closed by", fontsize=10, loc="left")
     last.legend(
         handles=legend, fontsize=9, loc="upper left", bbox_to_anchor=(-0.02, -0.08), frameon=False, ncols=len(legend)
-    )  # fmt: skip
+    )
     return figure
 
 
-def draw_profile(
-    costmap: CostMap, robot: Robot, start: tuple[float, float], end: tuple[float, float]
-) -> Figure:  # fmt: skip
+def draw_profile(costmap: CostMap, robot: Robot, start: tuple[float, float], end: tuple[float, float]) -> Figure:
     """Draw the prices, a line across them, and what each layer charges along it."""
     a, b = np.array(start), np.array(end)
     length = float(np.hypot(*(b - a)))
@@ -91,19 +89,39 @@ def draw_profile(
     styles = ("-", "--", ":", "-.", (0, (5, 1, 1, 1, 1, 1)))
     for number, name in enumerate(costmap.layers):
         factors = costmap.grid.values_at(points, costmap.layers[name], np.inf)
-        below.plot(along, np.where(np.isinf(factors), np.nan, factors), color=CLOSERS[number % len(CLOSERS)],
-                   linestyle=styles[number % len(styles)], linewidth=1.6, label=name)  # fmt: skip
-    below.fill_between(along, 0.0, 1.0, where=np.isinf(prices), transform=below.get_xaxis_transform(), color=BURGUNDY,
-                       alpha=0.35, label="closed", linewidth=0.0)  # fmt: skip
+        below.plot(
+            along,
+            np.where(np.isinf(factors), np.nan, factors),
+            color=CLOSERS[number % len(CLOSERS)],
+            linestyle=styles[number % len(styles)],
+            linewidth=1.6,
+            label=name,
+        )
+    below.fill_between(
+        along,
+        0.0,
+        1.0,
+        where=np.isinf(prices),
+        transform=below.get_xaxis_transform(),
+        color=BURGUNDY,
+        alpha=0.35,
+        label="closed",
+        linewidth=0.0,
+    )
     below.set_xlim(0.0, length)
     below.set_ylim(0.0, max(1.1 * dearest, 2.0))
     below.set_xlabel("along the line, m")
     below.set_ylabel("price, m/m")
     below.legend(fontsize=9, loc="center left", bbox_to_anchor=(1.02, 0.5), frameon=False)
-    write_side(figure, legend, [
-        ("dearest open price", f"{dearest:.2f} m/m"), ("closed", f"{shut * length:.2f} m"),
-        ("the body needs on each side", f"{robot.body.inner_radius:.2f} m"),
-    ])  # fmt: skip
+    write_side(
+        figure,
+        legend,
+        [
+            ("dearest open price", f"{dearest:.2f} m/m"),
+            ("closed", f"{shut * length:.2f} m"),
+            ("the body needs on each side", f"{robot.body.inner_radius:.2f} m"),
+        ],
+    )
     return figure
 
 
@@ -116,10 +134,13 @@ def draw_cost_change(before: CostMap, after: CostMap, name: str, other: str) -> 
     with np.errstate(invalid="ignore"):
         dearer = both & (after.prices > before.prices * 1.001)
         cheaper = both & (after.prices < before.prices * 0.999)
-    figure, all_axes = _panels(2, (
-        f"With {other}: {np.sum(dearer) * area:.0f} m2 dearer, {np.sum(cheaper) * area:.0f} m2 cheaper, "
-        f"{np.sum(opened) * area:.0f} m2 opened, {np.sum(shut) * area:.0f} m2 closed"
-    ))  # fmt: skip
+    figure, all_axes = _panels(
+        2,
+        (
+            f"With {other}: {np.sum(dearer) * area:.0f} m2 dearer, {np.sum(cheaper) * area:.0f} m2 cheaper, "
+            f"{np.sum(opened) * area:.0f} m2 opened, {np.sum(shut) * area:.0f} m2 closed"
+        ),
+    )
     top = max(top_price(before), top_price(after))
     for axes, costmap, told in zip(all_axes, (before, after), (name, other), strict=True):
         draw_prices(axes, costmap, None, top)

@@ -25,7 +25,7 @@ from vinecompass.figures.canvas import (
     draw_robot,
     new_sheet,
     write_side,
-)  # fmt: skip
+)
 from vinecompass.following import Considered
 from vinecompass.geometry import transform_points
 from vinecompass.grids import Grid
@@ -77,15 +77,24 @@ def _draw_people(axes: Axes, scene: Scene) -> list[Line2D]:
     for person in scene.people:
         axes.add_patch(Circle((person.x, person.y), PERSON_RADIUS, facecolor=CORAL, edgecolor="white", zorder=8))
         axes.plot(
-            [person.x, person.x + person.velocity_x], [person.y, person.y + person.velocity_y], color=CORAL,
-            linewidth=2.0, zorder=8,
-        )  # fmt: skip
+            [person.x, person.x + person.velocity_x],
+            [person.y, person.y + person.velocity_y],
+            color=CORAL,
+            linewidth=2.0,
+            zorder=8,
+        )
     for encounter in scene.local_plan.encounters:
         axes.annotate(
-            f"{encounter.state}\n{encounter.relation}", (encounter.person.x, encounter.person.y), xytext=(-40, 24),
-            textcoords="offset points", fontsize=8, color=CHARCOAL, zorder=10, annotation_clip=True,
+            f"{encounter.state}\n{encounter.relation}",
+            (encounter.person.x, encounter.person.y),
+            xytext=(-40, 24),
+            textcoords="offset points",
+            fontsize=8,
+            color=CHARCOAL,
+            zorder=10,
+            annotation_clip=True,
             bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 1.0, "alpha": 0.8},
-        )  # fmt: skip
+        )
     if not scene.people:
         return []
     return [Line2D([], [], marker="o", color=CORAL, linewidth=2.0, markersize=9, label="person, and a second's walk")]

@@ -28,7 +28,7 @@ from vinecompass.figures.canvas import (
     draw_truth,
     new_sheet,
     write_side,
-)  # fmt: skip
+)
 from vinecompass.grids import Grid
 from vinecompass.localization import Localization, Snapshot
 from vinecompass.runs import Run, TrackError, compare_tracks
@@ -132,11 +132,18 @@ def _draw_close(axes: Axes, grid: Grid, run: Run, snapshot: Snapshot, first: Flo
     draw_robot(axes, run.robot, estimate.pose)
     sizes, directions = np.linalg.eigh(estimate.covariance[:2, :2])
     radii = np.sqrt(chi2.ppf(0.95, 2) * np.maximum(sizes, 0.0))
-    axes.add_patch(Ellipse(
-        tuple(estimate.pose[:2]), 2.0 * radii[1], 2.0 * radii[0],
-        angle=float(np.degrees(np.arctan2(directions[1, 1], directions[0, 1]))),
-        fill=False, edgecolor=OLIVE, linewidth=1.6, zorder=9,
-    ))  # fmt: skip
+    axes.add_patch(
+        Ellipse(
+            tuple(estimate.pose[:2]),
+            2.0 * radii[1],
+            2.0 * radii[0],
+            angle=float(np.degrees(np.arctan2(directions[1, 1], directions[0, 1]))),
+            fill=False,
+            edgecolor=OLIVE,
+            linewidth=1.6,
+            zorder=9,
+        )
+    )
     if run.truth is not None:
         x, y, heading = run.truth.at([estimate.t])[0]
         ahead = [x, x + 0.8 * np.cos(heading)], [y, y + 0.8 * np.sin(heading)]

@@ -80,8 +80,10 @@ def draw_mapping(mapping: Mapping, run: Run, accuracy: MapAccuracy | None) -> Fi
 
 def _lines(mapper: Mapper, loops: list[Loop]) -> NDArray[np.float64]:
     """Return a line ``(N, 2, 2)`` between the middles of the two submaps of each loop."""
-    middles = np.array([
-        transform_points(pose, submap.middle[None])[0]
-        for pose, submap in zip(mapper.graph.poses, mapper.submaps, strict=True)
-    ])  # fmt: skip
+    middles = np.array(
+        [
+            transform_points(pose, submap.middle[None])[0]
+            for pose, submap in zip(mapper.graph.poses, mapper.submaps, strict=True)
+        ]
+    )
     return middles[[(loop.submap, loop.former) for loop in loops]]

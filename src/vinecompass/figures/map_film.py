@@ -56,8 +56,9 @@ class MapFilm:
         if not self._frames:
             return save_film([], path, frame_ms=frame_ms)
         low = np.min([grid.corner for grid, _, _ in self._frames], axis=0)
-        high = np.max([np.add(grid.corner, np.multiply(grid.shape[::-1], grid.cell_size))
-                       for grid, _, _ in self._frames], axis=0)  # fmt: skip
+        high = np.max(
+            [np.add(grid.corner, np.multiply(grid.shape[::-1], grid.cell_size)) for grid, _, _ in self._frames], axis=0
+        )
         cells = np.ceil((high - low) / self._frames[0][0].cell_size).astype(int)
         every = max(1, int(np.ceil(cells.max() / WIDEST)))
         pictures, closed_before = [], 0
@@ -68,9 +69,14 @@ class MapFilm:
 
 
 def _picture(
-    grid: Grid, way: NDArray[np.float64], low: NDArray[np.float64], cells: NDArray[np.int64], every: int, *,
+    grid: Grid,
+    way: NDArray[np.float64],
+    low: NDArray[np.float64],
+    cells: NDArray[np.int64],
+    every: int,
+    *,
     border: bool,
-) -> Image.Image:  # fmt: skip
+) -> Image.Image:
     """Return one frame, of which all have the same size."""
     picture = map_picture(grid, low, cells, every)
     columns, rows = picture.size

@@ -23,7 +23,7 @@ from vinecompass.figures.canvas import (
     draw_robot,
     new_sheet,
     write_side,
-)  # fmt: skip
+)
 from vinecompass.grids import Grid
 from vinecompass.rehearsal import Rehearsal
 
@@ -67,11 +67,16 @@ def draw_meetings(grid: Grid, rehearsals: Sequence[Rehearsal]) -> Figure:
         legend.append(Patch(facecolor=TIMES(share), label=f"at {share * last:.0f} s"))
     states = [" → ".join(entry.state for entry in each.log.encounters if entry.state != "none") for each in rehearsals]
     common = max(set(states), key=states.count)
-    write_side(figure, legend, [
-        ("meetings", f"{len(rehearsals)}"), ("contacts", f"{sum(each.contacts for each in rehearsals)}"),
-        ("nearest, median", f"{np.median(nearest):.2f} m"),
-        ("time, median", f"{np.median([each.track.t[-1] for each in rehearsals]):.0f} s"),
-    ])  # fmt: skip
+    write_side(
+        figure,
+        legend,
+        [
+            ("meetings", f"{len(rehearsals)}"),
+            ("contacts", f"{sum(each.contacts for each in rehearsals)}"),
+            ("nearest, median", f"{np.median(nearest):.2f} m"),
+            ("time, median", f"{np.median([each.track.t[-1] for each in rehearsals]):.0f} s"),
+        ],
+    )
     figure.text(0.05, 0.012, f"most often: {common}"[:150], fontsize=9, color=CHARCOAL)
     side = add_side_axes(figure, 0.09, 0.2, xlabel="time, s", ylabel="body to person, m")
     for each, gap in zip(rehearsals, gaps, strict=True):

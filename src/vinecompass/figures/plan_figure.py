@@ -28,7 +28,7 @@ from vinecompass.figures.canvas import (
     draw_robot,
     new_sheet,
     write_side,
-)  # fmt: skip
+)
 from vinecompass.figures.cost_figure import draw_prices
 from vinecompass.geometry import transform_points
 from vinecompass.planning import Comparison, Plan
@@ -37,15 +37,20 @@ from vinecompass.robot import Robot
 __all__ = ["draw_plan", "draw_plan_comparison"]
 
 PATH_STYLES: list[tuple[str, Any]] = [
-    (TEAL, "-"), (SLATE, "--"), (SAFFRON, "-"), (BURGUNDY, ":"), (OLIVE, "-."), (CHARCOAL, "--"), (RUST, "-."),
-    (SLATE, ":"), (TEAL, (0, (5, 1, 1, 1))),
-]  # fmt: skip
+    (TEAL, "-"),
+    (SLATE, "--"),
+    (SAFFRON, "-"),
+    (BURGUNDY, ":"),
+    (OLIVE, "-."),
+    (CHARCOAL, "--"),
+    (RUST, "-."),
+    (SLATE, ":"),
+    (TEAL, (0, (5, 1, 1, 1))),
+]
 MOST_EDGES = 6000
 
 
-def draw_plan(
-    costmap: CostMap, robot: Robot, legs: Sequence[Plan], poses: Sequence[NDArray[np.float64]]
-) -> Figure:  # fmt: skip
+def draw_plan(costmap: CostMap, robot: Robot, legs: Sequence[Plan], poses: Sequence[NDArray[np.float64]]) -> Figure:
     """Draw a plan, leg by leg, with the body along it and where the planner looked; without one, what is in the way."""
     last = legs[-1]
     length, cost = sum(leg.length for leg in legs), sum(leg.cost for leg in legs)
@@ -77,14 +82,17 @@ def draw_plan(
     numbers = [("planner", last.method), ("cells or nodes expanded", f"{sum(leg.expanded for leg in legs)}")]
     if last.found:
         numbers = [
-            ("length", f"{length:.2f} m"), ("cost", f"{cost:.2f} m"), ("least clearance of the body", f"{least:.2f} m"),
-            ("changes of direction", f"{sum(leg.reversals for leg in legs)}"), *numbers,
-        ]  # fmt: skip
+            ("length", f"{length:.2f} m"),
+            ("cost", f"{cost:.2f} m"),
+            ("least clearance of the body", f"{least:.2f} m"),
+            ("changes of direction", f"{sum(leg.reversals for leg in legs)}"),
+            *numbers,
+        ]
     write_side(figure, legend, numbers)
     if last.why_not is not None:
         figure.text(
             SIDE + 0.005, 0.36, textwrap.fill(last.reason, 40), fontsize=10, color=BURGUNDY, va="top", linespacing=1.35
-        )  # fmt: skip
+        )
     return figure
 
 
@@ -118,9 +126,15 @@ def _draw_why_not(axes: Axes, plan: Plan) -> list[Line2D]:
         axes.plot(*why.place, marker="X", color=BURGUNDY, markersize=15, markeredgecolor="white", zorder=10)
         label = why.cause if why.width is None else f"{why.width:.2f} m wide, {why.needed:.2f} m needed"
         axes.annotate(
-            label, why.place, xytext=(12, 10), textcoords="offset points", fontsize=10, color=BURGUNDY, zorder=10,
+            label,
+            why.place,
+            xytext=(12, 10),
+            textcoords="offset points",
+            fontsize=10,
+            color=BURGUNDY,
+            zorder=10,
             bbox={"facecolor": PAPER, "edgecolor": BURGUNDY, "pad": 2.0},
-        )  # fmt: skip
+        )
         legend.append(
             Line2D([], [], marker="X", color=BURGUNDY, linestyle="", markersize=11, label="what is in the way")
         )

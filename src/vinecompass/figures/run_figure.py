@@ -19,7 +19,7 @@ from vinecompass.figures.canvas import (
     draw_truth,
     new_sheet,
     write_side,
-)  # fmt: skip
+)
 from vinecompass.geometry import compose, transform_points
 from vinecompass.odometry import deskewed_hits, odometry_track
 from vinecompass.runs import Run, compare_tracks

@@ -14,7 +14,27 @@ from vinecompass.following.time_band import TimeBand
 from vinecompass.following.velocity_window import VelocityWindow
 
 __all__ = [
-    "Band", "BandSettings", "Considered", "Course", "Encounter", "FollowingSettings", "LocalPlan", "LocalPlanner",
-    "Obstacle", "PathFollower", "PeopleRule", "PeopleSettings", "Relation", "SpeedProfile", "TimeBand",
-    "VelocityWindow", "View", "WindowSettings", "draw_tight", "first_guess", "local_planner", "meet", "relate",
-]  # fmt: skip
+    "Band",
+    "BandSettings",
+    "Considered",
+    "Course",
+    "Encounter",
+    "FollowingSettings",
+    "LocalPlan",
+    "LocalPlanner",
+    "Obstacle",
+    "PathFollower",
+    "PeopleRule",
+    "PeopleSettings",
+    "Relation",
+    "SpeedProfile",
+    "TimeBand",
+    "VelocityWindow",
+    "View",
+    "WindowSettings",
+    "draw_tight",
+    "first_guess",
+    "local_planner",
+    "meet",
+    "relate",
+]

@@ -102,10 +102,19 @@ def first_guess(poses: ArrayLike, robot: Robot, *, interval: float = 0.25) -> Ba
 
 
 def draw_tight(
-    band: Band, robot: Robot, *, speed: float = 0.0, turn_rate: float = 0.0, floor: CostMap | None = None,
-    obstacles: Sequence[Obstacle] = (), top_speed: float | None = None, ends_at_speed: bool = False,
-    tightness: float = 0.0, settings: BandSettings | None = None, rounds: int = 1,
-) -> Band:  # fmt: skip
+    band: Band,
+    robot: Robot,
+    *,
+    speed: float = 0.0,
+    turn_rate: float = 0.0,
+    floor: CostMap | None = None,
+    obstacles: Sequence[Obstacle] = (),
+    top_speed: float | None = None,
+    ends_at_speed: bool = False,
+    tightness: float = 0.0,
+    settings: BandSettings | None = None,
+    rounds: int = 1,
+) -> Band:
     """Make a band as quick as the drive, the floor and the obstacles allow; its first and last pose stay.
 
     Parameters
@@ -152,10 +161,16 @@ def draw_tight(
     top = RESERVE * drive.top_speed if top_speed is None else min(top_speed, RESERVE * drive.top_speed)
     half_track = 0.5 * drive.track_width if drive.track_width is not None else 0.0
     limits = (
-        top, RESERVE * min(drive.reverse_speed, top), RESERVE * drive.top_turn_rate, RESERVE * drive.acceleration,
-        RESERVE * drive.braking, RESERVE * drive.turn_acceleration, half_track, RESERVE * drive.top_rim_speed,
+        top,
+        RESERVE * min(drive.reverse_speed, top),
+        RESERVE * drive.top_turn_rate,
+        RESERVE * drive.acceleration,
+        RESERVE * drive.braking,
+        RESERVE * drive.turn_acceleration,
+        half_track,
+        RESERVE * drive.top_rim_speed,
         (drive.turning_radius or 0.0) / RESERVE,
-    )  # fmt: skip
+    )
     frame = np.zeros(3) if floor is None else floor.grid.frame
     clearance, cell = (OPEN_FLOOR, 1.0) if floor is None else (floor.clearance, floor.grid.cell_size)
     discs, radius = robot.body.covering_discs
@@ -169,9 +184,19 @@ def draw_tight(
         poses[:, 2] = band.poses[:, 2] - frame[2]
         times = band.times.copy()
         optimise(
-            poses, times, (float(speed), float(turn_rate)), ends_at_speed, limits, WEIGHTS, spare,
-            (clearance, cell), (discs, radius, robot.body.polygon), segments, s.iterations, costs,
-        )  # fmt: skip
+            poses,
+            times,
+            (float(speed), float(turn_rate)),
+            ends_at_speed,
+            limits,
+            WEIGHTS,
+            spare,
+            (clearance, cell),
+            (discs, radius, robot.body.polygon),
+            segments,
+            s.iterations,
+            costs,
+        )
         site = compose(frame, poses)
         site[:, 2] = poses[:, 2] + frame[2]
         band = Band(site, times, dict(zip(TERMS, costs.tolist(), strict=True)))
@@ -184,7 +209,13 @@ def _in_frame(frame: FloatArray, obstacles: Sequence[Obstacle]) -> FloatArray:
         return np.zeros((0, 7))
     lines = np.vstack([each.segments for each in obstacles])
     back, turn = inverse(frame), [0.0, 0.0, -float(frame[2])]
-    return np.ascontiguousarray(np.hstack([
-        transform_points(back, lines[:, :2]), transform_points(back, lines[:, 2:4]),
-        transform_points(turn, lines[:, 4:6]), lines[:, 6:],
-    ]))  # fmt: skip
+    return np.ascontiguousarray(
+        np.hstack(
+            [
+                transform_points(back, lines[:, :2]),
+                transform_points(back, lines[:, 2:4]),
+                transform_points(turn, lines[:, 4:6]),
+                lines[:, 6:],
+            ]
+        )
+    )

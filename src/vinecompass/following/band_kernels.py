@@ -309,15 +309,24 @@ def gather(poses, times, begin, end_free, limits, weights, spare, floor, body, s
             vx, vy = segments[s, 4] * elapsed, segments[s, 5] * elapsed
             # What lies farther off than the body reaches needs no look.
             far = max(
-                min(segments[s, 0], segments[s, 2]) + vx - x, x - max(segments[s, 0], segments[s, 2]) - vx,
-                min(segments[s, 1], segments[s, 3]) + vy - y, y - max(segments[s, 1], segments[s, 3]) - vy,
-            )  # fmt: skip
+                min(segments[s, 0], segments[s, 2]) + vx - x,
+                x - max(segments[s, 0], segments[s, 2]) - vx,
+                min(segments[s, 1], segments[s, 3]) + vy - y,
+                y - max(segments[s, 1], segments[s, 3]) - vy,
+            )
             if far > outer_radius + spare[1] + segments[s, 6]:
                 continue
             gap, by_x, by_y, by_heading = body_to_segment(
-                outline, x, y, cosine, sine, segments[s, 0] + vx, segments[s, 1] + vy, segments[s, 2] + vx,
+                outline,
+                x,
+                y,
+                cosine,
+                sine,
+                segments[s, 0] + vx,
+                segments[s, 1] + vy,
+                segments[s, 2] + vx,
                 segments[s, 3] + vy,
-            )  # fmt: skip
+            )
             lack = spare[1] + segments[s, 6] - gap
             if lack > 0.0:
                 costs[OBSTACLE] += weights[OBSTACLE] * lack * lack
@@ -333,9 +342,7 @@ def optimise(poses, times, begin, end_free, limits, weights, spare, floor, body,
     matrix, right = np.empty((4 * count, HALF + 1)), np.empty(4 * count)
     none, nothing = np.empty((0, HALF + 1)), np.empty(0)
     damping = 1e-2
-    gather(
-        poses, times, begin, end_free, limits, weights, spare, floor, body, segments, matrix, right, costs
-    )  # fmt: skip
+    gather(poses, times, begin, end_free, limits, weights, spare, floor, body, segments, matrix, right, costs)
     cost = costs.sum()
     trial_poses, trial_times, trial_costs = poses.copy(), times.copy(), np.empty(7)
     for _ in range(iterations):
@@ -357,16 +364,25 @@ def optimise(poses, times, begin, end_free, limits, weights, spare, floor, body,
                     trial_poses[i + 1, a] = poses[i + 1, a] + move
                     largest = max(largest, abs(move))
         gather(
-            trial_poses, trial_times, begin, end_free, limits, weights, spare, floor, body, segments, none, nothing,
+            trial_poses,
+            trial_times,
+            begin,
+            end_free,
+            limits,
+            weights,
+            spare,
+            floor,
+            body,
+            segments,
+            none,
+            nothing,
             trial_costs,
-        )  # fmt: skip
+        )
         if trial_costs.sum() < cost:
             gain = cost - trial_costs.sum()
             poses[:], times[:] = trial_poses, trial_times
             damping = max(0.2 * damping, 1e-7)
-            gather(
-                poses, times, begin, end_free, limits, weights, spare, floor, body, segments, matrix, right, costs
-            )  # fmt: skip
+            gather(poses, times, begin, end_free, limits, weights, spare, floor, body, segments, matrix, right, costs)
             cost = costs.sum()
             if gain < 1e-4 * cost and largest < 1e-3:
                 break

@@ -16,7 +16,7 @@ __all__ = ["local_planner"]
 
 def local_planner(
     robot: Robot, following: FollowingSettings, window: WindowSettings, band: BandSettings, people: PeopleSettings
-) -> LocalPlanner:  # fmt: skip
+) -> LocalPlanner:
     """Return the local planner that ``following.planner`` names."""
     if following.planner == "path":
         return PathFollower(robot, settings=following)

@@ -199,9 +199,16 @@ class LocalPlanner(ABC):
         return np.zeros((0, 3)) if self._course is None else self._course.remaining
 
     def step(
-        self, pose: ArrayLike, current: Command, duration: float, *, floor: CostMap | None = None,
-        people: Sequence[Walking] = (), cap: float = np.inf, capped_by: str = "",
-    ) -> LocalPlan:  # fmt: skip
+        self,
+        pose: ArrayLike,
+        current: Command,
+        duration: float,
+        *,
+        floor: CostMap | None = None,
+        people: Sequence[Walking] = (),
+        cap: float = np.inf,
+        capped_by: str = "",
+    ) -> LocalPlan:
         """Return the command for the next `duration` seconds, and what it was chosen from.
 
         Parameters
@@ -249,9 +256,7 @@ class LocalPlanner(ABC):
         end = self._from_behind(relative(course.leg_end, view.pose), course)
         distance = float(np.hypot(end[0], end[1]))
         closing = course.left < CLOSING_DISTANCE and distance < CLOSING_DISTANCE
-        profile = SpeedProfile(
-            course, view.floor, self._robot, self._settings, cap=view.cap, capped_by=view.capped_by
-        )  # fmt: skip
+        profile = SpeedProfile(course, view.floor, self._robot, self._settings, cap=view.cap, capped_by=view.capped_by)
         reach = self._settings.look_ahead + self._settings.look_ahead_time * abs(view.current.speed)
         target = end if closing else self._from_behind(relative(course.poses[course.ahead(reach)], view.pose), course)
         bearing = float(np.arctan2(target[1], target[0]))

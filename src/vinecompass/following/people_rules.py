@@ -53,20 +53,27 @@ class PeopleRule(Model):
 USUAL_RULES = [
     PeopleRule(name="behind", farthest=6.0, bearing_from_deg=110.0),
     PeopleRule(
-        name="shoulder to shoulder", farthest=2.2, bearing_from_deg=50.0, bearing_to_deg=110.0, walk_from_deg=135.0,
+        name="shoulder to shoulder",
+        farthest=2.2,
+        bearing_from_deg=50.0,
+        bearing_to_deg=110.0,
+        walk_from_deg=135.0,
         straight=True,
     ),
     PeopleRule(
-        name="crossing", farthest=4.0, bearing_to_deg=100.0, walk_from_deg=45.0, walk_to_deg=135.0,
-        person=["approaching", "steady"], may_approach=False,
+        name="crossing",
+        farthest=4.0,
+        bearing_to_deg=100.0,
+        walk_from_deg=45.0,
+        walk_to_deg=135.0,
+        person=["approaching", "steady"],
+        may_approach=False,
     ),
     PeopleRule(name="crossed", walk_from_deg=30.0, walk_to_deg=150.0, person=["receding"]),
-    PeopleRule(
-        name="near", farthest=4.5, bearing_to_deg=50.0, walk_from_deg=135.0, prefer="right", keep_to="right"
-    ),
+    PeopleRule(name="near", farthest=4.5, bearing_to_deg=50.0, walk_from_deg=135.0, prefer="right", keep_to="right"),
     PeopleRule(name="far", bearing_to_deg=50.0, walk_from_deg=135.0, prefer="right"),
     PeopleRule(name="far"),
-]  # fmt: skip
+]
 
 
 class PeopleSettings(Model):
@@ -100,9 +107,14 @@ class Encounter:
 
 
 def meet(
-    pose: FloatArray, velocity: FloatArray, people: Sequence[Walking], settings: PeopleSettings, *,
-    course: float | None = None, before: Sequence[Encounter] = (),
-) -> list[Encounter]:  # fmt: skip
+    pose: FloatArray,
+    velocity: FloatArray,
+    people: Sequence[Walking],
+    settings: PeopleSettings,
+    *,
+    course: float | None = None,
+    before: Sequence[Encounter] = (),
+) -> list[Encounter]:
     """Return the encounter with each person.
 
     Parameters
@@ -128,9 +140,13 @@ def meet(
 
 
 def _rule(
-    pose: FloatArray, course: float, relation: Relation, person: Walking, settings: PeopleSettings,
+    pose: FloatArray,
+    course: float,
+    relation: Relation,
+    person: Walking,
+    settings: PeopleSettings,
     in_force: PeopleRule | None,
-) -> PeopleRule | None:  # fmt: skip
+) -> PeopleRule | None:
     x, y = person.x - float(pose[0]), person.y - float(pose[1])
     distance = hypot(x, y)
     bearing = degrees(abs(wrap_heading(atan2(y, x) - course)))
@@ -151,7 +167,7 @@ def _rule(
 
 def shut_out_by_people(
     pose: FloatArray, velocities: FloatArray, encounters: Sequence[Encounter]
-) -> list[tuple[str, NDArray[np.bool_]]]:  # fmt: skip
+) -> list[tuple[str, NDArray[np.bool_]]]:
     """Return the rules that shut out some of the velocities ``(K, 2)``, speed and turn rate, each with which ones."""
     found = []
     headings = pose[2] + SOON * velocities[:, 1]

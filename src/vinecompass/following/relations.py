@@ -63,9 +63,11 @@ def relate(pose: ArrayLike, velocity: ArrayLike, person: Walking) -> Relation:
     # A person who walks along the line the other way round approaches as the robot does.
     coming = -person.velocity_x, -person.velocity_y
     return Relation(
-        APPROACHES[approach(velocity_x, velocity_y, line)], APPROACHES[approach(*coming, line)],
-        SIDES[side(velocity_x, velocity_y, line)], SIDES[side(*coming, line)],
-    )  # fmt: skip
+        APPROACHES[approach(velocity_x, velocity_y, line)],
+        APPROACHES[approach(*coming, line)],
+        SIDES[side(velocity_x, velocity_y, line)],
+        SIDES[side(*coming, line)],
+    )
 
 
 def approach(x: Any, y: Any, line: tuple[float, float]) -> Any:

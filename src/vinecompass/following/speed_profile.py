@@ -56,9 +56,15 @@ class SpeedProfile:
     """
 
     def __init__(
-        self, course: Course, floor: CostMap | None, robot: Robot, settings: FollowingSettings, *,
-        cap: float = np.inf, capped_by: str = "",
-    ) -> None:  # fmt: skip
+        self,
+        course: Course,
+        floor: CostMap | None,
+        robot: Robot,
+        settings: FollowingSettings,
+        *,
+        cap: float = np.inf,
+        capped_by: str = "",
+    ) -> None:
         s, drive = settings, robot.drive
         last = course.ahead(REACH)
         poses = course.poses[course.nearest : last + 1]

@@ -72,9 +72,13 @@ class TimeBand(LocalPlanner):
     _turns_first = False
 
     def __init__(
-        self, robot: Robot, *, settings: FollowingSettings | None = None, band: BandSettings | None = None,
+        self,
+        robot: Robot,
+        *,
+        settings: FollowingSettings | None = None,
+        band: BandSettings | None = None,
         people: PeopleSettings | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(robot, settings=settings)
         self._band, self._people = band or BandSettings(), people or PeopleSettings()
         self._bands: list[Band] = []
@@ -91,9 +95,13 @@ class TimeBand(LocalPlanner):
         islands = islands_near(path, view.floor, view.people, self._band.horizon + 1.0)[:3]
         leads = path[-1, :2] - path[0, :2]
         self._encounters = meet(
-            view.pose, view.velocity, view.people, self._people,
-            course=float(np.arctan2(leads[1], leads[0])), before=self._encounters,
-        )  # fmt: skip
+            view.pose,
+            view.velocity,
+            view.people,
+            self._people,
+            course=float(np.arctan2(leads[1], leads[0])),
+            before=self._encounters,
+        )
         people = [Obstacle.of_person(each, PERSONAL_SPACE) for each in view.people]
         bands: list[Band] = []
         seen: set[tuple[int, ...]] = set()
@@ -102,29 +110,42 @@ class TimeBand(LocalPlanner):
             if (kind in seen and kind[-1] == 0) or len(bands) >= self._band.alternatives:
                 continue
             seen.add(kind)
-            bands.append(draw_tight(
-                guess, self._robot, speed=view.current.speed, turn_rate=view.current.turn_rate, floor=view.floor,
-                obstacles=people, top_speed=profile.on_floor, ends_at_speed=at_speed, tightness=profile.tightness,
-                settings=self._band, rounds=rounds,
-            ))  # fmt: skip
+            bands.append(
+                draw_tight(
+                    guess,
+                    self._robot,
+                    speed=view.current.speed,
+                    turn_rate=view.current.turn_rate,
+                    floor=view.floor,
+                    obstacles=people,
+                    top_speed=profile.on_floor,
+                    ends_at_speed=at_speed,
+                    tightness=profile.tightness,
+                    settings=self._band,
+                    rounds=rounds,
+                )
+            )
         return self._choose(view, course, profile, bands, islands)
 
     def _choose(
         self, view: View, course: Course, profile: SpeedProfile, bands: list[Band], islands: Sequence[Island]
-    ) -> LocalPlan:  # fmt: skip
+    ) -> LocalPlan:
         former, self._bands = [_kind(band, islands) for band in self._bands[:1]], []
         kinds = [_kind(band, islands) for band in bands]
         shut_by = np.array([int(self._touches(view, band)) for band in bands])
         wrong = np.array([self._on_wrong_sides(kind, islands) for kind in kinds])
-        other = np.array([
-            self._band.loyalty * band.duration if former and kind != former[0] else 0.0
-            for band, kind in zip(bands, kinds, strict=True)
-        ])  # fmt: skip
+        other = np.array(
+            [
+                self._band.loyalty * band.duration if former and kind != former[0] else 0.0
+                for band, kind in zip(bands, kinds, strict=True)
+            ]
+        )
         terms = {
             "time": np.array([band.duration for band in bands]),
             "limits": np.array([band.cost - band.duration for band in bands]),
-            "people": WRONG_SIDE * wrong, "loyalty": other,
-        }  # fmt: skip
+            "people": WRONG_SIDE * wrong,
+            "loyalty": other,
+        }
         cost = np.sum(list(terms.values()), axis=0)
         cost[shut_by > 0] = np.inf
         chosen = int(np.argmin(cost)) if np.any(np.isfinite(cost)) else -1
@@ -171,7 +192,7 @@ class TimeBand(LocalPlanner):
 
     def _guesses(
         self, view: View, course: Course, goal: FloatArray, path: FloatArray, islands: Sequence[Island]
-    ) -> list[tuple[Band, int]]:  # fmt: skip
+    ) -> list[tuple[Band, int]]:
         """Return what to begin with, each with how many rounds it needs: what was kept first, then what is new."""
         guesses = [(_carried(band, view, goal), 1) for band in self._bands]
         fresh = 1 if guesses else 3

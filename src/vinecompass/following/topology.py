@@ -46,9 +46,7 @@ class Island:
     person: int = -1
 
 
-def islands_near(
-    path: FloatArray, floor: CostMap | None, people: Sequence[Walking], reach: float
-) -> list[Island]:  # fmt: skip
+def islands_near(path: FloatArray, floor: CostMap | None, people: Sequence[Walking], reach: float) -> list[Island]:
     """Return what stands alone within `reach` metres of the start of a path ``(N, 2)``, the nearest first.
 
     A person is where a robot that goes along the path will come nearest to it.

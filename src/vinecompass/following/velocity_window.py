@@ -71,9 +71,13 @@ class VelocityWindow(LocalPlanner):
     """
 
     def __init__(
-        self, robot: Robot, *, settings: FollowingSettings | None = None, window: WindowSettings | None = None,
+        self,
+        robot: Robot,
+        *,
+        settings: FollowingSettings | None = None,
+        window: WindowSettings | None = None,
         people: PeopleSettings | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(robot, settings=settings)
         self._people = people or PeopleSettings()
         self._encounters: list[Encounter] = []
@@ -103,26 +107,42 @@ class VelocityWindow(LocalPlanner):
         rim = self._rim_at(view, 0.5 * cell)
         common = (
             np.array([view.current.speed, view.current.turn_rate]),
-            np.array([drive.acceleration, drive.braking, drive.turn_acceleration]), here,
-            frame, (plan, along, polyline_headings(course.direction * plan)), (forbidden, clearance, cell),
-            (rim, 0.5 * cell, self._discs, self._disc_radius, self._robot.body.outer_radius), steps,
-            (STEP, DELAY), s.tight_gap,
-        )  # fmt: skip
+            np.array([drive.acceleration, drive.braking, drive.turn_acceleration]),
+            here,
+            frame,
+            (plan, along, polyline_headings(course.direction * plan)),
+            (forbidden, clearance, cell),
+            (rim, 0.5 * cell, self._discs, self._disc_radius, self._robot.body.outer_radius),
+            steps,
+            (STEP, DELAY),
+            s.tight_gap,
+        )
         leads = course.poses[course.ahead(2.0), :2] - course.poses[course.nearest, :2]
         encounters = self._encounters = meet(
-            view.pose, view.velocity, view.people, self._people,
+            view.pose,
+            view.velocity,
+            view.people,
+            self._people,
             course=float(np.arctan2(leads[1], leads[0])) if course.left > 0.5 else None,
             before=self._encounters,
-        )  # fmt: skip
+        )
         near, for_people = self._people_near(view.pose, encounters), np.zeros(len(velocities))
 
         def weigh(part: slice) -> None:
             roll_out(velocities[part], *common, paths[part], terms[part])
             if len(near):
                 charge_for_people(
-                    paths[part], STEP, PEOPLE_TIME, course.left, near, self._discs, self._disc_radius,
-                    self._people.personal_space, self._people.charge, for_people[part],
-                )  # fmt: skip
+                    paths[part],
+                    STEP,
+                    PEOPLE_TIME,
+                    course.left,
+                    near,
+                    self._discs,
+                    self._disc_radius,
+                    self._people.personal_space,
+                    self._people.charge,
+                    for_people[part],
+                )
 
         # Candidates know nothing of each other: with many of them, each of two cores takes a half.
         half = len(velocities) // 2 if len(velocities) >= MANY else len(velocities)
@@ -138,9 +158,11 @@ class VelocityWindow(LocalPlanner):
         charges = {
             "progress": (terms[:, 0] + led_on) / allowed + slower**2 / (2.0 * drive.acceleration * allowed),
             "offset": w.offset * (1.0 + STRICTER * profile.tightness) * terms[:, 1],
-            "heading": w.heading * terms[:, 2], "clearance": w.clearance * terms[:, 3],
-            "smoothness": w.smoothness * terms[:, 4], "people": for_people,
-        }  # fmt: skip
+            "heading": w.heading * terms[:, 2],
+            "clearance": w.clearance * terms[:, 3],
+            "smoothness": w.smoothness * terms[:, 4],
+            "people": for_people,
+        }
         cost = np.sum(list(charges.values()), axis=0)
         shut_by, reasons = np.where(terms[:, 5] > 0.0, 1, 0), ["could not stop before it touches"]
         by_people = shut_out_by_people(view.pose, velocities, encounters)
@@ -172,9 +194,7 @@ class VelocityWindow(LocalPlanner):
         for each in encounters:
             person, prefer = each.person, each.rule.prefer if each.rule else None
             if np.hypot(pose[0] - person.x, pose[1] - person.y) < PEOPLE_REACH:
-                rows.append(
-                    (person.x, person.y, person.velocity_x, person.velocity_y, sides.get(prefer or "", 0.0))
-                )  # fmt: skip
+                rows.append((person.x, person.y, person.velocity_x, person.velocity_y, sides.get(prefer or "", 0.0)))
         return np.array(rows).reshape(-1, 5)
 
     def _reachable(self, view: View, course: Course, profile: SpeedProfile) -> FloatArray:
@@ -208,7 +228,7 @@ class VelocityWindow(LocalPlanner):
 
 def _led_on(
     plan: FloatArray, along: FloatArray, direction: int, heading: float, seconds: float
-) -> tuple[FloatArray, FloatArray]:  # fmt: skip
+) -> tuple[FloatArray, FloatArray]:
     """Return a leg ``(N, 2)`` and its way ``(N,)`` led on straight beyond its end, for roll-outs that go too far."""
     step = plan[-1] - plan[max(int(np.searchsorted(along, along[-1] - LEADING)) - 1, 0)]
     length = float(np.hypot(step[0], step[1]))

@@ -6,6 +6,16 @@ from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.settings import FusionSettings
 
 __all__ = [
-    "Calibration", "Estimate", "Fused", "FusionSettings", "OdometryFusion", "SourceReport",
-    "amended_robot", "amendments", "cleaned", "estimate_mount", "fuse", "usual_odometry",
-]  # fmt: skip
+    "Calibration",
+    "Estimate",
+    "Fused",
+    "FusionSettings",
+    "OdometryFusion",
+    "SourceReport",
+    "amended_robot",
+    "amendments",
+    "cleaned",
+    "estimate_mount",
+    "fuse",
+    "usual_odometry",
+]

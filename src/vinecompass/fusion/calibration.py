@@ -107,10 +107,12 @@ def estimate_mount(
     moving = inside & ((np.hypot(*rolled[:, :2].T) > 0.05) | (np.abs(rolled[:, 2]) > 0.05))
     if np.sum(moving) < LEAST_SEGMENTS or np.sum(np.abs(rolled[moving, 2])) < LEAST_TURN:
         raise InputError(
-            "moves or turns too little to estimate a mount from", file=run.folder, key="scans",
+            "moves or turns too little to estimate a mount from",
+            file=run.folder,
+            key="scans",
             value=f"{np.sum(moving)} s of motion, {np.degrees(np.abs(rolled[moving, 2]).sum()):.0f} degrees turned",
             expected="a minute of curves to both sides",
-        )  # fmt: skip
+        )
     begins, ends, seen, rolled = begins[moving], ends[moving], seen[moving], rolled[moving]
     mirrored = bool(np.sum(seen[:, 2] * rolled[:, 2]) < 0.0)
     if mirrored:
@@ -176,9 +178,12 @@ def amendments(calibration: Calibration) -> list[tuple[str, str, float | list[fl
         x, y, heading = (value.value if value.known else value.filed for value in mount)
         result.append(("lidar", "mount", [round(x, 4), round(y, 4), round(float(np.degrees(heading)), 3)]))
     for table, key, digits in (
-        ("lidar", "stamp_offset", 4), ("drive", "wheel_radius", 5), ("drive", "track_width", 4),
-        ("imu", "turn_rate_bias", 6), ("imu", "turn_rate_scale", 5),
-    ):  # fmt: skip
+        ("lidar", "stamp_offset", 4),
+        ("drive", "wheel_radius", 5),
+        ("drive", "track_width", 4),
+        ("imu", "turn_rate_bias", 6),
+        ("imu", "turn_rate_scale", 5),
+    ):
         if key in values and values[key].known:
             result.append((table, key, round(float(values[key].value), digits)))
     if "turn_rate_bias" in values and values["turn_rate_bias"].known:
@@ -192,8 +197,12 @@ def _ways(run: Run) -> tuple[FloatArray, FloatArray]:
         return run.wheels.t, wheel_ways(run.wheels, run.robot.drive)
     if run.odometry is not None:
         return run.odometry.t, arc_velocity(relative(run.odometry.poses[1:], run.odometry.poses[:-1]))
-    raise InputError("the run has neither wheels nor odometry", file=run.folder, key="wheels",
-                     expected="a table of one of them to compare the scans with")  # fmt: skip
+    raise InputError(
+        "the run has neither wheels nor odometry",
+        file=run.folder,
+        key="wheels",
+        expected="a table of one of them to compare the scans with",
+    )
 
 
 def _curvature_errors(jacobian: Any) -> FloatArray:

@@ -128,8 +128,13 @@ def fuse(
                 "the run has no readings to use", file=run.folder, key=name, expected=f"one of: {', '.join(found)}"
             )
     if not set(sources) & {"wheels", "odometry", "scans"}:
-        raise InputError("nothing there tells speed", file=run.folder, key="sources", value=", ".join(sources),
-                         expected="wheels, odometry or scans among them")  # fmt: skip
+        raise InputError(
+            "nothing there tells speed",
+            file=run.folder,
+            key="sources",
+            value=", ".join(sources),
+            expected="wheels, odometry or scans among them",
+        )
     _check_overlap(run, {name: found[name] for name in sources})
     if "position" in sources and run.position is not None:
         _check_start(run, run.position.x[0], run.position.y[0])
@@ -183,9 +188,12 @@ def _pose_at_start(run: Run, t: float) -> NDArray[np.float64]:
 
 
 def _run_through(
-    fusion: OdometryFusion, run: Run, sources: Sequence[str], motions: list[ScanMotion],
+    fusion: OdometryFusion,
+    run: Run,
+    sources: Sequence[str],
+    motions: list[ScanMotion],
     progress: Callable[[float, str], None] | None,
-) -> tuple[Track, list[float]]:  # fmt: skip
+) -> tuple[Track, list[float]]:
     """Give every reading to the filter; return its track and the stamps of the wheel readings it did not believe."""
     updates: dict[str, Callable[[int], str]] = {}
     if run.imu is not None:
@@ -231,22 +239,28 @@ def _check_overlap(run: Run, streams: dict[str, Stream]) -> None:
         for other, rival in streams.items():
             if stream.t[-1] < rival.t[0]:
                 raise InputError(
-                    f"ends at {stream.t[-1]:.1f} s, before {other} begin at {rival.t[0]:.1f} s", file=run.folder,
-                    key=name, expected="streams stamped by one clock",
-                )  # fmt: skip
+                    f"ends at {stream.t[-1]:.1f} s, before {other} begin at {rival.t[0]:.1f} s",
+                    file=run.folder,
+                    key=name,
+                    expected="streams stamped by one clock",
+                )
             lasts, other_lasts = stream.t[-1] - stream.t[0], rival.t[-1] - rival.t[0]
             if lasts > LONGEST_RATIO * other_lasts and lasts > 60.0:
                 raise InputError(
-                    f"lasts {lasts:.0f} s, {other} {other_lasts:.0f} s", file=run.folder, key=name,
+                    f"lasts {lasts:.0f} s, {other} {other_lasts:.0f} s",
+                    file=run.folder,
+                    key=name,
                     expected="streams stamped in one unit, s, and as long as each other",
-                )  # fmt: skip
+                )
 
 
 def _check_start(run: Run, x: float, y: float) -> None:
     away = float(np.hypot(x - run.start[0], y - run.start[1]))
     if away > FARTHEST_START:
         raise InputError(
-            f"lies {away:.1f} m from the first position fix at {x:.1f}, {y:.1f}", file=run.folder, key="start",
+            f"lies {away:.1f} m from the first position fix at {x:.1f}, {y:.1f}",
+            file=run.folder,
+            key="start",
             value=[round(float(value), 2) for value in run.start[:2]],
             expected="where the run began, in the site frame",
-        )  # fmt: skip
+        )

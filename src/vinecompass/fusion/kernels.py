@@ -35,10 +35,32 @@ pose since the reference scan (3), covariance (6, lower triangle), and 1 if a ne
 x, y, standard deviation."""
 
 (
-    SIDEWAYS, SPEED_CHANGE, TURN_RATE_CHANGE, GYRO_CHANGE, PUSH_NOISE, GYRO_NOISE, GYRO_SCALE, GYRO_WALK, PUSH_WALK,
-    CREEP, CREEP_TURN, CREEP_TIME, CREEP_ARM, STILL_TIME, STILL_SPREAD, DOUBT_TIME,
-    IMU_X, IMU_Y, IMU_HEADING, PUSH_PERIOD, ANTENNA_X, ANTENNA_Y, GATE, _GATE_2, _GATE_3,
-) = range(25)  # fmt: skip
+    SIDEWAYS,
+    SPEED_CHANGE,
+    TURN_RATE_CHANGE,
+    GYRO_CHANGE,
+    PUSH_NOISE,
+    GYRO_NOISE,
+    GYRO_SCALE,
+    GYRO_WALK,
+    PUSH_WALK,
+    CREEP,
+    CREEP_TURN,
+    CREEP_TIME,
+    CREEP_ARM,
+    STILL_TIME,
+    STILL_SPREAD,
+    DOUBT_TIME,
+    IMU_X,
+    IMU_Y,
+    IMU_HEADING,
+    PUSH_PERIOD,
+    ANTENNA_X,
+    ANTENNA_Y,
+    GATE,
+    _GATE_2,
+    _GATE_3,
+) = range(25)
 """Where the parameters stand; the gates are those of readings of one, two and three parts."""
 PARAMETERS = 25
 

@@ -303,12 +303,27 @@ def filter_parameters(robot: Robot, s: FusionSettings) -> FloatArray:
     # However lively the drive, a gyro must be able to follow it through the gate.
     gyro_change = robot.drive.turn_acceleration / np.sqrt(imu.rate)
     values = (
-        float(robot.drive.kind == "omni"), s.speed_change, s.turn_rate_change, gyro_change, imu.acceleration_noise,
-        imu.turn_rate_noise, imu.turn_rate_scale, s.gyro_bias_walk, s.acceleration_bias_walk,
-        wheels.slip * back[0], wheels.slip * back[2], wheels.slip_time, back[0] / back[2],
-        s.still_time, s.still_spread, s.doubt_time,
-        *imu.mount_pose, 1.0 / imu.rate, *antenna, *(float(chi2.ppf(s.gate, parts)) for parts in (1, 2, 3)),
-    )  # fmt: skip
+        float(robot.drive.kind == "omni"),
+        s.speed_change,
+        s.turn_rate_change,
+        gyro_change,
+        imu.acceleration_noise,
+        imu.turn_rate_noise,
+        imu.turn_rate_scale,
+        s.gyro_bias_walk,
+        s.acceleration_bias_walk,
+        wheels.slip * back[0],
+        wheels.slip * back[2],
+        wheels.slip_time,
+        back[0] / back[2],
+        s.still_time,
+        s.still_spread,
+        s.doubt_time,
+        *imu.mount_pose,
+        1.0 / imu.rate,
+        *antenna,
+        *(float(chi2.ppf(s.gate, parts)) for parts in (1, 2, 3)),
+    )
     assert len(values) == PARAMETERS
     return np.array(values)
 
@@ -321,11 +336,21 @@ def first_state(robot: Robot, s: FusionSettings, start: FloatArray) -> FloatArra
     state[GYRO_T] = state[PUSH_T] = -np.inf
     back = np.hypot.reduce(robot.drive.unrolling.T)
     sideways = 0.5 if robot.drive.kind == "omni" else 0.0
-    spreads = np.array([
-        s.start_spread, s.start_spread, s.start_spread, 0.5, sideways, 0.5, robot.imu.turn_rate_bias_spread,
-        robot.imu.acceleration_bias_spread, robot.imu.acceleration_bias_spread,
-        robot.wheels.slip * back[0], robot.wheels.slip * back[2],
-    ])  # fmt: skip
+    spreads = np.array(
+        [
+            s.start_spread,
+            s.start_spread,
+            s.start_spread,
+            0.5,
+            sideways,
+            0.5,
+            robot.imu.turn_rate_bias_spread,
+            robot.imu.acceleration_bias_spread,
+            robot.imu.acceleration_bias_spread,
+            robot.wheels.slip * back[0],
+            robot.wheels.slip * back[2],
+        ]
+    )
     covariance = state[MEMORY:].reshape(STATES, STATES)
     covariance[:11, :11] = np.diag(spreads**2)
     # The reference pose is the start itself.

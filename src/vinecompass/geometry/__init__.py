@@ -16,7 +16,18 @@ from vinecompass.geometry.poses import (
 )
 
 __all__ = [
-    "arc", "arc_velocity", "chain", "compose", "distance_along", "interpolate_poses", "inverse",
-    "polyline_headings", "relative", "resample_polyline", "transform_points", "turn_on_the_spot", "wrap_angle",
+    "arc",
+    "arc_velocity",
+    "chain",
+    "compose",
+    "distance_along",
+    "interpolate_poses",
+    "inverse",
+    "polyline_headings",
+    "relative",
+    "resample_polyline",
+    "transform_points",
+    "turn_on_the_spot",
+    "wrap_angle",
     "wrap_heading",
-]  # fmt: skip
+]

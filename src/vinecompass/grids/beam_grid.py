@@ -165,9 +165,16 @@ class BeamGrid:
             self._marks = np.zeros(shape.prod(), np.uint8)
         marks = self._marks[: shape.prod()].reshape(shape)
         walked = mark_beams(
-            marks, beams.origins, beams.ends, beams.hit, place, 1.0 / self.cell_size,
-            float(first[0] * TILE), float(first[1] * TILE), self._margin,
-        )  # fmt: skip
+            marks,
+            beams.origins,
+            beams.ends,
+            beams.hit,
+            place,
+            1.0 / self.cell_size,
+            float(first[0] * TILE),
+            float(first[1] * TILE),
+            self._margin,
+        )
         begin, end = first - self._first, last - self._first
         slots = self._slots[begin[0] : end[0], begin[1] : end[1]]
         # Eight cells are looked at as one word.

@@ -76,7 +76,7 @@ def grid_from_picture(path: str | Path, cell_size: float, corner: tuple[float, f
 
 def grid_from_polygons(
     floor: ArrayLike, solids: Sequence[ArrayLike], cell_size: float, *, wall: float | None = None
-) -> Grid:  # fmt: skip
+) -> Grid:
     """Make a map of a free floor with walls along its edge and solid things on it.
 
     A cell into which a wall or a thing reaches is occupied, as it is in a map made of scans: so walls lie as far from

@@ -108,9 +108,14 @@ class MapRecord:
 
 
 def write_map(
-    grid: Grid, path: str | Path, *, zones: Sequence[Zone] = (), edits: Sequence[Edit] = (),
-    unedited: Grid | None = None, making: Making | None = None,
-) -> list[Path]:  # fmt: skip
+    grid: Grid,
+    path: str | Path,
+    *,
+    zones: Sequence[Zone] = (),
+    edits: Sequence[Edit] = (),
+    unedited: Grid | None = None,
+    making: Making | None = None,
+) -> list[Path]:
     """Write a map as ``NAME.png``, ``NAME.toml`` and ``NAME.pgw``, and read it back.
 
     Grey is the probability of being free, transparent is never observed; the picture's top row is the grid's
@@ -247,9 +252,12 @@ def _unedited(path: Path) -> Path:
 def _place(grid: Grid, picture: bytes) -> dict[str, object]:
     rows, columns = grid.shape
     return {
-        "cell_size": float(grid.cell_size), "corner": [float(value) for value in grid.corner],
-        "turn_deg": float(np.degrees(grid.turn)), "size": [columns, rows], "picture_digest": _digest(picture),
-    }  # fmt: skip
+        "cell_size": float(grid.cell_size),
+        "corner": [float(value) for value in grid.corner],
+        "turn_deg": float(np.degrees(grid.turn)),
+        "size": [columns, rows],
+        "picture_digest": _digest(picture),
+    }
 
 
 def _encode(grid: Grid) -> bytes:
@@ -272,8 +280,10 @@ def _read_picture(data: bytes, place: Place, path: Path) -> Grid:
     if (columns, rows) != place.size:
         raise InputError(
             f"says {place.size[0]} x {place.size[1]} cells, {path.name} has {columns} x {rows}",
-            file=path.with_suffix(".toml"), key="size", expected="the size of the picture",
-        )  # fmt: skip
+            file=path.with_suffix(".toml"),
+            key="size",
+            expected="the size of the picture",
+        )
     return Grid(readings_of_grey(grey, observed), place.cell_size, place.corner, float(np.radians(place.turn_deg)))
 
 

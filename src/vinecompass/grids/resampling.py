@@ -39,8 +39,12 @@ def cropped(grid: Grid, low: ArrayLike, high: ArrayLike) -> Grid:
     inside = np.all((centres >= first) & (centres <= last), axis=1).reshape(grid.shape)
     kept_rows, kept_columns = np.flatnonzero(inside.any(axis=1)), np.flatnonzero(inside.any(axis=0))
     if len(kept_rows) == 0:
-        raise InputError("lies off the map", key="crop", value=[*first.tolist(), *last.tolist()],
-                         expected="two corners with cells of the map between them")  # fmt: skip
+        raise InputError(
+            "lies off the map",
+            key="crop",
+            value=[*first.tolist(), *last.tolist()],
+            expected="two corners with cells of the map between them",
+        )
     part = np.s_[kept_rows[0] : kept_rows[-1] + 1, kept_columns[0] : kept_columns[-1] + 1]
     corner = transform_points(grid.frame, np.array([[kept_columns[0], kept_rows[0]]]) * grid.cell_size)[0]
     log_odds = np.where(inside[part], grid.log_odds[part], np.float32(0.0))

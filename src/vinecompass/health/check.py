@@ -92,10 +92,14 @@ def check(run: Run, *, progress: Progress | None = None) -> Health:
     worst = order[0].severity if order else None
     return Health(
         verdict="broken" if worst == "fatal" else "usable" if worst else "good",
-        findings=tuple(order), streams=streams, missing=missing_streams(streams),
-        frames=frame_links(run.robot, streams), clock_offsets=evidence.offsets, calibration=evidence.calibration,
+        findings=tuple(order),
+        streams=streams,
+        missing=missing_streams(streams),
+        frames=frame_links(run.robot, streams),
+        clock_offsets=evidence.offsets,
+        calibration=evidence.calibration,
         untold=tuple(evidence.untold),
-    )  # fmt: skip
+    )
 
 
 def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> None:
@@ -130,11 +134,17 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
     if body is None and imu is None:
         evidence.untold.append("slip: neither scans nor an IMU watch the wheels")
         return
-    doubtful = np.array([
-        (f.begin, f.end) for f in evidence.findings
-        if (f.stream == "scans" and f.fault in BLIND_FAULTS) or (f.stream in ("wheels", "imu", "odometry") and f.fault
-            not in ("jitter", "clock", "another rate than filed", "degrees taken for radians"))
-    ]).reshape(-1, 2)  # fmt: skip
+    doubtful = np.array(
+        [
+            (f.begin, f.end)
+            for f in evidence.findings
+            if (f.stream == "scans" and f.fault in BLIND_FAULTS)
+            or (
+                f.stream in ("wheels", "imu", "odometry")
+                and f.fault not in ("jitter", "clock", "another rate than filed", "degrees taken for radians")
+            )
+        ]
+    ).reshape(-1, 2)
     blind = np.array([m.t for m in motions if _is_blind(m, run)]) + shifts.get("scans", 0.0)
     gyro = None if imu is None else _without_bias(imu, wheels, run)
     evidence.findings += check_slip(wheels, body, gyro, doubtful=doubtful, blind=blind)
@@ -146,10 +156,17 @@ def _blame_wheels(evidence: _Evidence) -> None:
     if all(evidence.has(*pair) for pair in against):
         both = [finding for finding in evidence.findings if (finding.stream, finding.fault) in against]
         evidence.findings = [finding for finding in evidence.findings if finding not in both]
-        evidence.findings.append(Finding(
-            "fatal", "wheels", "left and right swapped", "IMU and scans both turn the other way round than the wheels",
-            both[0].begin, both[0].end, "swap the wheels' columns: --column wheels.left=YOURS at import",
-        ))  # fmt: skip
+        evidence.findings.append(
+            Finding(
+                "fatal",
+                "wheels",
+                "left and right swapped",
+                "IMU and scans both turn the other way round than the wheels",
+                both[0].begin,
+                both[0].end,
+                "swap the wheels' columns: --column wheels.left=YOURS at import",
+            )
+        )
 
 
 def _is_blind(motion: ScanMotion, run: Run) -> bool:
@@ -209,11 +226,17 @@ def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidenc
     imu = run.imu
     fastest = float(np.abs(imu.turn_rate).max())
     if fastest > 200.0 * run.robot.drive.top_turn_rate:
-        evidence.findings.append(Finding(
-            "fatal", "imu", "impossible turn rate", f"up to {fastest:.3g} rad/s; the robot file says "
-            f"{run.robot.drive.top_turn_rate:g} rad/s", float(imu.t[0]), float(imu.t[-1]),
-            "check its unit and its cable",
-        ))  # fmt: skip
+        evidence.findings.append(
+            Finding(
+                "fatal",
+                "imu",
+                "impossible turn rate",
+                f"up to {fastest:.3g} rad/s; the robot file says {run.robot.drive.top_turn_rate:g} rad/s",
+                float(imu.t[0]),
+                float(imu.t[-1]),
+                "check its unit and its cable",
+            )
+        )
         return None
     evidence.findings += check_frozen_imu(imu, others.get("wheels") or others.get("scans"))
     heading = HeadingSource(imu.t, np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))]))
@@ -221,17 +244,30 @@ def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidenc
     for name in [name for name in ("wheels", "scans") if name in others][:1]:
         ratio = turn_ratio(heading, others[name])
         if 0.8 < abs(ratio) / DEGREES < 1.25:
-            evidence.findings.append(Finding(
-                    "fatal", "imu", "degrees taken for radians",
+            evidence.findings.append(
+                Finding(
+                    "fatal",
+                    "imu",
+                    "degrees taken for radians",
                     f"it turns {abs(ratio):.1f} times as fast as the {name}",
-                    float(imu.t[0]), float(imu.t[-1]), "import again with --angle-unit deg",
-                ))  # fmt: skip
+                    float(imu.t[0]),
+                    float(imu.t[-1]),
+                    "import again with --angle-unit deg",
+                )
+            )
             return HeadingSource(imu.t, np.radians(heading.turned))
         if ratio < -0.5 and not evidence.has("imu", "turns the other way"):
-            evidence.findings.append(Finding(
-                    "fatal", "imu", "turns the other way", f"its turn rate is {ratio:.2f} times that of the {name}",
-                    float(imu.t[0]), float(imu.t[-1]), "the IMU is upside down: change the sign of its turn rate",
-                ))  # fmt: skip
+            evidence.findings.append(
+                Finding(
+                    "fatal",
+                    "imu",
+                    "turns the other way",
+                    f"its turn rate is {ratio:.2f} times that of the {name}",
+                    float(imu.t[0]),
+                    float(imu.t[-1]),
+                    "the IMU is upside down: change the sign of its turn rate",
+                )
+            )
             return HeadingSource(imu.t, -heading.turned)
     return heading
 
@@ -264,10 +300,17 @@ def _check_clocks(run: Run, headings: dict[str, HeadingSource], evidence: _Evide
                 advice += (
                     f", or set stamp_offset = {offset + run.robot.scanner.stamp_offset:.3f} for the lidar in robot.toml"
                 )
-            evidence.findings.append(Finding(
-                "serious", name, "clock", f"its stamps are {abs(offset):.3f} s {'early' if offset > 0.0 else 'late'}, "
-                "by the turning", float(t[0]), float(t[-1]), advice,
-            ))  # fmt: skip
+            evidence.findings.append(
+                Finding(
+                    "serious",
+                    name,
+                    "clock",
+                    f"its stamps are {abs(offset):.3f} s {'early' if offset > 0.0 else 'late'}, by the turning",
+                    float(t[0]),
+                    float(t[-1]),
+                    advice,
+                )
+            )
 
 
 def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[np.float64], bool]:
@@ -280,43 +323,72 @@ def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[
         return filed, False
     evidence.calibration = calibration
     values, whole = calibration.values, (float(sensor.t[0]), float(sensor.t[-1]))
-    mount = np.array([values[key].value if values[key].known else values[key].filed
-                      for key in ("mount_x", "mount_y", "mount_heading")])  # fmt: skip
+    mount = np.array(
+        [
+            values[key].value if values[key].known else values[key].filed
+            for key in ("mount_x", "mount_y", "mount_heading")
+        ]
+    )
     advice = "put `mount` right in robot.toml: `vinecompass fuse RUN --estimate-mount` writes an amended file"
     if calibration.mirrored:
-        evidence.findings.append(Finding(
-            "fatal", "scans", "mirrored lidar", "the scans turn the other way round than the wheels", *whole,
-            "it hangs upside down, or its beams are listed in reverse: swap first_beam_deg and last_beam_deg in "
-            "robot.toml",
-        ))  # fmt: skip
+        evidence.findings.append(
+            Finding(
+                "fatal",
+                "scans",
+                "mirrored lidar",
+                "the scans turn the other way round than the wheels",
+                *whole,
+                "it hangs upside down, or its beams are listed in reverse: swap first_beam_deg and last_beam_deg in "
+                "robot.toml",
+            )
+        )
     heading = values["mount_heading"]
     turned = float(wrap_angle(heading.value - heading.filed))
     if abs(turned) > max(HEADING_TOLERANCE, SURE * heading.error):
-        evidence.findings.append(Finding(
-            "fatal" if abs(turned) > np.radians(15.0) else "serious", "scans", "turned lidar",
-            f"it looks {np.degrees(turned):+.1f} +- {np.degrees(heading.error):.1f} degrees from where the robot file "
-            "says", *whole, advice,
-        ))  # fmt: skip
+        evidence.findings.append(
+            Finding(
+                "fatal" if abs(turned) > np.radians(15.0) else "serious",
+                "scans",
+                "turned lidar",
+                f"it looks {np.degrees(turned):+.1f} +- {np.degrees(heading.error):.1f} degrees from where the "
+                "robot file says",
+                *whole,
+                advice,
+            )
+        )
     # Where the wheels reckon with a wrong size, or the scans are mirrored, the place is not to be told.
     offsets = [values[key].value - values[key].filed for key in ("mount_x", "mount_y")]
     errors = [values[key].error for key in ("mount_x", "mount_y")]
     if not calibration.mirrored and any(
         abs(off) > max(MOUNT_TOLERANCE, SURE * error) for off, error in zip(offsets, errors, strict=True)
     ):
-        evidence.findings.append(Finding(
-            "serious", "scans", "lidar mounted elsewhere", f"it sits {offsets[0]:+.3f} +- {errors[0]:.3f} m ahead and "
-            f"{offsets[1]:+.3f} +- {errors[1]:.3f} m to the left of where the robot file says", *whole, advice,
-        ))  # fmt: skip
+        evidence.findings.append(
+            Finding(
+                "serious",
+                "scans",
+                "lidar mounted elsewhere",
+                f"it sits {offsets[0]:+.3f} +- {errors[0]:.3f} m ahead and "
+                f"{offsets[1]:+.3f} +- {errors[1]:.3f} m to the left of where the robot file says",
+                *whole,
+                advice,
+            )
+        )
     for key in ("wheel_radius", "track_width"):
         if key in values and not calibration.mirrored:
             value = values[key]
             off = value.value / value.filed - 1.0
             if abs(off) > max(SIZE_TOLERANCE, SURE * value.error / value.filed):
-                evidence.findings.append(Finding(
-                    "serious", "wheels", f"wrong {key}", f"{value.value:.4f} +- {value.error:.4f} m by the motion, the "
-                    f"robot file says {value.filed:g} m", *whole,
-                    f"put {key} right in robot.toml, or let --estimate-mount do it",
-                ))  # fmt: skip
+                evidence.findings.append(
+                    Finding(
+                        "serious",
+                        "wheels",
+                        f"wrong {key}",
+                        f"{value.value:.4f} +- {value.error:.4f} m by the motion, the "
+                        f"robot file says {value.filed:g} m",
+                        *whole,
+                        f"put {key} right in robot.toml, or let --estimate-mount do it",
+                    )
+                )
     return mount, calibration.mirrored
 
 

@@ -34,13 +34,23 @@ def frame_links(robot: Robot, streams: dict[str, StreamHealth]) -> tuple[FrameLi
     by = {"odometry": "odometry stream", "wheels": "dead reckoning from wheels", "scans": "laser odometry from scans"}
     site = "position" if "position" in streams else None
     links = [
-        FrameLink("site", "track", "position fixes" if site else None, streams[site].rate if site else None,
-                  "planning and driving in a map; `locate` provides it"),
-        FrameLink("track", "body", by[provider] if provider else None, streams[provider].rate if provider else None,
-                  "`map`, `locate` and following"),
+        FrameLink(
+            "site",
+            "track",
+            "position fixes" if site else None,
+            streams[site].rate if site else None,
+            "planning and driving in a map; `locate` provides it",
+        ),
+        FrameLink(
+            "track",
+            "body",
+            by[provider] if provider else None,
+            streams[provider].rate if provider else None,
+            "`map`, `locate` and following",
+        ),
         _sensor(robot.scanner.name, "scans", robot.scanner.mount, streams, "`map`, `locate` and obstacles"),
         _sensor("imu", "imu", robot.imu.mount, streams, "`fuse` where wheels slip"),
-    ]  # fmt: skip
+    ]
     if robot.position is not None:
         links.append(_sensor("position", "position", (*robot.position.mount, 0.0), streams, "`fuse` in the site frame"))
     return tuple(links)

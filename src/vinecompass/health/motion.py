@@ -121,10 +121,15 @@ def heading_in_degrees(odometry: Track, other: HeadingSource | None) -> Finding 
     if not (0.8 < ratio / DEGREES < 1.25 or (np.isnan(ratio) and np.abs(raw).max() <= 361.0 and np.ptp(steps) > 0.1)):
         return None
     return Finding(
-        "fatal", "odometry", "degrees taken for radians", f"its heading reaches {np.abs(raw).max():.0f}"
+        "fatal",
+        "odometry",
+        "degrees taken for radians",
+        f"its heading reaches {np.abs(raw).max():.0f}"
         + ("" if np.isnan(ratio) else f" and turns {ratio:.0f} times as fast as the others"),
-        float(odometry.t[0]), float(odometry.t[-1]), "import again with --angle-unit deg",
-    )  # fmt: skip
+        float(odometry.t[0]),
+        float(odometry.t[-1]),
+        "import again with --angle-unit deg",
+    )
 
 
 def check_frozen_imu(imu: Imu, other: HeadingSource | None) -> list[Finding]:
@@ -137,10 +142,17 @@ def check_frozen_imu(imu: Imu, other: HeadingSource | None) -> list[Finding]:
             np.any(np.abs(other.rates(imu.t[inside]) - imu.turn_rate[inside]) > FROZEN_TURN_RATE)
         )
         if differs or not pushed:
-            findings.append(Finding(
-                "serious", "imu", "frozen readings", f"the same turn rate to the last digit for {end - begin:.1f} s",
-                float(begin), float(end), "the driver repeats old data: restart it, and drive again",
-            ))  # fmt: skip
+            findings.append(
+                Finding(
+                    "serious",
+                    "imu",
+                    "frozen readings",
+                    f"the same turn rate to the last digit for {end - begin:.1f} s",
+                    float(begin),
+                    float(end),
+                    "the driver repeats old data: restart it, and drive again",
+                )
+            )
     return findings
 
 
@@ -152,29 +164,48 @@ def check_speeds(name: str, track: Track, robot: Robot) -> list[Finding]:
     moving = speeds[speeds > 1e-3]
     whole = float(track.t[0]), float(track.t[-1])
     if len(moving) and np.median(moving) > 20.0 * drive.top_speed:
-        return [Finding(
-            "fatal", name, "millimetres taken for metres", f"its median speed is {np.median(moving):.0f} m/s, the "
-            f"robot's top speed {drive.top_speed:g} m/s", *whole,
-            "import again with --length-unit mm (or put wheel_radius right)",
-        )]  # fmt: skip
+        return [
+            Finding(
+                "fatal",
+                name,
+                "millimetres taken for metres",
+                f"its median speed is {np.median(moving):.0f} m/s, the robot's top speed {drive.top_speed:g} m/s",
+                *whole,
+                "import again with --length-unit mm (or put wheel_radius right)",
+            )
+        ]
     findings = []
     jumps = np.flatnonzero(way > 3.0 * drive.top_speed * steps + 0.1)
     for jump in jumps[np.argsort(-way[jumps], kind="stable")][:5]:
-        findings.append(Finding(
-            "serious", name, "jump", f"{way[jump]:.2f} m in {1000.0 * steps[jump]:.0f} ms", float(track.t[jump]),
-            float(track.t[jump + 1]), "an odometry must not jump: use the one before anything corrects it",
-        ))  # fmt: skip
+        findings.append(
+            Finding(
+                "serious",
+                name,
+                "jump",
+                f"{way[jump]:.2f} m in {1000.0 * steps[jump]:.0f} ms",
+                float(track.t[jump]),
+                float(track.t[jump + 1]),
+                "an odometry must not jump: use the one before anything corrects it",
+            )
+        )
     turn_rates = np.abs(wrap_angle(np.diff(track.poses[:, 2]))) / steps
     fast = (speeds > TOO_FAST * drive.top_speed) | (turn_rates > 2.0 * drive.top_turn_rate)
     fast[jumps] = False
     for begin, end in spans_of(track.t[1:][fast], apart=0.3, shortest=0.1):
         inside = (track.t[1:] >= begin) & (track.t[1:] <= end)
-        findings.append(Finding(
-            "serious", name, "impossible speed", f"up to {speeds[inside].max():.2f} m/s and "
-            f"{turn_rates[inside].max():.2f} rad/s; the robot file says {drive.top_speed:g} m/s and "
-            f"{drive.top_turn_rate:g} rad/s", float(begin), float(end),
-            "check wheel_radius, track_width and ticks_per_turn in robot.toml, or the encoder's counter",
-        ))  # fmt: skip
+        findings.append(
+            Finding(
+                "serious",
+                name,
+                "impossible speed",
+                f"up to {speeds[inside].max():.2f} m/s and "
+                f"{turn_rates[inside].max():.2f} rad/s; the robot file says {drive.top_speed:g} m/s and "
+                f"{drive.top_turn_rate:g} rad/s",
+                float(begin),
+                float(end),
+                "check wheel_radius, track_width and ticks_per_turn in robot.toml, or the encoder's counter",
+            )
+        )
     return findings
 
 
@@ -221,10 +252,17 @@ def check_slip(
         far = f"{abs(metres):.2f} m {than} the robot moves, and {degrees}"
         if scans is None:
             far = f"{degrees} beyond the gyro (how far they spun, only scans would tell)"
-        findings.append(Finding(
-            "serious", "wheels", "slip", f"the wheels turn {far}; from {place[0]:.1f}, {place[1]:.1f} by the wheels",
-            float(begin), float(end), "fuse with the IMU and the scans (`vinecompass fuse`), or drive slower there",
-        ))  # fmt: skip
+        findings.append(
+            Finding(
+                "serious",
+                "wheels",
+                "slip",
+                f"the wheels turn {far}; from {place[0]:.1f}, {place[1]:.1f} by the wheels",
+                float(begin),
+                float(end),
+                "fuse with the IMU and the scans (`vinecompass fuse`), or drive slower there",
+            )
+        )
     return findings
 
 

@@ -35,10 +35,17 @@ def check_finite(run: Run) -> list[Finding]:
                 bad |= ~np.isfinite(values.reshape(len(values), -1)).all(axis=1)
         if np.any(bad):
             t = stream.t[bad]
-            findings.append(Finding(
-                "serious", name, "not a number", f"{np.sum(bad)} of {len(bad)} readings", float(np.nanmin(t)),
-                float(np.nanmax(t)), "`fuse` leaves these rows out; other commands refuse the run",
-            ))  # fmt: skip
+            findings.append(
+                Finding(
+                    "serious",
+                    name,
+                    "not a number",
+                    f"{np.sum(bad)} of {len(bad)} readings",
+                    float(np.nanmin(t)),
+                    float(np.nanmax(t)),
+                    "`fuse` leaves these rows out; other commands refuse the run",
+                )
+            )
     return findings
 
 
@@ -48,15 +55,29 @@ def check_ranges(scans: Scans, robot: Robot) -> list[Finding]:
     finite = np.isfinite(ranges)
     whole = float(t[0]), float(t[-1])
     if not np.any(finite):
-        return [Finding("fatal", "scans", "no beam ever returns", f"{len(t)} scans without a range", *whole,
-                        "check the scanner's power, cable and driver")]  # fmt: skip
+        return [
+            Finding(
+                "fatal",
+                "scans",
+                "no beam ever returns",
+                f"{len(t)} scans without a range",
+                *whole,
+                "check the scanner's power, cable and driver",
+            )
+        ]
     typical = float(np.median(ranges[finite]))
     for unit, factor in (("millimetres", 1000.0), ("centimetres", 100.0)):
         if typical > lidar.farthest and lidar.nearest <= typical / factor <= lidar.farthest:
-            return [Finding(
-                "fatal", "scans", f"{unit} taken for metres", f"the median range is {typical:.0f}, the lidar reaches "
-                f"{lidar.farthest:g} m", *whole, f"import again with --range-unit {'mm' if factor > 500.0 else 'cm'}",
-            )]  # fmt: skip
+            return [
+                Finding(
+                    "fatal",
+                    "scans",
+                    f"{unit} taken for metres",
+                    f"the median range is {typical:.0f}, the lidar reaches {lidar.farthest:g} m",
+                    *whole,
+                    f"import again with --range-unit {'mm' if factor > 500.0 else 'cm'}",
+                )
+            ]
     findings = _silent(scans, finite) + _frozen(scans) + _out_of_limits(scans, robot)
     if any(finding.severity == "fatal" for finding in findings):
         return findings
@@ -69,11 +90,17 @@ def _silent(scans: Scans, finite: NDArray[np.bool_]) -> list[Finding]:
     silent = scans.t[finite.mean(axis=1) < SILENT_SHARE]
     period = float(np.median(np.diff(scans.t)))
     return [
-        Finding("serious", "scans", "silent scanner", f"fewer than {100.0 * SILENT_SHARE:.0f} % of beams return for "
-                f"{end - begin + period:.1f} s", float(begin), float(end) + period,
-                "check the scanner's cable and driver; out of doors, that anything is within reach")
+        Finding(
+            "serious",
+            "scans",
+            "silent scanner",
+            f"fewer than {100.0 * SILENT_SHARE:.0f} % of beams return for {end - begin + period:.1f} s",
+            float(begin),
+            float(end) + period,
+            "check the scanner's cable and driver; out of doors, that anything is within reach",
+        )
         for begin, end in spans_of(silent, apart=1.5 * period, shortest=1.9 * period)
-    ]  # fmt: skip
+    ]
 
 
 def _frozen(scans: Scans) -> list[Finding]:
@@ -83,11 +110,17 @@ def _frozen(scans: Scans) -> list[Finding]:
     severity: Severity = "fatal" if np.mean(same) > 0.5 else "serious"
     period = float(np.median(np.diff(scans.t)))
     return [
-        Finding(severity, "scans", "frozen scans",
-                f"the same ranges to the last digit for {end - begin + period:.1f} s",
-                float(begin) - period, float(end) + period, "the driver repeats old data: restart it, and drive again")
+        Finding(
+            severity,
+            "scans",
+            "frozen scans",
+            f"the same ranges to the last digit for {end - begin + period:.1f} s",
+            float(begin) - period,
+            float(end) + period,
+            "the driver repeats old data: restart it, and drive again",
+        )
         for begin, end in spans_of(scans.t[1:][same], apart=1.5 * period, shortest=0.9 * period)
-    ]  # fmt: skip
+    ]
 
 
 def _out_of_limits(scans: Scans, robot: Robot) -> list[Finding]:
@@ -101,12 +134,19 @@ def _out_of_limits(scans: Scans, robot: Robot) -> list[Finding]:
     for begin, end in spans_of(scans.t[share > 0.005], apart=2.0):
         inside = (scans.t >= begin) & (scans.t <= end)
         worst = ranges[inside][outside[inside]]
-        findings.append(Finding(
-            severity, "scans", "ranges out of limits", f"{100.0 * share[inside].mean():.1f} % of ranges, from "
-            f"{worst.min():.2f} to {worst.max():.2f} m; the lidar measures {lidar.nearest:g} to {lidar.farthest:g} m",
-            float(begin), float(end),
-            "give --no-return the number your scanner writes for nothing, or put the limits right",
-        ))  # fmt: skip
+        findings.append(
+            Finding(
+                severity,
+                "scans",
+                "ranges out of limits",
+                f"{100.0 * share[inside].mean():.1f} % of ranges, from "
+                f"{worst.min():.2f} to {worst.max():.2f} m; "
+                f"the lidar measures {lidar.nearest:g} to {lidar.farthest:g} m",
+                float(begin),
+                float(end),
+                "give --no-return the number your scanner writes for nothing, or put the limits right",
+            )
+        )
     return findings
 
 
@@ -117,10 +157,16 @@ def _dead_beams(
     findings = []
     for first, last in _runs(never, shortest=2):
         angles = np.degrees(robot.scanner.beam_angles[[first, last]])
-        findings.append(Finding(
-            "slight", "scans", "beams that never return", f"beams {first} to {last}, {angles.min():.0f} to "
-            f"{angles.max():.0f} degrees", *whole, "clean the scanner's window; see whether something covers it",
-        ))  # fmt: skip
+        findings.append(
+            Finding(
+                "slight",
+                "scans",
+                "beams that never return",
+                f"beams {first} to {last}, {angles.min():.0f} to {angles.max():.0f} degrees",
+                *whole,
+                "clean the scanner's window; see whether something covers it",
+            )
+        )
     return findings
 
 
@@ -140,11 +186,18 @@ def own_beams(ranges: NDArray[np.float32], robot: Robot) -> NDArray[np.bool_]:
 def _blocked(ranges: NDArray[np.float32], robot: Robot, whole: tuple[float, float]) -> list[Finding]:
     angles = np.degrees(robot.scanner.beam_angles)
     return [
-        Finding("serious", "scans", "blocked sector", f"beams {first} to {last}, {angles[first]:.0f} to "
-                f"{angles[last]:.0f} degrees, always see {np.nanmedian(ranges[:, first : last + 1]):.2f} m: the robot "
-                "itself", *whole, "move the scanner, or raise `nearest` in robot.toml above that range")
+        Finding(
+            "serious",
+            "scans",
+            "blocked sector",
+            f"beams {first} to {last}, {angles[first]:.0f} to "
+            f"{angles[last]:.0f} degrees, always see {np.nanmedian(ranges[:, first : last + 1]):.2f} m: the robot "
+            "itself",
+            *whole,
+            "move the scanner, or raise `nearest` in robot.toml above that range",
+        )
         for first, last in _runs(own_beams(ranges, robot), shortest=2)
-    ]  # fmt: skip
+    ]
 
 
 def _runs(flags: NDArray[np.bool_], shortest: int) -> list[tuple[int, int]]:

@@ -41,10 +41,17 @@ def check_stamps(run: Run) -> list[Finding]:
         if name in ("truth", "commands"):
             continue
         if len(stream.t) == 1:
-            findings.append(Finding(
-                "serious", name, "a single reading", "1 row", float(stream.t[0]), float(stream.t[0]),
-                "record again, or leave the stream out: one reading says nothing of motion",
-            ))  # fmt: skip
+            findings.append(
+                Finding(
+                    "serious",
+                    name,
+                    "a single reading",
+                    "1 row",
+                    float(stream.t[0]),
+                    float(stream.t[0]),
+                    "record again, or leave the stream out: one reading says nothing of motion",
+                )
+            )
             continue
         findings += _order(name, stream.t)
         keep = rows_in_order(stream.t)
@@ -59,8 +66,17 @@ def _order(name: str, t: NDArray[np.float64]) -> list[Finding]:
     # Rows to leave out have no times to go by; their neighbours do.
     kept = np.flatnonzero(keep)
     if len(kept) == 0:
-        return [Finding("fatal", name, "stamps are not numbers", f"none of {len(t)} rows", 0.0, 0.0,
-                        "check the logger's clock and the column t")]  # fmt: skip
+        return [
+            Finding(
+                "fatal",
+                name,
+                "stamps are not numbers",
+                f"none of {len(t)} rows",
+                0.0,
+                0.0,
+                "check the logger's clock and the column t",
+            )
+        ]
     out = np.flatnonzero(~keep)
     before, after = np.searchsorted(kept, out) - 1, np.searchsorted(kept, out)
     begin = float(t[kept[max(before[0], 0)]])
@@ -71,12 +87,18 @@ def _order(name: str, t: NDArray[np.float64]) -> list[Finding]:
     word = "stamps twice" if twice > back else "stamps run backwards"
     if infinite > max(twice, back):
         word = "stamps are not numbers"
-    return [Finding(
-        "fatal" if len(out) > 0.2 * len(t) else "serious", name, word,
-        f"{len(out)} of {len(t)} rows are out of order ({back} steps back, {twice} stamps twice, {infinite} not "
-        "finite)",
-        begin, end, "check the logger's clock; `fuse` leaves these rows out, other commands refuse the run",
-    )]  # fmt: skip
+    return [
+        Finding(
+            "fatal" if len(out) > 0.2 * len(t) else "serious",
+            name,
+            word,
+            f"{len(out)} of {len(t)} rows are out of order ({back} steps back, {twice} stamps twice, {infinite} not "
+            "finite)",
+            begin,
+            end,
+            "check the logger's clock; `fuse` leaves these rows out, other commands refuse the run",
+        )
+    ]
 
 
 def _beat(name: str, t: NDArray[np.float64], robot: Robot, *, disordered: bool) -> list[Finding]:
@@ -88,32 +110,59 @@ def _beat(name: str, t: NDArray[np.float64], robot: Robot, *, disordered: bool) 
     gaps = np.flatnonzero(steps > max(GAP_PERIODS * period, SHORTEST_GAP))
     for gap in [] if disordered else sorted(gaps[np.argsort(-steps[gaps], kind="stable")][:5]):
         long = steps[gap] > LONG_GAP
-        findings.append(Finding(
-            "serious" if long else "slight", name, "gap", f"nothing for {steps[gap]:.2f} s, at {1.0 / period:.0f} Hz",
-            float(t[gap]), float(t[gap + 1]),
-            "look for a lost connection or a full disk" + ("; drive this stretch again" if long else ""),
-        ))  # fmt: skip
+        findings.append(
+            Finding(
+                "serious" if long else "slight",
+                name,
+                "gap",
+                f"nothing for {steps[gap]:.2f} s, at {1.0 / period:.0f} Hz",
+                float(t[gap]),
+                float(t[gap + 1]),
+                "look for a lost connection or a full disk" + ("; drive this stretch again" if long else ""),
+            )
+        )
     off_beat = np.abs(steps / period - 1.0) > JITTER
     off_beat[gaps] = False
     for begin, end in spans_of(t[1:][off_beat], apart=12.0 * period, shortest=4.0 * period):
         inside = (t[1:] >= begin) & (t[1:] <= end)
         if np.mean(off_beat[inside]) > 0.3 and not disordered:
             spread = float(np.std(steps[inside & ~np.isin(np.arange(len(steps)), gaps)]))
-            findings.append(Finding(
-                "slight", name, "jitter", f"steps scatter by {1000.0 * spread:.0f} ms about {1000.0 * period:.0f} ms",
-                float(begin), float(end), "stamp readings where they are taken, not where they arrive",
-            ))  # fmt: skip
+            findings.append(
+                Finding(
+                    "slight",
+                    name,
+                    "jitter",
+                    f"steps scatter by {1000.0 * spread:.0f} ms about {1000.0 * period:.0f} ms",
+                    float(begin),
+                    float(end),
+                    "stamp readings where they are taken, not where they arrive",
+                )
+            )
     filed = {"scans": robot.scanner.rate, "wheels": robot.wheels.rate, "imu": robot.imu.rate}.get(name)
     if filed is not None and abs(1000.0 / period / filed - 1.0) < RATE_TOLERANCE:
-        findings.append(Finding(
-            "fatal", name, "milliseconds taken for seconds", f"{1.0 / period:.2g} Hz, the robot file says {filed:g} Hz",
-            float(t[0]), float(t[-1]), "import again with --time-unit ms",
-        ))  # fmt: skip
+        findings.append(
+            Finding(
+                "fatal",
+                name,
+                "milliseconds taken for seconds",
+                f"{1.0 / period:.2g} Hz, the robot file says {filed:g} Hz",
+                float(t[0]),
+                float(t[-1]),
+                "import again with --time-unit ms",
+            )
+        )
     elif filed is not None and abs(1.0 / period / filed - 1.0) > RATE_TOLERANCE:
-        findings.append(Finding(
-            "slight", name, "another rate than filed", f"{1.0 / period:.1f} Hz, the robot file says {filed:g} Hz",
-            float(t[0]), float(t[-1]), "put the rate right in robot.toml: beams are timed by it",
-        ))  # fmt: skip
+        findings.append(
+            Finding(
+                "slight",
+                name,
+                "another rate than filed",
+                f"{1.0 / period:.1f} Hz, the robot file says {filed:g} Hz",
+                float(t[0]),
+                float(t[-1]),
+                "put the rate right in robot.toml: beams are timed by it",
+            )
+        )
     return findings
 
 
@@ -125,9 +174,15 @@ def _apart(run: Run) -> list[Finding]:
     for name in names[1:]:
         mine, other = streams[name], streams[names[0]]
         if mine[0] > other[-1] or mine[-1] < other[0]:
-            findings.append(Finding(
-                "fatal", name, "another time", f"{mine[0]:.1f} to {mine[-1]:.1f} s, {names[0]} {other[0]:.1f} to "
-                f"{other[-1]:.1f} s", float(mine[0]), float(mine[-1]),
-                "stamp all streams by one clock, or give the right --time-unit to `vinecompass import`",
-            ))  # fmt: skip
+            findings.append(
+                Finding(
+                    "fatal",
+                    name,
+                    "another time",
+                    f"{mine[0]:.1f} to {mine[-1]:.1f} s, {names[0]} {other[0]:.1f} to {other[-1]:.1f} s",
+                    float(mine[0]),
+                    float(mine[-1]),
+                    "stamp all streams by one clock, or give the right --time-unit to `vinecompass import`",
+                )
+            )
     return findings

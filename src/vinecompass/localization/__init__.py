@@ -14,7 +14,22 @@ from vinecompass.localization.state import State, StateChange
 from vinecompass.localization.telling_drive import TellingDrive
 
 __all__ = [
-    "Cluster", "Disagreement", "Drift", "Estimate", "Localization", "LocalizationSettings", "MotionNoise",
-    "ParticleLocalizer", "Place", "ScanAgreement", "SecondOpinion", "Snapshot", "State", "StateChange", "TellingDrive",
-    "find_places", "learn_motion_noise", "localize",
-]  # fmt: skip
+    "Cluster",
+    "Disagreement",
+    "Drift",
+    "Estimate",
+    "Localization",
+    "LocalizationSettings",
+    "MotionNoise",
+    "ParticleLocalizer",
+    "Place",
+    "ScanAgreement",
+    "SecondOpinion",
+    "Snapshot",
+    "State",
+    "StateChange",
+    "TellingDrive",
+    "find_places",
+    "learn_motion_noise",
+    "localize",
+]

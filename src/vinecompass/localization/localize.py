@@ -172,6 +172,14 @@ def localize(
         if progress and i % 50 == 0:
             progress(i / count, "localizing")
     return Localization(
-        Track(scans.t, poses, covariances), ways, agreements, changes, settled_at, counts, drifts, first_particles,
-        snapshots, localizer.second_opinion,
-    )  # fmt: skip
+        Track(scans.t, poses, covariances),
+        ways,
+        agreements,
+        changes,
+        settled_at,
+        counts,
+        drifts,
+        first_particles,
+        snapshots,
+        localizer.second_opinion,
+    )

@@ -104,10 +104,7 @@ class Lookout:
         self._checks_in = self._checks_in[to_check:]
         here = self._search.near(pose, origins, ends, reach=0.3, turn=np.radians(6.0))
         places = self._search.anywhere(origins, ends)
-        better = [
-            place for place in places
-            if place.fit > self._clearly_better * here.fit and not place.is_like(here)
-        ]  # fmt: skip
+        better = [place for place in places if place.fit > self._clearly_better * here.fit and not place.is_like(here)]
         rival, self._rival = self._rival, None
         if not better:
             return Finding([], not places and not here.agreement >= NOWHERE, "")

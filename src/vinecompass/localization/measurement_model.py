@@ -13,8 +13,13 @@ from vinecompass.localization.settings import LocalizationSettings
 from vinecompass.robot import Lidar
 
 __all__ = [
-    "BeamMixtureModel", "LikelihoodFieldModel", "MeasurementModel", "bordered", "choose_beams", "measurement_model",
-]  # fmt: skip
+    "BeamMixtureModel",
+    "LikelihoodFieldModel",
+    "MeasurementModel",
+    "bordered",
+    "choose_beams",
+    "measurement_model",
+]
 
 FloatArray = NDArray[np.float64]
 SQUARE = 0.15
@@ -94,10 +99,18 @@ class BeamMixtureModel:
 
     def log_likelihoods(self, poses: FloatArray, origins: FloatArray, ends: FloatArray) -> FloatArray:
         """Return the log of how likely the beams are from each pose ``(N,)``, per cell of their length."""
-        return np.asarray(weigh_by_beams(
-            self._rays.distance, self._rays.to_cells(poses), origins * self._scale, ends * self._scale,
-            self._mixture, self._spread, self._decay, self._farthest,
-        ))  # fmt: skip
+        return np.asarray(
+            weigh_by_beams(
+                self._rays.distance,
+                self._rays.to_cells(poses),
+                origins * self._scale,
+                ends * self._scale,
+                self._mixture,
+                self._spread,
+                self._decay,
+                self._farthest,
+            )
+        )
 
 
 def measurement_model(grid: Grid, rays: MapRays, lidar: Lidar, settings: LocalizationSettings) -> MeasurementModel:

@@ -86,9 +86,13 @@ def sample_increments(
 
 
 def sample_velocities(
-    poses: FloatArray, velocity: ArrayLike, duration: float, drive: Drive, noise: MotionNoise,
+    poses: FloatArray,
+    velocity: ArrayLike,
+    duration: float,
+    drive: Drive,
+    noise: MotionNoise,
     rng: np.random.Generator,
-) -> FloatArray:  # fmt: skip
+) -> FloatArray:
     """Move poses ``(N, 3)`` along arcs of a velocity (m/s, m/s, rad/s) that lasted `duration` seconds.
 
     Each takes an arc of its own velocity, and ends with a turn of its own on the spot, without which all would lie
@@ -143,9 +147,11 @@ def learn_motion_noise(odometry: Track, reference: Track, *, every: float = 0.5)
     chosen = np.unique(np.searchsorted(way, np.arange(0.0, way[-1], every))) if len(way) else np.zeros(0, int)
     if len(chosen) < 20:
         raise InputError(
-            "is too short to learn from", key="reference", value=f"{max(len(chosen) - 1, 0)} steps",
+            "is too short to learn from",
+            key="reference",
+            value=f"{max(len(chosen) - 1, 0)} steps",
             expected=f"20 steps of {every:g} m or more",
-        )  # fmt: skip
+        )
     read = odometry.at(t)[chosen]
     step, true_step = relative(read[1:], read[:-1]), relative(true[chosen][1:], true[chosen][:-1])
     off = relative(true_step, step)

@@ -92,9 +92,14 @@ class ParticleLocalizer:
     """
 
     def __init__(
-        self, grid: Grid, robot: Robot, initial_pose: ArrayLike | None = None, *,
-        settings: LocalizationSettings | None = None, seed: int,
-    ) -> None:  # fmt: skip
+        self,
+        grid: Grid,
+        robot: Robot,
+        initial_pose: ArrayLike | None = None,
+        *,
+        settings: LocalizationSettings | None = None,
+        seed: int,
+    ) -> None:
         if not np.any(grid.occupied):
             raise InputError("the map has no occupied cell", expected="a map to compare scans with")
         s = self._settings = settings or LocalizationSettings()
@@ -104,9 +109,10 @@ class ParticleLocalizer:
         self._rays = MapRays(grid)
         self._model = measurement_model(grid, self._rays, self._lidar, s)
         self._field_model = (
-            self._model if isinstance(self._model, LikelihoodFieldModel)
+            self._model
+            if isinstance(self._model, LikelihoodFieldModel)
             else measurement_model(grid, self._rays, self._lidar, s.model_copy(update={"measurement": "field"}))
-        )  # fmt: skip
+        )
         self._judge = ScanJudge(grid, self._rays, near=3.0 * s.field_spread)
         self._search = PlaceSearch(grid, self._rays, self._judge)
         self._averages, self._drift = LikelihoodAverages(), DriftFollower()
@@ -141,9 +147,11 @@ class ParticleLocalizer:
         """
         if len(scan.ranges) != self._lidar.beams:
             raise InputError(
-                "is no scan of this lidar", key="ranges", value=f"{len(scan.ranges)} beams",
+                "is no scan of this lidar",
+                key="ranges",
+                value=f"{len(scan.ranges)} beams",
                 expected=f"{self._lidar.beams} beams",
-            )  # fmt: skip
+            )
         if self._estimate is not None and not scan.t > self._last_t:
             reason = f"a scan stamped {scan.t:.3f} s came after one of {self._last_t:.3f} s and was left out"
             return self._told(self._estimate.clusters, float("nan"), self._cloud.sample_size, reason)
@@ -219,9 +227,11 @@ class ParticleLocalizer:
             raise InputError("is not a pose", key="initial_pose", value=initial_pose, expected="x, y, heading")
         if not self._grid.contains(self._grid.cells_at(pose[None, :2]))[0]:
             raise InputError(
-                "lies off the map", key="initial_pose", value=[round(float(v), 3) for v in pose],
+                "lies off the map",
+                key="initial_pose",
+                value=[round(float(v), 3) for v in pose],
                 expected="x, y on the map",
-            )  # fmt: skip
+            )
         return pose
 
     def _about_initial_pose(self, count: int) -> FloatArray:
@@ -232,9 +242,11 @@ class ParticleLocalizer:
         if not np.any(standing):
             x, y = self._initial_pose[:2]
             raise InputError(
-                "lies inside a wall, and no free floor near", key="initial_pose",
-                value=[round(float(x), 3), round(float(y), 3)], expected="x, y on floor that is free in the map",
-            )  # fmt: skip
+                "lies inside a wall, and no free floor near",
+                key="initial_pose",
+                value=[round(float(x), 3), round(float(y), 3)],
+                expected="x, y on floor that is free in the map",
+            )
         good = drawn[standing]
         return good[np.arange(count) % len(good)]
 
@@ -295,9 +307,14 @@ class ParticleLocalizer:
         self._started = True
         reach = GIVEN * self._spread
         opinion = self.second_opinion = second_opinion(
-            self._search, self._initial_pose, origins, ends, reach=reach[0], turn=reach[2],
+            self._search,
+            self._initial_pose,
+            origins,
+            ends,
+            reach=reach[0],
+            turn=reach[2],
             clearly_better=s.clearly_better,
-        )  # fmt: skip
+        )
         self._cloud.draw_half_about(opinion.given.pose)
         if better := opinion.better:
             best = better[0]
@@ -341,9 +358,14 @@ class ParticleLocalizer:
             self._watch.begin(self._last_t, "doubtful", fault)
         else:
             self._watch.update(
-                self._last_t, clusters, agreement, blind_for=self._last_t - self._seen_at, fallen=fallen,
-                rival=self._lookout.suspicion, details=details,
-            )  # fmt: skip
+                self._last_t,
+                clusters,
+                agreement,
+                blind_for=self._last_t - self._seen_at,
+                fallen=fallen,
+                rival=self._lookout.suspicion,
+                details=details,
+            )
 
     def _look_elsewhere(self, pose: FloatArray, agreement: float, share: float) -> None:
         """Look for where the scan fits better than where the robot is believed to be, if that is in doubt."""
@@ -362,9 +384,15 @@ class ParticleLocalizer:
     def _told(self, clusters: list[Cluster], agreement: float, sample_size: float, fault: str) -> Estimate:
         winner = clusters[0]
         self._estimate = Estimate(
-            t=self._last_t, pose=winner.pose, covariance=winner.covariance + self._map_covariance,
-            state=self._watch.state, reason=fault or self._watch.reason, agreement=agreement, clusters=clusters,
-            particles=len(self.particles), effective_sample_size=sample_size,
+            t=self._last_t,
+            pose=winner.pose,
+            covariance=winner.covariance + self._map_covariance,
+            state=self._watch.state,
+            reason=fault or self._watch.reason,
+            agreement=agreement,
+            clusters=clusters,
+            particles=len(self.particles),
+            effective_sample_size=sample_size,
             drift=self._drift.update(self._last_t, winner.pose, self._odometry),
-        )  # fmt: skip
+        )
         return self._estimate

@@ -82,7 +82,7 @@ def distinct(places: list[Place]) -> list[Place]:
 
 def find_places(
     grid: Grid, robot: Robot, scan: Scan, *, sweep: FloatArray | None = None, share: float = 0.9, near: float = 0.18
-) -> list[Place]:  # fmt: skip
+) -> list[Place]:
     """Return all places on a map where a scan fits nearly as well as at the best one, the best first.
 
     Parameters
@@ -152,9 +152,12 @@ class PlaceSearch:
         chosen = choose_points(ends, SQUARE, MOST_POINTS)
         # The coarse cells blur how well a place fits: a little more is taken in, and judged on the fine map.
         found = self._search.find_all(
-            ends[chosen], headings=np.arange(-np.pi, np.pi, HEADING_STEP), floor=self._floor, least=LEAST_FIT,
+            ends[chosen],
+            headings=np.arange(-np.pi, np.pi, HEADING_STEP),
+            floor=self._floor,
+            least=LEAST_FIT,
             share=share - 0.1,
-        )  # fmt: skip
+        )
         ranked = sorted((self._refined(one, origins, ends, chosen) for one in found), key=lambda one: -one.fit)
         if not ranked or ranked[0].fit <= LEAST_FIT:
             return []
@@ -166,9 +169,11 @@ class PlaceSearch:
         local = relative(pose, self._frame)
         steps = int(np.ceil(min(turn, np.pi) / HEADING_STEP))
         found = self._search.find(
-            ends[chosen], headings=local[2] + HEADING_STEP * np.arange(-steps, steps + 1),
-            low=local[:2] - reach, high=local[:2] + reach,
-        )  # fmt: skip
+            ends[chosen],
+            headings=local[2] + HEADING_STEP * np.arange(-steps, steps + 1),
+            low=local[:2] - reach,
+            high=local[:2] + reach,
+        )
         return self._refined(found or Candidate(local, 0.0), origins, ends, chosen)
 
     def _refined(self, candidate: Candidate, origins: FloatArray, ends: FloatArray, chosen: NDArray[np.int64]) -> Place:

@@ -102,10 +102,17 @@ class ScanJudge:
 
     def verdicts(self, pose: FloatArray, origins: FloatArray, ends: FloatArray) -> NDArray[np.int8]:
         """Return the verdict on each beam ``(N,)``, from `origins` to `ends` ``(N, 2)`` in the body frame, m."""
-        return np.asarray(judge_beams(
-            self._rays.distance, self._unknown, self._rays.to_cells(pose), origins * self._scale, ends * self._scale,
-            self._near, BEHIND * self._scale,
-        ))  # fmt: skip
+        return np.asarray(
+            judge_beams(
+                self._rays.distance,
+                self._unknown,
+                self._rays.to_cells(pose),
+                origins * self._scale,
+                ends * self._scale,
+                self._near,
+                BEHIND * self._scale,
+            )
+        )
 
     def judge(self, pose: FloatArray, origins: FloatArray, ends: FloatArray) -> ScanAgreement:
         """Return how beams from `origins` to `ends` ``(N, 2)``, in the body frame, m, agree from a pose ``(3,)``."""

@@ -51,9 +51,15 @@ class SecondOpinion:
 
 
 def second_opinion(
-    search: PlaceSearch, pose: FloatArray, origins: FloatArray, ends: FloatArray, *,
-    reach: float, turn: float, clearly_better: float,
-) -> SecondOpinion:  # fmt: skip
+    search: PlaceSearch,
+    pose: FloatArray,
+    origins: FloatArray,
+    ends: FloatArray,
+    *,
+    reach: float,
+    turn: float,
+    clearly_better: float,
+) -> SecondOpinion:
     """Compare a pose given with the same place turned round, with nearby poses, and with the whole map.
 
     Parameters

@@ -61,9 +61,16 @@ class StateWatch:
         self.state, self.reason, self._wanted, self._wanted_since = state, reason, state, t
 
     def update(
-        self, t: float, clusters: list[Cluster], agreement: float, *, blind_for: float = 0.0, fallen: bool = False,
-        rival: str = "", details: str = "",
-    ) -> None:  # fmt: skip
+        self,
+        t: float,
+        clusters: list[Cluster],
+        agreement: float,
+        *,
+        blind_for: float = 0.0,
+        fallen: bool = False,
+        rival: str = "",
+        details: str = "",
+    ) -> None:
         """Follow one scan: a change is made when there was reason for it all of the `doubt_time`.
 
         Parameters

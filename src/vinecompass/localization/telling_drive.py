@@ -45,9 +45,12 @@ class TellingDrive:
         degrees = float(np.degrees(self.direction))
         turned = degrees - 360.0 if degrees > 180.0 else degrees
         where = (
-            "ahead" if turned == 0.0 else "back" if turned == 180.0
+            "ahead"
+            if turned == 0.0
+            else "back"
+            if turned == 180.0
             else f"{abs(turned):.0f} degrees to the {'left' if turned > 0.0 else 'right'}"
-        )  # fmt: skip
+        )
         return f"drive {self.distance:.1f} m {where}: {100.0 * self.differing:.0f} % of the beams would differ there"
 
 

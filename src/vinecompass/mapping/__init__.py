@@ -8,5 +8,13 @@ from vinecompass.mapping.pose_graph import Link, PoseGraph
 from vinecompass.mapping.settings import MappingSettings
 
 __all__ = [
-    "Link", "Loop", "MapAccuracy", "Mapper", "Mapping", "MappingSettings", "PoseGraph", "build_map", "measure_map",
-]  # fmt: skip
+    "Link",
+    "Loop",
+    "MapAccuracy",
+    "Mapper",
+    "Mapping",
+    "MappingSettings",
+    "PoseGraph",
+    "build_map",
+    "measure_map",
+]

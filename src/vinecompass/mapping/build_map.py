@@ -54,16 +54,22 @@ class Mapping:
         squares = np.mean(self.mapper.graph.errors()[0][loops] ** 2, axis=0) if loops else np.zeros(3)
         matched = self.agreements[np.isfinite(self.agreements)]
         return Making(
-            scans_kept=len(self.mapper.keyframes), agreement=round(float(matched.mean()) if len(matched) else 0.0, 4),
-            loops_closed=len(loops), loop_error=round(float(np.sqrt(squares[0] + squares[1])), 5),
+            scans_kept=len(self.mapper.keyframes),
+            agreement=round(float(matched.mean()) if len(matched) else 0.0, 4),
+            loops_closed=len(loops),
+            loop_error=round(float(np.sqrt(squares[0] + squares[1])), 5),
             loop_error_deg=round(float(np.degrees(np.sqrt(squares[2]))), 4),
-        )  # fmt: skip
+        )
 
 
 def build_map(
-    run: Run, *, odometry: Track | None = None, settings: MappingSettings | None = None,
-    watch: Callable[[Mapper], None] | None = None, progress: Progress | None = None,
-) -> Mapping:  # fmt: skip
+    run: Run,
+    *,
+    odometry: Track | None = None,
+    settings: MappingSettings | None = None,
+    watch: Callable[[Mapper], None] | None = None,
+    progress: Progress | None = None,
+) -> Mapping:
     """Build a map from a recorded run: `Mapper.update` over its scans.
 
     Parameters

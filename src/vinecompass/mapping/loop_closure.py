@@ -124,11 +124,19 @@ class LoopCloser:
                 continue
             match = self._align(submaps[former], former, many, candidate)
             off = relative(match.pose, guess)
-            loops.append(Loop(
-                t=t, submap=number, former=former, pose=match.pose, covariance=match.covariance + FLOOR,
-                agreement=match.agreement, drift=float(np.hypot(off[0], off[1])), drift_turn=float(abs(off[2])),
-                refused=_objection(match, candidate, rival, settings),
-            ))  # fmt: skip
+            loops.append(
+                Loop(
+                    t=t,
+                    submap=number,
+                    former=former,
+                    pose=match.pose,
+                    covariance=match.covariance + FLOOR,
+                    agreement=match.agreement,
+                    drift=float(np.hypot(off[0], off[1])),
+                    drift_turn=float(abs(off[2])),
+                    refused=_objection(match, candidate, rival, settings),
+                )
+            )
         return loops
 
     def _near(
@@ -163,9 +171,10 @@ class LoopCloser:
     def _align(self, submap: Submap, number: int, points: FloatArray, candidate: Candidate) -> Match:
         """Return the candidate, aligned to the submap's walls."""
         settings = self._settings
-        walls = self._walls.get(number, lambda: WallGrid.of_points(
-            submap.points(), cell_size=settings.cell_size, spread=settings.field_spread
-        ))  # fmt: skip
+        walls = self._walls.get(
+            number,
+            lambda: WallGrid.of_points(submap.points(), cell_size=settings.cell_size, spread=settings.field_spread),
+        )
         window = SearchWindow(SEARCH_CELL, SEARCH_TURN, SEARCH_TURN / 2.0)
         return match_scan(
             points, np.zeros(len(points)), walls, candidate.pose, window=window, prior_points=1e-3, doubt_sweep=False

@@ -142,9 +142,11 @@ class PoseGraph:
 
     def _arrays(self) -> tuple[NDArray[np.int64], NDArray[np.int64], FloatArray, FloatArray]:
         return (
-            np.array([link.origin for link in self.links]), np.array([link.target for link in self.links]),
-            np.array([link.pose for link in self.links]), np.array([link.information for link in self.links]),
-        )  # fmt: skip
+            np.array([link.origin for link in self.links]),
+            np.array([link.target for link in self.links]),
+            np.array([link.pose for link in self.links]),
+            np.array([link.information for link in self.links]),
+        )
 
     def _fit(self) -> None:
         """Least squares with the weights as they are."""
@@ -177,10 +179,13 @@ def _error(poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int6
     here, there = poses[origin], poses[target]
     cosine, sine = np.cos(here[:, 2]), np.sin(here[:, 2])
     dx, dy = there[:, 0] - here[:, 0], there[:, 1] - here[:, 1]
-    return np.column_stack([
-        cosine * dx + sine * dy - measured[:, 0], cosine * dy - sine * dx - measured[:, 1],
-        wrap_angle(there[:, 2] - here[:, 2] - measured[:, 2]),
-    ])  # fmt: skip
+    return np.column_stack(
+        [
+            cosine * dx + sine * dy - measured[:, 0],
+            cosine * dy - sine * dx - measured[:, 1],
+            wrap_angle(there[:, 2] - here[:, 2] - measured[:, 2]),
+        ]
+    )
 
 
 def _normal_equations(

@@ -174,9 +174,11 @@ def best_pose(pyramid, pad, points, headings, low, high, least, excluded):  # ty
             size = 1 << level
             if bound <= best or (
                 excluded[2] <= h <= excluded[5]
-                and excluded[0] <= x and x + size - 1 <= excluded[3]
-                and excluded[1] <= y and y + size - 1 <= excluded[4]
-            ):  # fmt: skip
+                and excluded[0] <= x
+                and x + size - 1 <= excluded[3]
+                and excluded[1] <= y
+                and y + size - 1 <= excluded[4]
+            ):
                 continue
             if level == 0:
                 found, best, best_x, best_y, best_h = True, bound, x, y, h

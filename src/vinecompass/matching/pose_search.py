@@ -76,9 +76,16 @@ class PoseSearch:
             above[:-half] = np.maximum(above[:-half], above[half:])
 
     def find(
-        self, points: ArrayLike, *, headings: ArrayLike, low: ArrayLike, high: ArrayLike, least: float = 0.0,
-        unlike: Candidate | None = None, apart: tuple[float, float] = (0.5, 0.1),
-    ) -> Candidate | None:  # fmt: skip
+        self,
+        points: ArrayLike,
+        *,
+        headings: ArrayLike,
+        low: ArrayLike,
+        high: ArrayLike,
+        least: float = 0.0,
+        unlike: Candidate | None = None,
+        apart: tuple[float, float] = (0.5, 0.1),
+    ) -> Candidate | None:
         """Return the best pose in a window, or None if none agrees better than `least`.
 
         Parameters
@@ -115,9 +122,16 @@ class PoseSearch:
         return self._candidate(x, y, wanted[heading], total, len(cells))
 
     def find_all(
-        self, points: ArrayLike, *, headings: ArrayLike, floor: NDArray[np.bool_], least: float, share: float,
-        apart: tuple[float, float] = (1.0, 0.35), most: int = 64,
-    ) -> list[Candidate]:  # fmt: skip
+        self,
+        points: ArrayLike,
+        *,
+        headings: ArrayLike,
+        floor: NDArray[np.bool_],
+        least: float,
+        share: float,
+        apart: tuple[float, float] = (1.0, 0.35),
+        most: int = 64,
+    ) -> list[Candidate]:
         """Return every pose on the whole map that fits nearly as well as the best one, the best first.
 
         Parameters
@@ -140,9 +154,17 @@ class PoseSearch:
         wanted = np.asarray(headings, dtype=float)
         cells = np.asarray(points, dtype=float) / self.cell_size
         found = good_poses(
-            self._pyramid, self._pad, cells, wanted, floor, int(255 * least * len(cells)), share,
-            round(apart[0] / self.cell_size), apart[1], most,
-        )  # fmt: skip
+            self._pyramid,
+            self._pad,
+            cells,
+            wanted,
+            floor,
+            int(255 * least * len(cells)),
+            share,
+            round(apart[0] / self.cell_size),
+            apart[1],
+            most,
+        )
         candidates = [self._candidate(x, y, wanted[h], total, len(cells)) for x, y, h, total in found]
         best = max((candidate.agreement for candidate in candidates), default=0.0)
         good = [candidate for candidate in candidates if candidate.agreement > share * best]

@@ -81,9 +81,15 @@ class Match:
 
 
 def match_scan(
-    points: NDArray[np.floating], delays: FloatArray, grid: WallGrid, guess: ArrayLike, *, window: SearchWindow,
-    prior_points: float, doubt_sweep: bool,
-) -> Match:  # fmt: skip
+    points: NDArray[np.floating],
+    delays: FloatArray,
+    grid: WallGrid,
+    guess: ArrayLike,
+    *,
+    window: SearchWindow,
+    prior_points: float,
+    doubt_sweep: bool,
+) -> Match:
     """Fit a scan to a grid: a correlative search over a window, then an alignment of points to walls.
 
     Parameters
@@ -120,9 +126,13 @@ def match_scan(
     turns = sorted(range(-turn_steps, turn_steps + 1), key=abs)
     first = start.copy()
     first[:3], _ = best_offset(
-        grid.field, np.ascontiguousarray(cells[::every]), start[:3],
-        np.array(turns) * window.turn_step, int(np.ceil(window.reach * scale)), AWAY_COST,
-    )  # fmt: skip
+        grid.field,
+        np.ascontiguousarray(cells[::every]),
+        start[:3],
+        np.array(turns) * window.turn_step,
+        int(np.ceil(window.reach * scale)),
+        AWAY_COST,
+    )
     # One point of the prior is as sure as a beam: 0.02 m, against 0.3 m/s and 0.5 rad/s where the sweep is in doubt.
     sweep_weights = [(0.02 / 0.3) ** 2, (0.02 * scale / 0.5) ** 2] if doubt_sweep else [1e9, 1e9]
     prior = np.diag([prior_points, prior_points, prior_points * (2.0 * scale) ** 2, *sweep_weights])
@@ -131,9 +141,16 @@ def match_scan(
 
     def aligned() -> tuple[FloatArray, int, FloatArray, float, FloatArray]:
         return align_to_walls(
-            grid.hit_sums, some, some_delays, first, start, prior, int(np.ceil(WALL_REACH * scale)),
-            WALL_SCATTER * scale, MOST_ITERATIONS,
-        )  # fmt: skip
+            grid.hit_sums,
+            some,
+            some_delays,
+            first,
+            start,
+            prior,
+            int(np.ceil(WALL_REACH * scale)),
+            WALL_SCATTER * scale,
+            MOST_ITERATIONS,
+        )
 
     solution, matched, information, mean_square, walls = aligned()
     unseen = _unseen(information, walls, SMALL * scale)
@@ -153,11 +170,15 @@ def match_scan(
     units = np.array([1.0, 1.0, grid.cell_size])
     variance = POINTS_ALIKE * max(scatter, LEAST_SCATTER) ** 2
     return Match(
-        pose=np.array([x, y, wrap_angle(solution[2])]), speed_error=float(solution[3] / scale),
-        turn_rate_error=float(solution[4]), agreement=float(agreement), matched_share=matched / len(some),
+        pose=np.array([x, y, wrap_angle(solution[2])]),
+        speed_error=float(solution[3] / scale),
+        turn_rate_error=float(solution[4]),
+        agreement=float(agreement),
+        matched_share=matched / len(some),
         scatter=scatter,
-        information=information * np.outer(units, units) / variance, unseen=unseen,
-    )  # fmt: skip
+        information=information * np.outer(units, units) / variance,
+        unseen=unseen,
+    )
 
 
 def _unseen(information: FloatArray, walls: FloatArray, small: float) -> FloatArray:

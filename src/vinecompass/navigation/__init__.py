@@ -11,7 +11,21 @@ from vinecompass.navigation.scene import Scene
 from vinecompass.navigation.settings import NavigationSettings, Settings, read_settings
 
 __all__ = [
-    "RECOVERIES", "InputWatch", "Intervention", "MissionLog", "NavigationSettings", "Navigator", "Round", "RoundStop",
-    "Safety", "SafetySettings", "Scene", "Settings", "StateEntry", "StopGoal", "StopResult", 
-    "read_round", "read_settings",
-]  # fmt: skip
+    "RECOVERIES",
+    "InputWatch",
+    "Intervention",
+    "MissionLog",
+    "NavigationSettings",
+    "Navigator",
+    "Round",
+    "RoundStop",
+    "Safety",
+    "SafetySettings",
+    "Scene",
+    "Settings",
+    "StateEntry",
+    "StopGoal",
+    "StopResult",
+    "read_round",
+    "read_settings",
+]

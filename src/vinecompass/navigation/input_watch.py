@@ -82,9 +82,7 @@ class InputWatch:
         self._t = t
         return found
 
-    def _look(
-        self, t: float, scan: Scan, odometry: Track, command: Command, step: float, jumped: bool
-    ) -> str:  # fmt: skip
+    def _look(self, t: float, scan: Scan, odometry: Track, command: Command, step: float, jumped: bool) -> str:
         s = self._settings
         if not np.isfinite(t):
             return f"the clock says {t}"
@@ -99,9 +97,8 @@ class InputWatch:
         if not np.all(np.isfinite(odometry.poses[-1])):
             return "the odometry is not a number"
         return (
-            self._blind(scan) or self._frozen_scan(scan, command)
-            or self._frozen_odometry(t, odometry, command, step)
-        )  # fmt: skip
+            self._blind(scan) or self._frozen_scan(scan, command) or self._frozen_odometry(t, odometry, command, step)
+        )
 
     def _blind(self, scan: Scan) -> str:
         silent = int(np.count_nonzero(np.isnan(scan.ranges)))

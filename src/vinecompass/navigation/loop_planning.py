@@ -38,9 +38,15 @@ UP_TO = 0.5
 
 
 def plan_for_loop(
-    costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, margin: float, settings: PlanSettings,
+    costmap: CostMap,
+    robot: Robot,
+    start: FloatArray,
+    goal: FloatArray,
+    *,
+    margin: float,
+    settings: PlanSettings,
     explain: bool,
-) -> Plan:  # fmt: skip
+) -> Plan:
     """Plan from where the robot is to a stop.
 
     First with the margin about the body that safety keeps free. Where that leads nowhere, with half of it, and then for
@@ -99,7 +105,7 @@ def _waiting_place(costmap: CostMap, robot: Robot, start: FloatArray, goal: Floa
 
 def _plan_minding_turns(
     costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, settings: PlanSettings, explain: bool
-) -> Plan:  # fmt: skip
+) -> Plan:
     usual = plan_path(costmap, robot, start, goal, settings=settings, explain=explain)
     if not usual.found or usual.method == "lattice":
         return usual
@@ -139,9 +145,15 @@ def _straight_in(check: BodyCheck, poses: FloatArray, spacing: float) -> FloatAr
 
 
 def _searched_about_ends(
-    costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, settings: PlanSettings, poses: FloatArray,
-    leaves: bool, arrives: bool,
-) -> FloatArray:  # fmt: skip
+    costmap: CostMap,
+    robot: Robot,
+    start: FloatArray,
+    goal: FloatArray,
+    settings: PlanSettings,
+    poses: FloatArray,
+    leaves: bool,
+    arrives: bool,
+) -> FloatArray:
     """Return a path with the ends at which the body cannot turn searched by a lattice; empty if one finds none.
 
     Over a whole site the lattice would take seconds.

@@ -140,28 +140,34 @@ class MissionLog:
 
     def files(self) -> dict[str, bytes]:
         """Return the record as files of a run folder, a JSON object a line: states, plans, and all the rest."""
-        plans = [
-            {"t": t, "poses": poses.round(4).tolist()} for t, poses in self.plans
-        ]  # fmt: skip
+        plans = [{"t": t, "poses": poses.round(4).tolist()} for t, poses in self.plans]
         tables: dict[str, list[dict[str, object]]] = {
             "states": [vars(entry) for entry in self.states],
             "plans": plans,
             "interventions": [
                 {
-                    "begin": each.begin, "end": each.end, "rule": each.rule, "wanted": vars(each.wanted),
-                    "given": vars(each.given), "numbers": each.numbers,
+                    "begin": each.begin,
+                    "end": each.end,
+                    "rule": each.rule,
+                    "wanted": vars(each.wanted),
+                    "given": vars(each.given),
+                    "numbers": each.numbers,
                 }
                 for each in self.interventions
             ],
             "encounters": [vars(entry) for entry in self.encounters],
             "stops": [
                 {
-                    "t": stop.t, "name": stop.name, "status": stop.status, "reason": stop.reason,
-                    "pose": stop.pose.tolist(), "goal": stop.goal.tolist(),
+                    "t": stop.t,
+                    "name": stop.name,
+                    "status": stop.status,
+                    "reason": stop.reason,
+                    "pose": stop.pose.tolist(),
+                    "goal": stop.goal.tolist(),
                 }
                 for stop in self.stops
             ],
-        }  # fmt: skip
+        }
         return {
             f"{name}.jsonl": "".join(json.dumps(row) + "\n" for row in rows).encode() for name, rows in tables.items()
         }

@@ -34,7 +34,7 @@ __all__ = ["Navigator"]
 FloatArray = NDArray[np.float64]
 State = Literal[
     "finding itself", "driving", "recovering", "dwelling", "stale", "holding", "manual", "finished", "failed"
-]  # fmt: skip
+]
 
 CLEARLY_CHEAPER = 0.9, 0.3
 """Share of what the rest of a plan that still serves costs, less some metres, below which another is taken up."""
@@ -86,9 +86,16 @@ class Navigator:
     """
 
     def __init__(
-        self, grid: Grid, robot: Robot, initial_pose: ArrayLike | None, goals: Sequence[StopGoal] | ArrayLike, *,
-        zones: Sequence[Zone] = (), settings: Settings | None = None, seed: int,
-    ) -> None:  # fmt: skip
+        self,
+        grid: Grid,
+        robot: Robot,
+        initial_pose: ArrayLike | None,
+        goals: Sequence[StopGoal] | ArrayLike,
+        *,
+        zones: Sequence[Zone] = (),
+        settings: Settings | None = None,
+        seed: int,
+    ) -> None:
         s = self._settings = settings or Settings()
         self._grid, self._robot, self._seed = grid, robot, seed
         self._goals = checked_goals(grid, goals)
@@ -201,11 +208,18 @@ class Navigator:
             points = self._sense(t, scan, odometry, people)
             wanted = self._decide(t, period)
             self._command = self._safety.check(
-                t, wanted, self._command, points, duration=period, pose=self.pose, floor=self._costs.costmap,
-                people=people, measured=_velocity(odometry),
+                t,
+                wanted,
+                self._command,
+                points,
+                duration=period,
+                pose=self.pose,
+                floor=self._costs.costmap,
+                people=people,
+                measured=_velocity(odometry),
                 # In doubt about where it is, it does not know what the map says of the floor behind, either.
                 room_behind=self._before.room_behind if self._knows_where() else 0.0,
-            )  # fmt: skip
+            )
         self.log.enter(t, self.state, "" if self.goal is None else self.goal.name, self.reason)
         return self._command
 
@@ -244,10 +258,11 @@ class Navigator:
             if not self._met <= t < self._met + PEOPLE_PERIOD - 1e-9:
                 # Who crosses will be gone before a plan gets there: the local planner minds them.
                 near = [
-                    each for each in people
+                    each
+                    for each in people
                     if not each.walks_across(float(self.pose[2]))
                     and np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach
-                ]  # fmt: skip
+                ]
                 self._costs.meet(near)
                 self._people_near, self._met = len(near) > 0, t
         points = transform_points(inverse(since_scan), beams.hits)
@@ -296,9 +311,14 @@ class Navigator:
         if not self.estimate.settled and s.unsettled_speed < cap:
             cap, capped_by = s.unsettled_speed, f"until it knows where it is: {self.estimate.reason}"
         local = self.local_plan = self._planner.step(
-            self.pose, self._command, period, floor=self._costs.costmap, people=self._people, cap=cap,
+            self.pose,
+            self._command,
+            period,
+            floor=self._costs.costmap,
+            people=self._people,
+            cap=cap,
             capped_by=capped_by,
-        )  # fmt: skip
+        )
         self.reason = local.reason or ("" if self.plan is None else self.plan.reason)
         self.log.meet(t, local.encounters)
         if local.phase == "missed":
@@ -349,9 +369,14 @@ class Navigator:
         assert goal is not None
         start = free_start(costmap, self._robot, self.pose)
         plan = plan_for_loop(
-            costmap, self._robot, start, goal.pose, margin=self._settings.safety.margin,
-            settings=self._settings.planning, explain=self._command.standing,
-        )  # fmt: skip
+            costmap,
+            self._robot,
+            start,
+            goal.pose,
+            margin=self._settings.safety.margin,
+            settings=self._settings.planning,
+            explain=self._command.standing,
+        )
         self._last_plan = t
         if former is not None and np.allclose(former[-1], goal.pose):
             spent = BodyCheck(costmap, self._robot).drive_price(former)
@@ -389,7 +414,7 @@ class Navigator:
         elif kind == "find myself":
             self._localizer = ParticleLocalizer(
                 self._grid, self._robot, None, settings=self._settings.localization, seed=self._seed
-            )  # fmt: skip
+            )
         elif kind == "take another stop":
             self._take_another_stop()
 
@@ -421,9 +446,14 @@ class Navigator:
         assert goal is not None
         if self.plan is not None and not self.plan.found:
             told = plan_for_loop(
-                self._costs.costmap, self._robot, free_start(self._costs.costmap, self._robot, self.pose), goal.pose,
-                margin=self._settings.safety.margin, settings=self._settings.planning, explain=True,
-            )  # fmt: skip
+                self._costs.costmap,
+                self._robot,
+                free_start(self._costs.costmap, self._robot, self.pose),
+                goal.pose,
+                margin=self._settings.safety.margin,
+                settings=self._settings.planning,
+                explain=True,
+            )
             reason = told.reason or reason
         self._recovered = 0
         self._recovery, self.plan, self._last_look = None, None, -np.inf

@@ -66,12 +66,13 @@ class Round(Model):
         return [
             StopGoal(
                 stop.name or f"stop {number}",
-                find_named(known, stop.name or "", kind="stop", where=where).site_pose if stop.pose is None
+                find_named(known, stop.name or "", kind="stop", where=where).site_pose
+                if stop.pose is None
                 else _pose(stop.pose),
                 stop,
             )
             for number, stop in enumerate(self.stop, 1)
-        ]  # fmt: skip
+        ]
 
     def initial_pose(
         self, docks: Sequence[NamedPose], usual: ArrayLike | None, *, where: str = "the settings"
@@ -130,9 +131,11 @@ def checked_goals(grid: Grid, goals: Sequence[StopGoal] | ArrayLike) -> list[Sto
     for stop in stops:
         if not grid.contains(grid.cells_at(stop.pose[None, :2]))[0]:
             raise InputError(
-                "lies off the map", key=f"stop {stop.name!r}", value=[round(float(v), 3) for v in stop.pose],
+                "lies off the map",
+                key=f"stop {stop.name!r}",
+                value=[round(float(v), 3) for v in stop.pose],
                 expected="x, y on the map",
-            )  # fmt: skip
+            )
     return stops
 
 

@@ -21,8 +21,11 @@ __all__ = ["Safety"]
 FloatArray = NDArray[np.float64]
 SHARES = [
     *((share, share) for share in (1.0, 0.75, 0.5, 0.35, 0.2, 0.1)),
-    (0.5, 0.0), (0.2, 0.0), (0.0, 0.5), (0.0, 0.2),
-]  # fmt: skip
+    (0.5, 0.0),
+    (0.2, 0.0),
+    (0.0, 0.5),
+    (0.0, 0.2),
+]
 """Shares of a command's speed and turn rate that are tried: its own curve, slower; then only one of the two.
 
 Beside a wall a body often cannot turn as it would, because its tail swings out, and yet drive on a little.
@@ -80,10 +83,19 @@ class Safety:
         return given
 
     def check(
-        self, t: float, wanted: Command, current: Command, points: FloatArray, *, duration: float,
-        pose: ArrayLike | None = None, floor: CostMap | None = None, people: Sequence[Walking] = (),
-        measured: FloatArray | None = None, room_behind: float = np.inf,
-    ) -> Command:  # fmt: skip
+        self,
+        t: float,
+        wanted: Command,
+        current: Command,
+        points: FloatArray,
+        *,
+        duration: float,
+        pose: ArrayLike | None = None,
+        floor: CostMap | None = None,
+        people: Sequence[Walking] = (),
+        measured: FloatArray | None = None,
+        room_behind: float = np.inf,
+    ) -> Command:
         """Return what may be done of a wanted command.
 
         Parameters
@@ -132,7 +144,7 @@ class Safety:
 
     def _stoppable(
         self, wanted: Command, current: Command, points: FloatArray, duration: float, drift: FloatArray | None
-    ) -> Command:  # fmt: skip
+    ) -> Command:
         """Return the greatest part of a command from which the robot can still stop before it touches a point.
 
         `drift` is what the body does besides what it is told, as on wet floor: the command must be safe with it and
@@ -152,15 +164,16 @@ class Safety:
                 velocities.append(command.velocity + drift)
             if not any(
                 runs_into(outline, points, velocity, reach, steps)
-                for counts_from, outline in self._outlines if counts_from <= fastest
+                for counts_from, outline in self._outlines
+                if counts_from <= fastest
                 for velocity in velocities
-            ):  # fmt: skip
+            ):
                 return command
         return braked_on_its_curve(current, duration, drive)
 
     def cap(
         self, pose: ArrayLike | None, floor: CostMap | None, people: Sequence[Walking]
-    ) -> tuple[float, str, dict[str, float]]:  # fmt: skip
+    ) -> tuple[float, str, dict[str, float]]:
         """Return the highest speed here, m/s (`inf` if no rule caps it), the rule that says so, and its numbers."""
         s = self._settings
         if pose is None:

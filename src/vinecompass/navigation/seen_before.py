@@ -60,9 +60,7 @@ class SeenBefore:
             ahead, _, turn = relative(pose, self._last_pose).tolist()
             self.room_behind = max(self.room_behind + ahead + SEEN_BY_TURNING * abs(turn), 0.0)
         self._last_pose = pose
-        self._kept, hidden = keep_hidden(
-            self._kept, points, t, pose, self._mount, self._view, (KEPT, REACH, APART)
-        )  # fmt: skip
+        self._kept, hidden = keep_hidden(self._kept, points, t, pose, self._mount, self._view, (KEPT, REACH, APART))
         return np.asarray(hidden)
 
     def carried(self) -> None:

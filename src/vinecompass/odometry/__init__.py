@@ -7,6 +7,17 @@ from vinecompass.odometry.motion import BodyVelocity, Motion, motion_at, motions
 
 __all__ = [
     "BodyVelocity",
-    "LaserOdometry", "Motion", "ScanMotion", "dead_reckon", "deskewed_ends", "deskewed_hits", "laser_track",
-    "motion_at", "motions", "odometry_track", "returned_beams", "straightened_beams", "wheel_ways",
-]  # fmt: skip
+    "LaserOdometry",
+    "Motion",
+    "ScanMotion",
+    "dead_reckon",
+    "deskewed_ends",
+    "deskewed_hits",
+    "laser_track",
+    "motion_at",
+    "motions",
+    "odometry_track",
+    "returned_beams",
+    "straightened_beams",
+    "wheel_ways",
+]

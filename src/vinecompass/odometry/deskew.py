@@ -43,7 +43,7 @@ def straightened_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLi
     poses, passed = np.ascontiguousarray(sweep, dtype=float), min(clear_reach, lidar.farthest)
     return Beams(
         *telling_beams(ranges, lidar.beam_angles, lidar.mount_pose, poses, lidar.nearest, lidar.farthest, passed)
-    )  # fmt: skip
+    )
 
 
 def returned_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike) -> tuple[FloatArray, FloatArray]:

@@ -170,9 +170,16 @@ class LaserOdometry:
 
         def aligned() -> tuple[FloatArray, FloatArray, float, float, NDArray[np.int64]]:
             return align_scan(
-                reference.points, reference.bearings, reference.lines, points, delays, start, prior, SCATTER,
+                reference.points,
+                reference.bearings,
+                reference.lines,
+                points,
+                delays,
+                start,
+                prior,
+                SCATTER,
                 MOST_ITERATIONS,
-            )  # fmt: skip
+            )
 
         solution, information, mean_square, weights, partners = aligned()
         # In metres, a turn moves points by their distance: so the three directions can be compared.
@@ -207,27 +214,40 @@ class LaserOdometry:
         return np.array([np.cos(angle), np.sin(angle)])
 
     def _report(
-        self, t: float, since: FloatArray, covariance: FloatArray, share: float, degenerate: FloatArray | None,
+        self,
+        t: float,
+        since: FloatArray,
+        covariance: FloatArray,
+        share: float,
+        degenerate: FloatArray | None,
         is_reference: bool,
-    ) -> ScanMotion:  # fmt: skip
+    ) -> ScanMotion:
         """Carry a motion of the sensor to the body."""
         (x, y, mounted), turned = self._mount.tolist(), float(since[2])
         cosine, sine = cos(turned), sin(turned)
         # The lever arm: what the sensor sees as a turn moves the body's origin sideways.
-        carry = np.array([
-            [cos(mounted), -sin(mounted), sine * x + cosine * y], [sin(mounted), cos(mounted), sine * y - cosine * x],
-            [0.0, 0.0, 1.0],
-        ])  # fmt: skip
+        carry = np.array(
+            [
+                [cos(mounted), -sin(mounted), sine * x + cosine * y],
+                [sin(mounted), cos(mounted), sine * y - cosine * x],
+                [0.0, 0.0, 1.0],
+            ]
+        )
         body_since = np.array([x - cosine * x + sine * y, y - sine * x - cosine * y, turned])
         body_since[:2] += carry[:2, :2] @ since[:2]
         self.pose = compose(self._reference_pose, body_since)
         velocity = np.append(carry[:2, :2] @ self._velocity[:2], self._velocity[2])
         velocity[:2] += velocity[2] * np.array([y, -x])
         return ScanMotion(
-            t=t, pose=self.pose, velocity=velocity, since_reference=body_since,
-            covariance=carry @ covariance @ carry.T, matched_share=share, degenerate=degenerate,
+            t=t,
+            pose=self.pose,
+            velocity=velocity,
+            since_reference=body_since,
+            covariance=carry @ covariance @ carry.T,
+            matched_share=share,
+            degenerate=degenerate,
             is_reference=is_reference,
-        )  # fmt: skip
+        )
 
     def _make_reference(self, points: FloatArray) -> _Reference:
         bearings = np.arctan2(points[:, 1], points[:, 0])

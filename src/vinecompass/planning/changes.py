@@ -81,9 +81,7 @@ def all_suspects(costmap: CostMap) -> Change:
     return Change("several", " and ".join(named), (*kept, costmap.stack[-1]), many=True)
 
 
-def _zones(
-    stack: tuple[Layer, ...], i: int, layer: ZoneLayer, kind: str
-) -> Iterator[tuple[Change, list[Change]]]:  # fmt: skip
+def _zones(stack: tuple[Layer, ...], i: int, layer: ZoneLayer, kind: str) -> Iterator[tuple[Change, list[Change]]]:
     zones = [zone for zone in layer.zones if zone.kind == kind]
     cause = "zone" if kind == "closed" else f"{kind} zone"
 

@@ -87,9 +87,13 @@ class Comparison:
 
 
 def compare_planners(
-    problem: Problem, entries: Sequence[Entry | str] | None = None, *, repeat: int = 1,
-    settings: PlanSettings | None = None, progress: Callable[[float, str], None] | None = None,
-) -> Comparison:  # fmt: skip
+    problem: Problem,
+    entries: Sequence[Entry | str] | None = None,
+    *,
+    repeat: int = 1,
+    settings: PlanSettings | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Comparison:
     """Plan the same problem with several planners, or one planner with several settings.
 
     Parameters

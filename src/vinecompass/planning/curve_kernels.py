@@ -154,7 +154,7 @@ def reeds_shepp(x, y, heading, curve):  # type: ignore[no-untyped-def]
                         best = abs(t) + QUARTER + abs(u) + abs(v)
                         keep(
                             curve, left, forth * t, right, -forth * QUARTER, 0.0, forth * u, right, forth * v, 0.0, 0.0
-                        )  # fmt: skip
+                        )
                 # 8.11: left, back a quarter right, straight, a quarter left, right.
                 u = 4.0 - np.sqrt(other * other - 4.0)
                 if u <= EXACT and abs(u) + np.pi < best:
@@ -163,9 +163,18 @@ def reeds_shepp(x, y, heading, curve):  # type: ignore[no-untyped-def]
                     if t >= -EXACT and v >= -EXACT and abs(t) + np.pi + abs(u) + abs(v) < best:
                         best = abs(t) + np.pi + abs(u) + abs(v)
                         keep(
-                            curve, left, forth * t, right, -forth * QUARTER, 0.0, forth * u, left, -forth * QUARTER,
-                            right, forth * v,
-                        )  # fmt: skip
+                            curve,
+                            left,
+                            forth * t,
+                            right,
+                            -forth * QUARTER,
+                            0.0,
+                            forth * u,
+                            left,
+                            -forth * QUARTER,
+                            right,
+                            forth * v,
+                        )
             # The same words run backwards, towards the start as seen from the goal.
             xb, yb = px * cosine + py * sine, px * sine - py * cosine
             a, b, c, d = xb - sine, yb - 1.0 + cosine, xb + sine, yb - 1.0 - cosine
@@ -196,7 +205,7 @@ def reeds_shepp(x, y, heading, curve):  # type: ignore[no-untyped-def]
                         best = abs(t) + QUARTER + abs(u) + abs(v)
                         keep(
                             curve, right, forth * v, 0.0, forth * u, right, -forth * QUARTER, left, forth * t, 0.0, 0.0
-                        )  # fmt: skip
+                        )
     return best
 
 

@@ -23,23 +23,27 @@ MOST_EXPLORED = 20_000
 
 def dijkstra(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> Way:
     """Search evenly all round (Dijkstra, 1959)."""
-    return _around_touches(problem, settings, lambda prices, first, last, one_way: find_grid_path(
-        prices, first, last, one_way=one_way, bounded=False
-    ))  # fmt: skip
+    return _around_touches(
+        problem,
+        settings,
+        lambda prices, first, last, one_way: find_grid_path(prices, first, last, one_way=one_way, bounded=False),
+    )
 
 
 def a_star(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> Way:
     """Search towards the goal (Hart, Nilsson and Raphael, 1968)."""
-    return _around_touches(problem, settings, lambda prices, first, last, one_way: find_grid_path(
-        prices, first, last, one_way=one_way
-    ))  # fmt: skip
+    return _around_touches(
+        problem, settings, lambda prices, first, last, one_way: find_grid_path(prices, first, last, one_way=one_way)
+    )
 
 
 def any_angle(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> Way:
     """Search for straight lines at any angle (Theta*: Daniel, Nash, Koenig and Felner, 2010)."""
-    return _around_touches(problem, settings, lambda prices, first, last, one_way: find_any_angle_path(
-        prices, first, last, one_way=one_way
-    ))  # fmt: skip
+    return _around_touches(
+        problem,
+        settings,
+        lambda prices, first, last, one_way: find_any_angle_path(prices, first, last, one_way=one_way),
+    )
 
 
 def _around_touches(problem: Problem, settings: PlanSettings, search: Callable[..., GridPath]) -> Way:
@@ -71,9 +75,7 @@ def _thinned(cells: NDArray[np.int64]) -> NDArray[np.int64]:
     return cells[:: max(len(cells) // MOST_EXPLORED, 1)]
 
 
-def finished(
-    problem: Problem, settings: PlanSettings, points: FloatArray, prices: NDArray[np.float32]
-) -> FloatArray:  # fmt: skip
+def finished(problem: Problem, settings: PlanSettings, points: FloatArray, prices: NDArray[np.float32]) -> FloatArray:
     """Make a way over points ``(N, 2)`` in cells, column before row, short, even and smooth."""
     _, one_way, _, _ = problem.floor_arrays
     corners = shorten(prices, points, one_way)

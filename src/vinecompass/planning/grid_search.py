@@ -72,9 +72,13 @@ class GridSearch:
     """
 
     def __init__(
-        self, prices: NDArray[np.float32], origin: Cells, one_way: NDArray[np.float32] | None = None, *,
+        self,
+        prices: NDArray[np.float32],
+        origin: Cells,
+        one_way: NDArray[np.float32] | None = None,
+        *,
         bound_share: float = 0.0,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.prices = prices
         self._one_way = one_way
         self._lowest, self._highest = check_prices(prices)
@@ -102,9 +106,17 @@ class GridSearch:
             heads = np.full(1 << int(np.ceil(np.log2(ring))), -1, np.int32)
             seeds = self._frontier[np.argsort(self.costs[self._frontier], kind="stable")]
             expanded, self._frontier, finished = grow(
-                self.prices, self._one_way, self.costs, self.came_by, seeds, flat, self._bound_share * self._lowest,
-                width, heads, np.empty((room, 2), np.int32),
-            )  # fmt: skip
+                self.prices,
+                self._one_way,
+                self.costs,
+                self.came_by,
+                seeds,
+                flat,
+                self._bound_share * self._lowest,
+                width,
+                heads,
+                np.empty((room, 2), np.int32),
+            )
             total, room = total + expanded, 8 * room
         return total
 

@@ -128,17 +128,19 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
         if one_way is not None or not inside:
             kind = np.uint32(8)
         elif (
-            price[cell + right] == charge and price[cell - right] == charge
-            and price[cell + up] == charge and price[cell - up] == charge
-            and price[cell + up_right] == charge and price[cell + up_left] == charge
-            and price[cell - up_right] == charge and price[cell - up_left] == charge
-        ):  # fmt: skip
+            price[cell + right] == charge
+            and price[cell - right] == charge
+            and price[cell + up] == charge
+            and price[cell - up] == charge
+            and price[cell + up_right] == charge
+            and price[cell + up_left] == charge
+            and price[cell - up_right] == charge
+            and price[cell - up_left] == charge
+        ):
             kind = np.uint32(kind + 9)
         for k in range(np.uint32(MOVE_COUNTS[kind])):
             move = np.uint32(MOVES[kind, np.uint32(k)])
-            if not inside and not (
-                0 <= row + ROW_STEPS[move] < rows and 0 <= column + COLUMN_STEPS[move] < columns
-            ):  # fmt: skip
+            if not inside and not (0 <= row + ROW_STEPS[move] < rows and 0 <= column + COLUMN_STEPS[move] < columns):
                 continue
             neighbour = np.uint32(cell + np.uint32(offsets[move]))
             reached = cost + (here + 0.5 * price[neighbour]) * STEP_LENGTHS[move]

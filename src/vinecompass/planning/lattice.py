@@ -53,12 +53,19 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     shape = (int(grid.shape[0] / side) + 1, int(grid.shape[1] / side) + 1)
     turn_price = problem.robot.body.outer_radius * scale
     nodes, used, curve, cost, expanded, looked = lattice_search(
-        problem.floor_arrays, problem.body_arrays,
-        moves, bounds, start, goal, np.zeros(shape[0] * shape[1] * settings.lattice_headings, np.int32),
-        shape, side, settings.lattice_headings,
+        problem.floor_arrays,
+        problem.body_arrays,
+        moves,
+        bounds,
+        start,
+        goal,
+        np.zeros(shape[0] * shape[1] * settings.lattice_headings, np.int32),
+        shape,
+        side,
+        settings.lattice_headings,
         (radius * scale, words, settings.reverse_price, turn_price, settings.change_price * scale),
         (MOST_NODES, settings.edge_spacing * scale, SHOT_REACH * scale),
-    )  # fmt: skip
+    )
     explored = problem.to_site(looked)
     if not np.isfinite(cost):
         return Way(nothing, expanded, 1, explored, exhausted=len(looked) < MOST_NODES)

@@ -171,9 +171,7 @@ def shot_price(floor, body, start, curve, spacing, shot, kind, most):  # type: i
             total += turn_price * abs(length)
         if factor > 0.0:
             for j in range(1, path.shape[0]):
-                total += factor * line_price(
-                    prices, one_way, path[j - 1, 0], path[j - 1, 1], path[j, 0], path[j, 1]
-                )  # fmt: skip
+                total += factor * line_price(prices, one_way, path[j - 1, 0], path[j - 1, 1], path[j, 0], path[j, 1])
         if not total < most:
             return np.inf
         if np.any(first_touch(forbidden, clearance, outline, outer_radius, cell_size, path) >= 0):

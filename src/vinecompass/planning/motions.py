@@ -145,9 +145,11 @@ def need_curve(motion: Motion) -> tuple[float, NDArray[np.bool_]]:
     curve = curve_of(motion)
     if curve is None:
         raise InputError(
-            "is not one that this planner can use", key="motion", value=type(motion).__name__,
+            "is not one that this planner can use",
+            key="motion",
+            value=type(motion).__name__,
             expected="straight lines, Dubins or Reeds-Shepp curves; rrt, rrt-connect and roadmap take any motion",
-        )  # fmt: skip
+        )
     return curve
 
 

@@ -32,9 +32,13 @@ Planner = Callable[[Problem, PlanSettings, np.random.Generator], Way]
 
 OF_LINES: dict[str, Planner] = {"dijkstra": dijkstra, "a-star": a_star, "any-angle": any_angle}
 OF_MOTIONS: dict[str, Planner] = {
-    "lattice": lattice, "rrt": rrt, "rrt-connect": rrt_connect, "rrt-star": rrt_star,
-    "informed-rrt-star": informed_rrt_star, "roadmap": roadmap,
-}  # fmt: skip
+    "lattice": lattice,
+    "rrt": rrt,
+    "rrt-connect": rrt_connect,
+    "rrt-star": rrt_star,
+    "informed-rrt-star": informed_rrt_star,
+    "roadmap": roadmap,
+}
 METHODS: dict[str, Planner] = OF_LINES | OF_MOTIONS
 """Every planner by its name; those of `OF_LINES` are for robots that turn on the spot."""
 
@@ -114,10 +118,18 @@ class Plan:
 
 
 def plan_path(
-    costmap: CostMap, robot: Robot, start: ArrayLike, goal: ArrayLike, *, method: str | None = None,
-    motion: Motion | None = None, goal_test: Callable[[FloatArray], bool] | None = None,
-    settings: PlanSettings | None = None, seed: int = 0, explain: bool = True,
-) -> Plan:  # fmt: skip
+    costmap: CostMap,
+    robot: Robot,
+    start: ArrayLike,
+    goal: ArrayLike,
+    *,
+    method: str | None = None,
+    motion: Motion | None = None,
+    goal_test: Callable[[FloatArray], bool] | None = None,
+    settings: PlanSettings | None = None,
+    seed: int = 0,
+    explain: bool = True,
+) -> Plan:
     """Plan from a start to a goal.
 
     With the methods "dijkstra", "a-star" and "any-angle" the path is a cheap one for the body's origin, shortened where
@@ -170,9 +182,13 @@ def plan_path(
 
 
 def solve(
-    problem: Problem, method: str | None = None, *, settings: PlanSettings | None = None, seed: int = 0,
+    problem: Problem,
+    method: str | None = None,
+    *,
+    settings: PlanSettings | None = None,
+    seed: int = 0,
     explain: bool = True,
-) -> Plan:  # fmt: skip
+) -> Plan:
     """Plan for a problem; see `plan_path`."""
     begun = time.perf_counter()
     s = settings or PlanSettings()
@@ -182,17 +198,31 @@ def solve(
         raise InputError("is no planner", key="method", value=name, expected=f"one of {', '.join(METHODS)}")
     if name in OF_LINES and not straight:
         raise InputError(
-            "makes a path of straight lines, which this motion cannot follow", key="method", value=name,
+            "makes a path of straight lines, which this motion cannot follow",
+            key="method",
+            value=name,
             expected=f"one of {', '.join(OF_MOTIONS)}",
-        )  # fmt: skip
+        )
 
     def without_path(status: Status, why_not: WhyNot | None, way: Way | None = None) -> Plan:
         nothing, seconds = float("nan"), time.perf_counter() - begun
         way = way or Way(np.zeros((0, 3)), 0, 0)
         return Plan(
-            status, str(why_not or "there is no way"), np.zeros((0, 3)), nothing, nothing, nothing, 0, way.expanded,
-            way.iterations, seconds, name, way.explored, way.tree, why_not,
-        )  # fmt: skip
+            status,
+            str(why_not or "there is no way"),
+            np.zeros((0, 3)),
+            nothing,
+            nothing,
+            nothing,
+            0,
+            way.expanded,
+            way.iterations,
+            seconds,
+            name,
+            way.explored,
+            way.tree,
+            why_not,
+        )
 
     for which, pose in (("start", problem.start_pose), ("goal", problem.goal_pose)):
         closed = why_end_closed(problem, which, pose)
@@ -210,30 +240,44 @@ def solve(
         length = float(distance_along(by_lines.poses)[-1])
         tried = "everything it can reach" if way.exhausted else f"{way.iterations} iterations, {way.expanded} nodes"
         why = WhyNot(
-            "planner", f"{name} found no way after {tried}",
+            "planner",
+            f"{name} found no way after {tried}",
             f"a-star finds one of {length:.1f} m for the origin" + ("" if straight else ", by turning on the spot"),
-        )  # fmt: skip
+        )
         return without_path("gave up", why, way)
     poses = way.poses
     directions = _directions(poses)
     return Plan(
-        "found", "", poses, problem.check.drive_price(poses), float(distance_along(poses)[-1]),
+        "found",
+        "",
+        poses,
+        problem.check.drive_price(poses),
+        float(distance_along(poses)[-1]),
         float(body_clearance(problem.costmap, problem.robot, poses).min()) if explain else float("nan"),
-        int(np.sum(np.diff(directions[directions != 0]) != 0)), way.expanded, way.iterations,
-        time.perf_counter() - begun, name, way.explored, way.tree,
-    )  # fmt: skip
+        int(np.sum(np.diff(directions[directions != 0]) != 0)),
+        way.expanded,
+        way.iterations,
+        time.perf_counter() - begun,
+        name,
+        way.explored,
+        way.tree,
+    )
 
 
 def plan_round(
-    costmap: CostMap, robot: Robot, poses: Sequence[ArrayLike], *, method: str | None = None,
-    motion: Motion | None = None, settings: PlanSettings | None = None, seed: int = 0,
-) -> list[Plan]:  # fmt: skip
+    costmap: CostMap,
+    robot: Robot,
+    poses: Sequence[ArrayLike],
+    *,
+    method: str | None = None,
+    motion: Motion | None = None,
+    settings: PlanSettings | None = None,
+    seed: int = 0,
+) -> list[Plan]:
     """Plan from each pose to the next, up to the first leg without a path; see `plan_path`."""
     legs: list[Plan] = []
     for start, goal in pairwise(poses):
-        legs.append(plan_path(
-            costmap, robot, start, goal, method=method, motion=motion, settings=settings, seed=seed
-        ))  # fmt: skip
+        legs.append(plan_path(costmap, robot, start, goal, method=method, motion=motion, settings=settings, seed=seed))
         if not legs[-1].found:
             break
     return legs

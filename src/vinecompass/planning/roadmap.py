@@ -38,10 +38,17 @@ class Roadmap:
         floor = OpenFloor(problem, rng)
         self.nodes = floor.draw(settings.roadmap_nodes)
         self._tree = KDTree(self.nodes[:, :2])
-        pairs = np.array(sorted({
-            (min(node, other), max(node, other))
-            for node, pose in enumerate(self.nodes) for other in self._neighbours(pose) if other != node
-        }), dtype=np.int64).reshape(-1, 2)  # fmt: skip
+        pairs = np.array(
+            sorted(
+                {
+                    (min(node, other), max(node, other))
+                    for node, pose in enumerate(self.nodes)
+                    for other in self._neighbours(pose)
+                    if other != node
+                }
+            ),
+            dtype=np.int64,
+        ).reshape(-1, 2)
         there = self._edges.prices(self.nodes[pairs[:, 0]], self.nodes[pairs[:, 1]])
         same_both_ways = problem.turns_on_the_spot and problem.costmap.one_way is None
         back = there if same_both_ways else self._edges.prices(self.nodes[pairs[:, 1]], self.nodes[pairs[:, 0]])
@@ -75,9 +82,10 @@ class Roadmap:
     def _neighbours(self, pose: FloatArray) -> list[int]:
         """Return the nodes nearest to a pose, and no farther than an edge may be long."""
         away, nodes = self._tree.query(
-            pose[:2], k=min(self._settings.roadmap_neighbours + 1, len(self.nodes)),
+            pose[:2],
+            k=min(self._settings.roadmap_neighbours + 1, len(self.nodes)),
             distance_upper_bound=self._settings.longest_edge,
-        )  # fmt: skip
+        )
         found = zip(np.atleast_1d(nodes), np.atleast_1d(away), strict=True)
         return [int(node) for node, distance in found if np.isfinite(distance)]
 

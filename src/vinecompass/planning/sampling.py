@@ -86,9 +86,14 @@ class EdgeCheck:
             return np.array([self.price(a, b) if length <= self.longest else np.inf for a, b, length in edges])
         side = problem.costmap.grid.cell_size
         return side * edge_prices(
-            problem.floor_arrays, problem.body_arrays, (curve[0] / side, curve[1]), self.longest / side,
-            self._settings.edge_spacing / side, problem.poses_to_cells(starts), problem.poses_to_cells(goals),
-        )  # fmt: skip
+            problem.floor_arrays,
+            problem.body_arrays,
+            (curve[0] / side, curve[1]),
+            self.longest / side,
+            self._settings.edge_spacing / side,
+            problem.poses_to_cells(starts),
+            problem.poses_to_cells(goals),
+        )
 
     def towards(self, start: FloatArray, goal: FloatArray, *, backwards: bool = False) -> tuple[FloatArray, float]:
         """Return how far an edge of at most the longest length gets towards a pose, and what it costs.

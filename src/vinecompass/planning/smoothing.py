@@ -44,9 +44,13 @@ def shorten(prices: NDArray[np.float32], points: FloatArray, one_way: NDArray[np
 
 
 def smooth(
-    prices: NDArray[np.float32], points: FloatArray, one_way: NDArray[np.float32], clearance: NDArray[np.float32], *,
+    prices: NDArray[np.float32],
+    points: FloatArray,
+    one_way: NDArray[np.float32],
+    clearance: NDArray[np.float32],
+    *,
     rounds: int,
-) -> FloatArray:  # fmt: skip
+) -> FloatArray:
     """Round off a path of evenly spaced points ``(N, 2)`` in cells: each moves towards the middle of its neighbours.
 
     A point stays where it is if a line to a neighbour would meet a closed cell, the two lines would get dearer, or

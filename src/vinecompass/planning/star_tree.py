@@ -50,8 +50,17 @@ class _StarTree:
         self._poses[0] = self._to_cells(problem.start_pose)
         x, y, _ = self._poses[0]
         squares[int(y / side), int(x / side)] = 0
-        self._tree = (self._poses, self._costs, self._parents, self._goal_prices, squares, following, first_child,
-                      next_child, side)  # fmt: skip
+        self._tree = (
+            self._poses,
+            self._costs,
+            self._parents,
+            self._goal_prices,
+            squares,
+            following,
+            first_child,
+            next_child,
+            side,
+        )
         self._size = 1
 
     def way(self, *, informed: bool) -> Way:
@@ -61,9 +70,15 @@ class _StarTree:
             before = self._size
             samples = self._to_cells(self._floor.draw(count))
             self._size = grow_star(
-                problem.floor_arrays, problem.body_arrays, self._motion, self._limits,
-                self._to_cells(problem.goal_pose), samples, self._tree, self._size,
-            )  # fmt: skip
+                problem.floor_arrays,
+                problem.body_arrays,
+                self._motion,
+                self._limits,
+                self._to_cells(problem.goal_pose),
+                samples,
+                self._tree,
+                self._size,
+            )
             self._test_goals(before)
             best = float(np.min((self._costs + self._goal_prices)[: self._size]))
             if informed and best < 0.98 * aimed_at:

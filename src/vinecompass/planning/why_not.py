@@ -79,9 +79,10 @@ def why_end_closed(problem: Problem, which: str, pose: FloatArray) -> WhyNot | N
         else:
             cause, text = "heading", f"the body at that heading touches {what}"
     nearest = _nearest_open(costmap, robot, pose)
-    remedy = "" if nearest is None else (
-        f"the nearest pose where it fits is {nearest[0]:.2f}, {nearest[1]:.2f}, {np.degrees(nearest[2]):.0f} degrees"
-    )  # fmt: skip
+    remedy = ""
+    if nearest is not None:
+        degrees = np.degrees(nearest[2])
+        remedy = f"the nearest pose where it fits is {nearest[0]:.2f}, {nearest[1]:.2f}, {degrees:.0f} degrees"
     return WhyNot(cause, f"{which} {pose[0]:.2f}, {pose[1]:.2f}: {text}", remedy, (float(x), float(y)), nearest=nearest)
 
 
@@ -115,7 +116,7 @@ def why_no_way(problem: Problem, settings: PlanSettings, *, exhausted: bool) -> 
 
 def _way_over(
     problem: Problem, settings: PlanSettings, stack: Sequence[Layer], robot: Robot | None = None
-) -> FloatArray:  # fmt: skip
+) -> FloatArray:
     """Plan again over another stack of layers, or with another body; return the poses, none if there is no way."""
     zones = [zone for layer in stack if isinstance(layer, ZoneLayer) for zone in layer.zones]
     grid = problem.costmap.grid
@@ -132,13 +133,17 @@ def _told(problem: Problem, change: Change, way: FloatArray) -> WhyNot:
         unknown = problem.costmap.grid.values_at(way[:, :2], problem.costmap.grid.unknown, False)
         place = way[int(np.argmax(unknown)), :2] if np.any(unknown) else way[len(way) // 2, :2]
         return WhyNot(
-            "unknown", f"every way leads over or beside unknown floor, first at {place[0]:.2f}, {place[1]:.2f}",
-            f'drive there to map it; with costs.unknown = "free" {_opened()}', (float(place[0]), float(place[1])),
-        )  # fmt: skip
+            "unknown",
+            f"every way leads over or beside unknown floor, first at {place[0]:.2f}, {place[1]:.2f}",
+            f'drive there to map it; with costs.unknown = "free" {_opened()}',
+            (float(place[0]), float(place[1])),
+        )
     return WhyNot(
-        change.cause, f"{change.what} across every way from start to goal",
-        f"without {'them' if change.many else 'it'} {_opened()}", change.place,
-    )  # fmt: skip
+        change.cause,
+        f"{change.what} across every way from start to goal",
+        f"without {'them' if change.many else 'it'} {_opened()}",
+        change.place,
+    )
 
 
 def _opened() -> str:
@@ -171,8 +176,11 @@ def _too_narrow(problem: Problem, settings: PlanSettings, narrow: Bottleneck) ->
         "narrow",
         f"the widest way from start to goal is {width:.2f} m wide at {x:.2f}, {y:.2f}, {what}: {robot.name} needs "
         f"{needed:.2f} m and a cell of {cell:g} m to spare",
-        f"a body {2.0 * share * fits:.2f} m wide would fit (planned again to see)", (x, y), width, needed + cell,
-    )  # fmt: skip
+        f"a body {2.0 * share * fits:.2f} m wide would fit (planned again to see)",
+        (x, y),
+        width,
+        needed + cell,
+    )
 
 
 def _kind(costmap: CostMap, name: str, cell: tuple[int, int]) -> str:

@@ -52,5 +52,5 @@ class OdometryFeed:
             kept = np.s_[int(np.searchsorted(self._track.t, turned[-1] - KEPT)) :]
             self._track = Track(
                 np.concatenate([self._track.t[kept], turned]), np.concatenate([self._track.poses[kept], poses])
-            )  # fmt: skip
+            )
         return self._track

@@ -52,7 +52,9 @@ class Recorder:
         stamps = np.array([r.scan.t for r in readings])
         first = Track(np.array([stamps[0]]), self._start[None])
         return Run(
-            robot=self._robot, start=self._start, site_toml=site_toml,
+            robot=self._robot,
+            start=self._start,
+            site_toml=site_toml,
             scans=Scans(stamps, np.array([r.scan.ranges for r in readings])),
             wheels=_joined([Wheels(stamps[:1], np.zeros((1, 2))), *(r.wheels for r in readings)]),
             imu=_joined([r.imu for r in readings]),
@@ -62,7 +64,7 @@ class Recorder:
             commands=Commands(
                 stamps, np.array([c.speed for c in self._commands]), np.array([c.turn_rate for c in self._commands])
             ),
-        )  # fmt: skip
+        )
 
 
 def _joined(parts: list[Any]) -> Any:

@@ -80,15 +80,21 @@ def record_drive(
         seen = transform_points(relative(motion.pose, simulator.pose), seen)
         wanted = follower.step(simulator.pose, command, simulator.period).command
         command = safety.check(
-            simulator.t, wanted, command, seen, duration=simulator.period, pose=simulator.pose,
+            simulator.t,
+            wanted,
+            command,
+            seen,
+            duration=simulator.period,
+            pose=simulator.pose,
             people=Walking.all_of(readings.people),
-        )  # fmt: skip
+        )
         if simulator.t > time_limit:
             x, y, _ = simulator.pose
             raise InputError(
-                f"the robot was held up at {x:.1f}, {y:.1f} for good", key="route",
+                f"the robot was held up at {x:.1f}, {y:.1f} for good",
+                key="route",
                 expected="points with room for the robot on the lines between them",
-            )  # fmt: skip
+            )
         if progress and len(follower.remaining) % 10 == 0:
             progress(1.0 - len(follower.remaining) / len(points), "simulating")
     recorder.add(command, simulator.step(command))

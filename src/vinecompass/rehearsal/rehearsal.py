@@ -193,7 +193,7 @@ def rehearse(
     told = the_round.initial_pose([*s.dock, *site.stop], simulator.pose, where="settings and site")
     navigator = Navigator(
         grid, robot, told if initial_pose is None else initial_pose, goals, zones=zones, settings=s, seed=seed
-    )  # fmt: skip
+    )
     recorder = Recorder(robot, simulator.pose)
     feed = OdometryFeed(robot, settings=s.fusion)
     command = Command()

@@ -6,6 +6,19 @@ from vinecompass.robot.lidar import Lidar
 from vinecompass.robot.robot import Body, Drive, Inertial, OmniWheel, Positioning, Robot, WheelSensor, read_robot
 
 __all__ = [
-    "Body", "Command", "Drive", "Inertial", "Lidar", "OmniWheel", "Positioning", "Robot", "WheelSensor",
-    "body_velocity", "braked_on_its_curve", "limit_command", "read_robot", "steering_angle", "wheel_speeds",
-]  # fmt: skip
+    "Body",
+    "Command",
+    "Drive",
+    "Inertial",
+    "Lidar",
+    "OmniWheel",
+    "Positioning",
+    "Robot",
+    "WheelSensor",
+    "body_velocity",
+    "braked_on_its_curve",
+    "limit_command",
+    "read_robot",
+    "steering_angle",
+    "wheel_speeds",
+]

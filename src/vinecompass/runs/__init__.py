@@ -7,7 +7,23 @@ from vinecompass.runs.run_files import RUN_MARKER, read_run, read_track, write_r
 from vinecompass.runs.streams import Commands, Imu, Positions, Scan, Scans, Track, Wheels
 
 __all__ = [
-    "RUN_MARKER", "Commands", "Imu", "Positions", "RelationError", "Run", "Scan", "Scans", "Track", "TrackError",
-    "Units", "Wheels", "compare_relations", "compare_tracks", "import_run", "read_run", "read_track", "write_run",
+    "RUN_MARKER",
+    "Commands",
+    "Imu",
+    "Positions",
+    "RelationError",
+    "Run",
+    "Scan",
+    "Scans",
+    "Track",
+    "TrackError",
+    "Units",
+    "Wheels",
+    "compare_relations",
+    "compare_tracks",
+    "import_run",
+    "read_run",
+    "read_track",
+    "write_run",
     "write_track",
-]  # fmt: skip
+]

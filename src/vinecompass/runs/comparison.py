@@ -104,9 +104,11 @@ def compare_relations(track: Track, truth: Track) -> RelationError:
     off = relative(relative(poses[second], poses[first]), relative(true_poses[second], true_poses[first]))
     laid = compose(best_shift(track.poses, true), track.poses)
     return RelationError(
-        len(pairs), float(np.mean(np.hypot(off[:, 0], off[:, 1]))), float(np.mean(np.abs(off[:, 2]))),
+        len(pairs),
+        float(np.mean(np.hypot(off[:, 0], off[:, 1]))),
+        float(np.mean(np.abs(off[:, 2]))),
         float(np.sqrt(np.mean(np.sum((laid - true)[:, :2] ** 2, axis=1)))),
-    )  # fmt: skip
+    )
 
 
 def best_shift(poses: NDArray[np.float64], true: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -51,9 +51,13 @@ class Units:
 
     def __post_init__(self) -> None:
         allowed = {
-            "time": TIME_UNITS, "ranges": LENGTH_UNITS, "length": LENGTH_UNITS, "angle": ANGLE_UNITS,
-            "wheels": WHEEL_UNITS, "acceleration": ACCELERATION_UNITS,
-        }  # fmt: skip
+            "time": TIME_UNITS,
+            "ranges": LENGTH_UNITS,
+            "length": LENGTH_UNITS,
+            "angle": ANGLE_UNITS,
+            "wheels": WHEEL_UNITS,
+            "acceleration": ACCELERATION_UNITS,
+        }
         for key, units in allowed.items():
             if getattr(self, key) not in units:
                 raise InputError(
@@ -129,9 +133,11 @@ def _in_si(stream: Any, robot: Robot, units: Units, no_return: float | None) -> 
         return replace(stream, ranges=ranges)
     if isinstance(stream, Wheels):
         radians = {
-            "rad": 1.0, "deg": np.pi / 180.0, "m": 1.0 / robot.drive.wheel_radius,
+            "rad": 1.0,
+            "deg": np.pi / 180.0,
+            "m": 1.0 / robot.drive.wheel_radius,
             "ticks": 2.0 * np.pi / robot.wheels.ticks_per_turn,
-        }[units.wheels]  # fmt: skip
+        }[units.wheels]
         steering = None if stream.steering is None else stream.steering * angle
         return replace(stream, angles=stream.angles * radians, steering=steering)
     if isinstance(stream, Track):
@@ -140,9 +146,11 @@ def _in_si(stream: Any, robot: Robot, units: Units, no_return: float | None) -> 
     if isinstance(stream, Imu):
         acceleration = ACCELERATION_UNITS[units.acceleration]
         return replace(
-            stream, turn_rate=stream.turn_rate * angle,
-            acceleration_x=stream.acceleration_x * acceleration, acceleration_y=stream.acceleration_y * acceleration,
-        )  # fmt: skip
+            stream,
+            turn_rate=stream.turn_rate * angle,
+            acceleration_x=stream.acceleration_x * acceleration,
+            acceleration_y=stream.acceleration_y * acceleration,
+        )
     if isinstance(stream, Positions):
         length = LENGTH_UNITS[units.length]
         return replace(stream, x=stream.x * length, y=stream.y * length)

@@ -68,9 +68,11 @@ class Run:
         beams = self.robot.scanner.beams
         if self.scans is not None and self.scans.ranges.shape[1] != beams:
             raise InputError(
-                "has another number of beams than the robot's lidar", key="scans",
-                value=self.scans.ranges.shape[1], expected=f"{beams} ranges a scan",
-            )  # fmt: skip
+                "has another number of beams than the robot's lidar",
+                key="scans",
+                value=self.scans.ranges.shape[1],
+                expected=f"{beams} ranges a scan",
+            )
 
     def streams(self) -> dict[str, Stream]:
         """Return the recorded streams by name."""
@@ -90,9 +92,11 @@ def _check_order(name: str, t: NDArray[np.float64]) -> None:
     if not np.all(np.isfinite(t)) or np.any(np.diff(t) <= 0.0):
         wrong = int(np.argmin(np.concatenate([[1.0], np.diff(t)]) > 0.0))
         raise InputError(
-            f"stamps do not increase at row {wrong}", key=f"{name}.t", value=float(t[wrong]),
+            f"stamps do not increase at row {wrong}",
+            key=f"{name}.t",
+            value=float(t[wrong]),
             expected="seconds, each later than the one before",
-        )  # fmt: skip
+        )
 
 
 def _check_finite(name: str, stream: Stream) -> None:

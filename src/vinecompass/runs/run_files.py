@@ -23,9 +23,14 @@ from vinecompass.runs.tables import column, read_table, table_bytes
 __all__ = ["RUN_MARKER", "STREAMS", "read_run", "read_track", "stream_from_columns", "write_run", "write_track"]
 
 STREAMS: dict[str, type] = {
-    "scans": Scans, "wheels": Wheels, "odometry": Track, "imu": Imu, "position": Positions, "truth": Track,
+    "scans": Scans,
+    "wheels": Wheels,
+    "odometry": Track,
+    "imu": Imu,
+    "position": Positions,
+    "truth": Track,
     "commands": Commands,
-}  # fmt: skip
+}
 
 
 RUN_MARKER = "run.toml"
@@ -39,9 +44,12 @@ class RunHeader(Model):
 
 
 def write_run(
-    run: Run, folder: str | Path, *, tables: Literal["parquet", "csv"] = "parquet",
+    run: Run,
+    folder: str | Path,
+    *,
+    tables: Literal["parquet", "csv"] = "parquet",
     records: Mapping[str, bytes] | None = None,
-) -> Path:  # fmt: skip
+) -> Path:
     """Write a run as a folder, in place only when it is whole; an older run of that name is replaced.
 
     Parameters
@@ -102,10 +110,13 @@ def read_run(folder: str | Path, *, as_recorded: bool = False) -> Run:
     x, y, heading_deg = header.start
     try:
         return Run(
-            robot=robot, start=np.array([x, y, np.radians(heading_deg)]),
-            site_toml=read_text(site) if site.is_file() else None, folder=folder, as_recorded=as_recorded,
+            robot=robot,
+            start=np.array([x, y, np.radians(heading_deg)]),
+            site_toml=read_text(site) if site.is_file() else None,
+            folder=folder,
+            as_recorded=as_recorded,
             **streams,
-        )  # fmt: skip
+        )
     except InputError as error:
         raise InputError(
             error.problem, file=folder, key=error.key, value=error.value, expected=error.expected

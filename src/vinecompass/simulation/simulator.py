@@ -129,9 +129,19 @@ class Simulator:
         discs = np.ascontiguousarray(self.people[:, :3])
         path = np.empty((steps, 7))
         contacts = move_body(
-            state, np.array([command.speed, command.turn_rate]), self._limits, self._wheels, self._grips(),
-            self._rng.normal(size=(steps, 2)), STEP, body.polygon, body.outer_radius, self.site.segments, discs, path,
-        )  # fmt: skip
+            state,
+            np.array([command.speed, command.turn_rate]),
+            self._limits,
+            self._wheels,
+            self._grips(),
+            self._rng.normal(size=(steps, 2)),
+            STEP,
+            body.polygon,
+            body.outer_radius,
+            self.site.segments,
+            discs,
+            path,
+        )
         start, self.t = self.t, round(self.t + self.period, 9)
         times = start + STEP * np.arange(1.0, steps + 1.0)
         covered = shapely.Polygon(transform_points(state[:3], body.polygon))
@@ -154,10 +164,11 @@ class Simulator:
         x, y, heading = self._state[:3]
         if touches(body.polygon, body.outer_radius, x, y, heading, self.site.segments, np.zeros((0, 3))):
             raise InputError(
-                f"the body of {self.robot.name} touches a wall or solid there", key="start",
+                f"the body of {self.robot.name} touches a wall or solid there",
+                key="start",
                 value=[round(float(x), 3), round(float(y), 3), round(float(np.degrees(heading)), 1)],
                 expected="a pose [x, y, heading_deg] on free floor",
-            )  # fmt: skip
+            )
 
     def _grips(self) -> NDArray[np.float64]:
         x, y, heading = self._state[:3]

@@ -106,15 +106,15 @@ class Site(Model):
     def distances_to_surface(self, points: ArrayLike) -> NDArray[np.float64]:
         """Return the distance of each point ``(N, 2)`` to the nearest wall or solid's edge ``(N,)``, m."""
         lines = shapely.get_parts(self.surfaces)
-        return np.asarray(shapely.STRtree(lines).query_nearest(
-            shapely.points(np.asarray(points, dtype=float)), return_distance=True, all_matches=False
-        )[1])  # fmt: skip
+        return np.asarray(
+            shapely.STRtree(lines).query_nearest(
+                shapely.points(np.asarray(points, dtype=float)), return_distance=True, all_matches=False
+            )[1]
+        )
 
     def grip_at(self, x: float, y: float) -> float:
         """Return the grip of the floor at a point, 0 to 1; the lowest where floors overlap."""
-        return min(
-            (floor.grip for floor, shape in self._floor_shapes if shapely.contains_xy(shape, x, y)), default=1.0
-        )  # fmt: skip
+        return min((floor.grip for floor, shape in self._floor_shapes if shapely.contains_xy(shape, x, y)), default=1.0)
 
     @cached_property
     def _floor_shapes(self) -> list[tuple[Floor, shapely.Polygon]]:
