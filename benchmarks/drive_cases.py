@@ -42,7 +42,8 @@ def timed_cycles(planner: Any, people: bool) -> tuple[np.ndarray, int]:
         # Two people about three metres on, beside where the plan leads: one comes, one stands.
         left = planner.remaining
         x, y, heading = left[min(30, len(left) - 1)].tolist()
-        along, aside = np.array([np.cos(heading), np.sin(heading)]), np.array([-np.sin(heading), np.cos(heading)])
+        along = np.array([np.cos(heading), np.sin(heading)])
+        aside = np.array([-np.sin(heading), np.cos(heading)])
         coming = Walking(*(np.array([x, y]) + 0.2 * aside), *(-0.4 * along))
         walkers = [coming, Walking(x + 1.0, y + 1.0)] if people else []
         begun = time.perf_counter()
@@ -101,7 +102,8 @@ def window_case() -> dict[str, Any]:
 def band_case() -> dict[str, Any]:
     """A band drawn tight from its first guess, beside SciPy's dense least squares on the same terms."""
     robot = read_robot(demo_file("robot.toml"))
-    drive, guess = robot.drive, first_guess([[0.0, 0.0, 0.0], [3.0, 0.0, 0.0], [3.0, 0.0, 1.5], [3.0, 1.0, 1.5]], robot)
+    drive = robot.drive
+    guess = first_guess([[0.0, 0.0, 0.0], [3.0, 0.0, 0.0], [3.0, 0.0, 1.5], [3.0, 1.0, 1.5]], robot)
     count = len(guess.times)
 
     def residuals(values: np.ndarray) -> np.ndarray:

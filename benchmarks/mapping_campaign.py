@@ -27,7 +27,8 @@ def report(name: str, seed: int, run: Run) -> None:
     """Map a run and print a line."""
     assert run.truth is not None and run.site_toml is not None
     mapping = build_map(run)
-    relation, error = compare_relations(mapping.track, run.truth), compare_tracks(mapping.track, run.truth)
+    relation = compare_relations(mapping.track, run.truth)
+    error = compare_tracks(mapping.track, run.truth)
     accuracy = measure_map(mapping.grid, parse_site(run.site_toml), run)
     print(
         f"{name:<22} {seed:>4} {relation.position:>9.4f} {np.degrees(relation.heading):>8.3f} "

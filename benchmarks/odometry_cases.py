@@ -50,7 +50,8 @@ def fusion_case(run: Run) -> dict[str, Any]:
                 fusion.update_wheels(*row)
         return fusion
 
-    ours, other = feed(OdometryFusion(run.robot, start=run.start)), feed(ReferenceFilter(run.robot, run.start))
+    ours = feed(OdometryFusion(run.robot, start=run.start))
+    other = feed(ReferenceFilter(run.robot, run.start))
     case = measured(
         f"fusion, {len(order)} readings one by one",
         "the same filter in NumPy",

@@ -23,8 +23,10 @@ class ReferenceFilter:
         self.x = first[: k.STATES].copy()
         self.covariance = first[k.MEMORY :].reshape(k.STATES, k.STATES).copy()
         self.t = 0.0
-        self.pushed_at, self.push = -np.inf, np.zeros(2)
-        self.still_for, self.doubt_until = 0.0, -np.inf
+        self.pushed_at = -np.inf
+        self.push = np.zeros(2)
+        self.still_for = 0.0
+        self.doubt_until = -np.inf
         self.drive = robot.drive
         self.last: tuple[float, FloatArray] | None = None
         tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)
@@ -80,7 +82,8 @@ class ReferenceFilter:
 
     def update_imu(self, t: float, turn_rate: float, ahead: float, left: float) -> None:
         """Take an IMU reading."""
-        self.pushed_at, self.push = t, np.array([ahead, left])
+        self.pushed_at = t
+        self.push = np.array([ahead, left])
         self.predict(t)
         p, x = self.p, self.x
         row = np.zeros((1, k.STATES))

@@ -42,7 +42,11 @@ class InputError(VineCompassError, ValueError):
         value: object = None,
         expected: str | None = None,
     ) -> None:
-        self.problem, self.file, self.key, self.value, self.expected = problem, file, key, value, expected
+        self.problem = problem
+        self.file = file
+        self.key = key
+        self.value = value
+        self.expected = expected
         place = "" if file is None else f"{file}: "
         subject = "" if key is None else key + ("" if value is None else f" = {_short(value)}") + ": "
         wish = "" if expected is None else f"; expected {expected}"

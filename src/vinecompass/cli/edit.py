@@ -72,7 +72,8 @@ def run_edit(map_path: Path, steps: list[Step], *, out: Path | None = None, pict
     if steps and (record.painted or (edits and record.unedited is None)):
         # The picture is the truth: what was painted must not be lost, and what led to it cannot be told from it.
         notes.append(f"the picture as it is now is kept as the unedited map; {len(edits)} edits before it are final")
-        edits, base = check_edits([{"do": "zone", "zone": zone} for zone in record.zones]), record.grid
+        edits = check_edits([{"do": "zone", "zone": zone} for zone in record.zones])
+        base = record.grid
     grid, zones, files, target = record.grid, list(record.zones), {}, out or map_path
     if steps:
         for name, value in steps:

@@ -137,7 +137,8 @@ def _measured(mapping: Mapping, run: Run) -> tuple[dict[str, float], MapAccuracy
 
     if run.truth is None:
         return {}, None
-    error, relation = compare_tracks(mapping.track, run.truth), compare_relations(mapping.track, run.truth)
+    error = compare_tracks(mapping.track, run.truth)
+    relation = compare_relations(mapping.track, run.truth)
     truth = {
         "position_rmse_m": error.position_rmse,
         "heading_rmse_deg": float(np.degrees(error.heading_rmse)),

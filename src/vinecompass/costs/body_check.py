@@ -32,7 +32,8 @@ class BodyCheck:
     """
 
     def __init__(self, costmap: CostMap, robot: Robot) -> None:
-        self._costmap, self._grid = costmap, costmap.grid
+        self._costmap = costmap
+        self._grid = costmap.grid
         self._outline = robot.body.polygon / self._grid.cell_size
         self._outer_radius = robot.body.outer_radius
         self._one_way = NO_WAYS if costmap.one_way is None else costmap.one_way
@@ -72,7 +73,9 @@ class BodyCheck:
         scale, local = 1.0 / self._grid.cell_size, np.empty_like(stack)
         cosine, sine = scale * cos(turn), scale * sin(turn)
         dx, dy = stack[:, 0] - x, stack[:, 1] - y
-        local[:, 0], local[:, 1], local[:, 2] = cosine * dx + sine * dy, cosine * dy - sine * dx, stack[:, 2] - turn
+        local[:, 0] = cosine * dx + sine * dy
+        local[:, 1] = cosine * dy - sine * dx
+        local[:, 2] = stack[:, 2] - turn
         return local
 
 
@@ -135,7 +138,8 @@ def _forbidden_squares(costmap: CostMap, points: NDArray[np.float64], reach: flo
     """Return the outermost forbidden cells about some points as Shapely squares in the site frame."""
     grid = costmap.grid
     cells, margin = grid.cells_at(points), int(np.ceil(reach / grid.cell_size))
-    first, last = np.maximum(cells.min(0) - margin, 0), np.minimum(cells.max(0) + margin + 1, grid.shape)
+    first = np.maximum(cells.min(0) - margin, 0)
+    last = np.minimum(cells.max(0) + margin + 1, grid.shape)
     block = costmap.forbidden[first[0] : last[0], first[1] : last[1]]
     outermost = block & ~ndimage.binary_erosion(block)
     half = grid.cell_size / 2.0

@@ -31,7 +31,8 @@ def first_touch(forbidden, clearance, outline, outer_radius, cell, poses):  # ty
         for c in range(corners):
             shape[c, 0] = x + cosine * outline[c, 0] - sine * outline[c, 1]
             shape[c, 1] = y + sine * outline[c, 0] + cosine * outline[c, 1]
-        first_row, last_row = max(int(np.floor(shape[:, 1].min())), 0), min(int(np.floor(shape[:, 1].max())), rows - 1)
+        first_row = max(int(np.floor(shape[:, 1].min())), 0)
+        last_row = min(int(np.floor(shape[:, 1].max())), rows - 1)
         first_column = max(int(np.floor(shape[:, 0].min())), 0)
         last_column = min(int(np.floor(shape[:, 0].max())), columns - 1)
         for r in range(first_row, last_row + 1):

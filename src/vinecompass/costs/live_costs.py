@@ -58,7 +58,8 @@ class LiveCosts:
         settings: CostSettings | None = None,
     ) -> None:
         s = self._settings = settings or CostSettings()
-        self._grid, self._robot = grid, robot
+        self._grid = grid
+        self._robot = robot
         self.obstacles = LiveObstacles(grid, apart=s.obstacle_apart, memory=s.obstacle_memory, reach=s.obstacle_reach)
         costmap = price_floor(grid, robot, zones=zones, obstacles=self.obstacles, extra_layers=extra_layers, settings=s)
         *lower, near = costmap.stack

@@ -41,7 +41,10 @@ class LiveObstacles:
     name = "obstacles"
 
     def __init__(self, grid: Grid, *, apart: float, memory: float, reach: float) -> None:
-        self._grid, self._memory, self._brief, self._reach = grid, memory, min(memory, BRIEFLY), reach
+        self._grid = grid
+        self._memory = memory
+        self._brief = min(memory, BRIEFLY)
+        self._reach = reach
         self._own = (clearance(grid.occupied, grid.cell_size) > apart) & ~grid.occupied
         self._until: dict[str, NDArray[np.float64]] = {}
         self._cells = np.zeros((0, 2), np.int64)
@@ -78,7 +81,8 @@ class LiveObstacles:
             raise InputError(
                 "is not a pose", key=f"pose of {sensor!r}", value=pose, expected="x, y, heading, all finite"
             )
-        grid, self._now = self._grid, t
+        grid = self._grid
+        self._now = t
         if sensor not in self._until:
             self._until[sensor] = np.full(grid.shape, NEVER)
         first, last = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
@@ -104,12 +108,14 @@ class LiveObstacles:
         rows, columns = self._cells.T
         still = np.max([until[rows, columns] for until in self._until.values()], axis=0) >= t
         self.mask[rows[~still], columns[~still]] = False
-        changed, self._cells = np.vstack([self._cells[~still], entered]), np.vstack([self._cells[still], entered])
+        changed = np.vstack([self._cells[~still], entered])
+        self._cells = np.vstack([self._cells[still], entered])
         return _window_of(changed)
 
     def forget(self) -> Window:
         """Forget everything seen; returns the window of cells that were an obstacle, as `see` does."""
-        forgotten, self._cells = self._cells, self._cells[:0]
+        forgotten = self._cells
+        self._cells = self._cells[:0]
         self.mask[tuple(forgotten.T)] = False
         for until in self._until.values():
             until[:] = NEVER

@@ -49,7 +49,9 @@ class LocalizationFilm:
     def __init__(self, grid: Grid, *, every: float) -> None:
         # A turned map is drawn as it lies in the site.
         level = in_frame(grid, [*grid.corner_points.min(axis=0), 0.0]) if grid.turn else grid
-        self._low, self._every, self._next = np.asarray(level.corner), every, -np.inf
+        self._low = np.asarray(level.corner)
+        self._every = every
+        self._next = -np.inf
         step = max(1, -(-max(level.shape) // WIDEST))
         # A small map is drawn larger, so that the caption has room.
         self._zoom = max(1, round(600 / max(level.shape)))
@@ -66,7 +68,8 @@ class LocalizationFilm:
         self._way.append(self._pixels(estimate.pose[None, :2])[0])
         if estimate.t < self._next and estimate.state == self._state:
             return
-        self._next, self._state = estimate.t + self._every, estimate.state
+        self._next = estimate.t + self._every
+        self._state = estimate.state
         self._pictures.append(self._picture(localizer, estimate))
 
     def save(self, path: str | Path, *, frame_ms: int = 120) -> Path:

@@ -132,7 +132,11 @@ def body_to_segment(outline, x, y, cosine, sine, ax, ay, bx, by):  # type: ignor
             share = min(max(((vx - px) * fx + (vy - py) * fy) / (length * length), 0.0), 1.0)
             dx, dy = vx - px - share * fx, vy - py - share * fy
             if dx * dx + dy * dy < nearest:
-                nearest, on_x, on_y, to_x, to_y = dx * dx + dy * dy, vx, vy, px + share * fx, py + share * fy
+                nearest = dx * dx + dy * dy
+                on_x = vx
+                on_y = vy
+                to_x = px + share * fx
+                to_y = py + share * fy
     sign = -1.0 if depth > 0.0 else 1.0
     distance = np.sqrt(depth if depth > 0.0 else nearest)
     nx, ny = sign * (on_x - to_x), sign * (on_y - to_y)
@@ -206,8 +210,12 @@ def gather(poses, times, begin, end_free, limits, weights, spare, floor, body, s
             columns[3 + a] = 4 * i + 1 + a if i < count - 1 else -1
         columns[6] = 4 * i
         by_speed, by_turn = np.zeros(7), np.zeros(7)
-        by_speed[0], by_speed[1], by_speed[2] = -cosine / duration, -sine / duration, 0.5 * aside / duration
-        by_speed[3], by_speed[4], by_speed[5] = cosine / duration, sine / duration, 0.5 * aside / duration
+        by_speed[0] = -cosine / duration
+        by_speed[1] = -sine / duration
+        by_speed[2] = 0.5 * aside / duration
+        by_speed[3] = cosine / duration
+        by_speed[4] = sine / duration
+        by_speed[5] = 0.5 * aside / duration
         by_speed[6] = -speed / duration
         by_turn[2], by_turn[5], by_turn[6] = -1.0 / duration, 1.0 / duration, -turn_rate / duration
         # Time.
@@ -253,12 +261,16 @@ def gather(poses, times, begin, end_free, limits, weights, spare, floor, body, s
                 continue
             if which == 0:
                 between = 0.5 * (times[i - 1] + duration) if i > 0 else 0.5 * duration
-                change, turn_change = (speed - before_speed) / between, (turn_rate - before_turn) / between
+                change = (speed - before_speed) / between
+                turn_change = (turn_rate - before_turn) / between
                 moving = speed if abs(speed) > abs(before_speed) else before_speed
                 sign = 1.0
             else:
                 between = 0.5 * duration
-                change, turn_change, moving, sign = -speed / between, -turn_rate / between, speed, -1.0
+                change = -speed / between
+                turn_change = -turn_rate / between
+                moving = speed
+                sign = -1.0
             growing = change * moving > 0.0 and which == 0
             limit = faster if growing else slower
             for kind in range(2):
@@ -297,7 +309,8 @@ def gather(poses, times, begin, end_free, limits, weights, spare, floor, body, s
         x, y, heading = poses[i + 1, 0], poses[i + 1, 1], poses[i + 1, 2]
         cosine, sine = np.cos(heading), np.sin(heading)
         for d in range(discs.shape[0]):
-            ox, oy = cosine * discs[d, 0] - sine * discs[d, 1], sine * discs[d, 0] + cosine * discs[d, 1]
+            ox = cosine * discs[d, 0] - sine * discs[d, 1]
+            oy = sine * discs[d, 0] + cosine * discs[d, 1]
             gap, by_x, by_y = field_gap(clearance, cell, x + ox, y + oy)
             lack = spare[0] + disc_radius - gap
             if lack > 0.0:

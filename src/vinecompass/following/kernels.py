@@ -35,7 +35,8 @@ def body_meets(forbidden, clearance, cell, rim, spacing, x, y, cosine, sine):  #
     """
     i, count = 0, rim.shape[0]
     while i < count:
-        px, py = x + cosine * rim[i, 0] - sine * rim[i, 1], y + sine * rim[i, 0] + cosine * rim[i, 1]
+        px = x + cosine * rim[i, 0] - sine * rim[i, 1]
+        py = y + sine * rim[i, 0] + cosine * rim[i, 1]
         row, column = int(np.floor(py / cell)), int(np.floor(px / cell))
         if not (0 <= row < clearance.shape[0] and 0 <= column < clearance.shape[1]):
             i += 1
@@ -137,10 +138,12 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
                 speed, turn_rate = new_speed, new_turn
                 # Sine and cosine of half the step's turn by their series: it is a tenth of a radian at most.
                 square = half * half
-                c, s = 1.0 - 0.5 * square * (1.0 - square / 12.0), half * (1.0 - square / 6.0 * (1.0 - square / 20.0))
+                c = 1.0 - 0.5 * square * (1.0 - square / 12.0)
+                s = half * (1.0 - square / 6.0 * (1.0 - square / 20.0))
                 middle_cosine, middle_sine = cosine * c - sine * s, sine * c + cosine * s
                 new_x, new_y = x + move * middle_cosine, y + move * middle_sine
-                new_cosine, new_sine = middle_cosine * c - middle_sine * s, middle_sine * c + middle_cosine * s
+                new_cosine = middle_cosine * c - middle_sine * s
+                new_sine = middle_sine * c + middle_cosine * s
                 gap = gap_to(clearance, cell, new_x, new_y) - outer_radius
                 if gap < tight_gap:
                     gap = np.inf
@@ -156,7 +159,11 @@ def roll_out(velocities, current, limits, start, frame, course, floor, body, ste
                     narrow = min(max(1.0 - (gap + 3.0 * HALF_DIAGONAL * cell) / tight_gap, 0.0), 1.0)
                     lack += 1.0 if contact < np.inf else narrow * narrow
                 if contact == np.inf:
-                    x, y, heading, cosine, sine = new_x, new_y, heading + 2.0 * half, new_cosine, new_sine
+                    x = new_x
+                    y = new_y
+                    heading = heading + 2.0 * half
+                    cosine = new_cosine
+                    sine = new_sine
                     travelled += abs(move)
                     segment, share, square = along_plan(plan, segment, x, y)
                     off = max(np.sqrt(square) - FORGIVEN, 0.0)
@@ -206,13 +213,15 @@ def charge_for_people(paths, step, minded, left_to_go, people, discs, disc_radiu
         last, way, pace = 0, 0.0, 0.0
         while last < steps - 1 and way < left_to_go:
             last += 1
-            dx, dy = paths[k, last, 0] - paths[k, last - 1, 0], paths[k, last, 1] - paths[k, last - 1, 1]
+            dx = paths[k, last, 0] - paths[k, last - 1, 0]
+            dy = paths[k, last, 1] - paths[k, last - 1, 1]
             move = np.sqrt(dx * dx + dy * dy)
             way, pace = way + move, move / step
         end_x, end_y, end_heading = paths[k, last]
         end_cosine, end_sine = np.cos(end_heading), np.sin(end_heading)
         goes_on = min(max(left_to_go - way, 0.0) / max(pace, 1e-6), beyond)
-        velocity_x, velocity_y = (end_x - paths[k, last - 1, 0]) / step, (end_y - paths[k, last - 1, 1]) / step
+        velocity_x = (end_x - paths[k, last - 1, 0]) / step
+        velocity_y = (end_y - paths[k, last - 1, 1]) / step
         nearest[:] = np.inf
         for i in range(1, steps, 3):
             t, j = (i + 1) * step, min(i, last)
@@ -230,7 +239,8 @@ def charge_for_people(paths, step, minded, left_to_go, people, discs, disc_radiu
             closest, left = nearest[person], lefts[person]
             # Beyond the roll-out each disc is nearest where it has come abreast of the person: on the way to the leg's
             # end, or standing there.
-            dx, dy = end_x - person_x - steps * step * walk_x, end_y - person_y - steps * step * walk_y
+            dx = end_x - person_x - steps * step * walk_x
+            dy = end_y - person_y - steps * step * walk_y
             apart_x, apart_y, longest = velocity_x - walk_x, velocity_y - walk_y, goes_on
             for _ in range(2):
                 for d in range(discs.shape[0]):

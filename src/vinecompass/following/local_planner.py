@@ -165,13 +165,16 @@ class LocalPlanner(ABC):
     """Whether it turns on the spot towards a leg that leads far off its heading."""
 
     def __init__(self, robot: Robot, *, settings: FollowingSettings | None = None) -> None:
-        self._robot, self._drive = robot, robot.drive.reserved(RESERVE)
+        self._robot = robot
+        self._drive = robot.drive.reserved(RESERVE)
         self._bodies = [robot.widened(spare) for spare in SPARE]
         self._settings = settings or FollowingSettings()
         self._turns_on_the_spot = robot.drive.kind != "car"
         self.phase: Phase = "arrived"
         self._course: Course | None = None
-        self._side, self._held_up, self._tried_both = 0, 0.0, False
+        self._side = 0
+        self._held_up = 0.0
+        self._tried_both = False
         self._turned = 0.0
 
     @abstractmethod
@@ -269,7 +272,9 @@ class LocalPlanner(ABC):
             may_turn = closing or self._turns_first or self.phase == "turning"
             if (abs(bearing) > np.radians(limit) or still_turns) and not beside and may_turn:
                 return self._turn_to(view, bearing, "turning")
-        self._side, self._held_up, self._tried_both = 0, 0.0, False
+        self._side = 0
+        self._held_up = 0.0
+        self._tried_both = False
         if closing:
             self.phase = "closing in"
             return self._close_in(view, course, end, profile)
@@ -334,7 +339,8 @@ class LocalPlanner(ABC):
             # Where it will have come to is judged once it stands.
             return self._plan(view, Command(), "stops at the end")
         if distance > 2.0 * s.position_tolerance:
-            self.phase, course.nearest = "turning", len(course.poses) - 1
+            self.phase = "turning"
+            course.nearest = len(course.poses) - 1
             return self._plan(view, Command(), f"{distance:.2f} m off the end of the plan")
         if abs(angle) < (2.0 if self.phase == "arrived" else 1.0) * tolerance:
             self.phase = "arrived"
@@ -349,9 +355,12 @@ class LocalPlanner(ABC):
         # Held up by what the map does not know, it tries the other way round.
         self._held_up = self._held_up + view.duration if abs(view.current.turn_rate) < 0.05 else 0.0
         if self._held_up > HELD_UP and not self._tried_both:
-            self._side, self._held_up, self._tried_both = -self._side, 0.0, True
+            self._side = -self._side
+            self._held_up = 0.0
+            self._tried_both = True
         elif self._held_up > HELD_UP:
-            self.phase, self._held_up = "missed", 0.0
+            self.phase = "missed"
+            self._held_up = 0.0
             return self._plan(view, Command(), "no room to turn on the spot, either way round")
         elif self._side == 0 or (abs(angle) < np.radians(20.0) and self._held_up == 0.0):
             self._side = self._free_side(view, angle)

@@ -80,7 +80,8 @@ class TimeBand(LocalPlanner):
         people: PeopleSettings | None = None,
     ) -> None:
         super().__init__(robot, settings=settings)
-        self._band, self._people = band or BandSettings(), people or PeopleSettings()
+        self._band = band or BandSettings()
+        self._people = people or PeopleSettings()
         self._bands: list[Band] = []
         self._encounters: list[Encounter] = []
         self._half_width = 0.5 * float(np.ptp(robot.body.polygon[:, 1]))
@@ -130,7 +131,8 @@ class TimeBand(LocalPlanner):
     def _choose(
         self, view: View, course: Course, profile: SpeedProfile, bands: list[Band], islands: Sequence[Island]
     ) -> LocalPlan:
-        former, self._bands = [_kind(band, islands) for band in self._bands[:1]], []
+        former = [_kind(band, islands) for band in self._bands[:1]]
+        self._bands = []
         kinds = [_kind(band, islands) for band in bands]
         shut_by = np.array([int(self._touches(view, band)) for band in bands])
         wrong = np.array([self._on_wrong_sides(kind, islands) for kind in kinds])
@@ -161,7 +163,8 @@ class TimeBand(LocalPlanner):
         command, reason = self._command(view, bands[chosen]), profile.reason
         waits = next((each for each in self._encounters if each.rule and not each.rule.may_approach), None)
         if waits is not None:
-            command, reason = command.scaled(min(CREEP / max(abs(command.speed), 1e-9), 1.0)), f"people: {waits.state}"
+            command = command.scaled(min(CREEP / max(abs(command.speed), 1e-9), 1.0))
+            reason = f"people: {waits.state}"
         # The band keeps its limits softly; a zone's is not to be passed at all, nor the end of the leg.
         fastest = min(profile.on_floor, self._stopping_speed(view, course))
         command = command.scaled(min(fastest / max(abs(command.speed), 1e-9), 1.0))

@@ -185,7 +185,8 @@ class VelocityWindow(LocalPlanner):
         """Return points ``(R, 2)`` on the outline of the body as it may be taken where it stands."""
         robot = self._robot if view.floor is None else standing_robot(view.floor, self._robot, view.pose)
         if self._rim_of is None or self._rim_of[0] is not robot or self._rim_of[1] != spacing:
-            self._rim_of, self._rim = (robot, spacing), robot.body.rim(spacing)
+            self._rim_of = (robot, spacing)
+            self._rim = robot.body.rim(spacing)
         return self._rim
 
     def _people_near(self, pose: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:

@@ -227,7 +227,9 @@ def _run_through(
         if updates[name](row) == "gated" and name in ("wheels", "odometry"):
             gated.append(float(found[name].t[row]))
         if last:
-            times[filled], poses[filled], covariances[filled] = fusion.t, fusion.pose, fusion.covariance
+            times[filled] = fusion.t
+            poses[filled] = fusion.pose
+            covariances[filled] = fusion.covariance
             filled += 1
         if progress and done % 2000 == 0:
             progress(done / len(order), "fusing")

@@ -161,9 +161,15 @@ def predict(state, covariance, p, step):  # type: ignore[no-untyped-def]
         noise = np.zeros(STATES)
         variance = speed_variance
         if source == 0:
-            noise[0], noise[1], noise[3], noise[14] = 0.5 * c * step, 0.5 * s * step, 1.0, 0.5 * step
+            noise[0] = 0.5 * c * step
+            noise[1] = 0.5 * s * step
+            noise[3] = 1.0
+            noise[14] = 0.5 * step
         elif source == 1:
-            noise[0], noise[1], noise[4], noise[15] = -0.5 * s * step, 0.5 * c * step, 1.0, 0.5 * step
+            noise[0] = -0.5 * s * step
+            noise[1] = 0.5 * c * step
+            noise[4] = 1.0
+            noise[15] = 0.5 * step
         else:
             noise[2], noise[5], noise[16] = step, 1.0, step
             if pushed:
@@ -348,7 +354,8 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
             state[DOUBT_UNTIL] = event[0] + p[DOUBT_TIME]
             c, s = np.cos(state[13]), np.sin(state[13])
             apart = np.zeros(STATES)
-            apart[0], apart[1] = c * residuals[0] - s * residuals[1], s * residuals[0] + c * residuals[1]
+            apart[0] = c * residuals[0] - s * residuals[1]
+            apart[1] = s * residuals[0] + c * residuals[1]
             apart[2] = residuals[2]
             add_noise(covariance, apart, 1.0)
             covariance[3, 3] += BRISK**2
@@ -444,7 +451,8 @@ def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
     status = TAKEN
     for row in range(place, filled + 1):
         copy_row(log, row - 1, row, EVENT)
-        state, covariance = log[row, EVENT : EVENT + MEMORY], log[row, EVENT + MEMORY :].reshape(STATES, STATES)
+        state = log[row, EVENT : EVENT + MEMORY]
+        covariance = log[row, EVENT + MEMORY :].reshape(STATES, STATES)
         normalised[0] = normalised[1] = 0.0
         taken = apply(state, covariance, p, log[row, :EVENT], normalised)
         if row == place:

@@ -117,7 +117,8 @@ class OdometryFusion:
     def __init__(
         self, robot: Robot, *, start: ArrayLike = (0.0, 0.0, 0.0), settings: FusionSettings | None = None
     ) -> None:
-        self._robot, self._settings = robot, settings or FusionSettings()
+        self._robot = robot
+        self._settings = settings or FusionSettings()
         self._parameters = filter_parameters(robot, self._settings)
         self._log = np.zeros((LOG_ROWS, ROW))
         self._log[0, EVENT:] = first_state(robot, self._settings, np.asarray(start, dtype=float))
@@ -208,7 +209,8 @@ class _WaySteps:
     """From readings that add up (wheel angles, odometry poses) to the way between them, as events."""
 
     def __init__(self, robot: Robot, settings: FusionSettings) -> None:
-        self._drive, self._settings = robot.drive, settings
+        self._drive = robot.drive
+        self._settings = settings
         back = robot.drive.unrolling
         # A difference of two angles, each rounded to a tick: the variance of two uniform errors.
         tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)

@@ -49,7 +49,10 @@ def is_inside(outline, x, y):  # type: ignore[no-untyped-def]
     inside = False
     previous = outline.shape[0] - 1
     for corner in range(outline.shape[0]):
-        ax, ay, bx, by = outline[previous, 0], outline[previous, 1], outline[corner, 0], outline[corner, 1]
+        ax = outline[previous, 0]
+        ay = outline[previous, 1]
+        bx = outline[corner, 0]
+        by = outline[corner, 1]
         if (ay > y) != (by > y) and x < ax + (y - ay) / (by - ay) * (bx - ax):
             inside = not inside
         previous = corner

@@ -211,4 +211,5 @@ class BeamGrid:
         grown = np.full(high - low, -1, np.int32)
         at = self._first - low
         grown[at[0] : at[0] + shape[0], at[1] : at[1] + shape[1]] = self._slots
-        self._slots, self._first = grown, low
+        self._slots = grown
+        self._first = low

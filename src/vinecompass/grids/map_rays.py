@@ -39,7 +39,9 @@ class MapRays:
     """
 
     def __init__(self, grid: Grid) -> None:
-        self._grid, self._cell_size, self._frame = grid, grid.cell_size, grid.frame
+        self._grid = grid
+        self._cell_size = grid.cell_size
+        self._frame = grid.frame
         self.distance = clearance(grid.occupied, 1.0)
 
     def to_cells(self, poses: ArrayLike) -> NDArray[np.float64]:

@@ -66,7 +66,8 @@ def resampled(grid: Grid, cell_size: float, turn: float = 0.0) -> Grid:
     """
     local = transform_points([0.0, 0.0, -turn], grid.corner_points)
     # Whole cells from the origin, so that maps of one floor keep to one raster.
-    low, high = np.floor(local.min(axis=0) / cell_size + 1e-6), np.ceil(local.max(axis=0) / cell_size - 1e-6)
+    low = np.floor(local.min(axis=0) / cell_size + 1e-6)
+    high = np.ceil(local.max(axis=0) / cell_size - 1e-6)
     shape = (high - low).astype(int)[::-1]
     corner = transform_points([0.0, 0.0, turn], low[None] * cell_size)[0]
     new = Grid(np.zeros(shape, np.float32), cell_size, (float(corner[0]), float(corner[1])), turn)

@@ -248,7 +248,8 @@ def check_slip(
         inside = (t >= begin - 0.1) & (t <= end + 0.1)
         metres, radians = ahead[inside].sum() * 0.05 / WINDOW, turned[inside].sum() * 0.05 / WINDOW
         place = wheels.at([begin])[0]
-        than, degrees = "more than" if metres >= 0.0 else "less than", f"{np.degrees(radians):+.0f} degrees"
+        than = "more than" if metres >= 0.0 else "less than"
+        degrees = f"{np.degrees(radians):+.0f} degrees"
         far = f"{abs(metres):.2f} m {than} the robot moves, and {degrees}"
         if scans is None:
             far = f"{degrees} beyond the gyro (how far they spun, only scans would tell)"

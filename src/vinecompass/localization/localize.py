@@ -157,7 +157,9 @@ def localize(
     settled_at = None
     for i, (scan, motion) in enumerate(zip(scans, motions(track, scans, run.robot.scanner), strict=True)):
         estimate = localizer.update(scan, motion)
-        poses[i], covariances[i], drifts[i] = estimate.pose, estimate.covariance, estimate.drift.pose
+        poses[i] = estimate.pose
+        covariances[i] = estimate.covariance
+        drifts[i] = estimate.drift.pose
         agreements[i], counts[i] = estimate.agreement, estimate.particles
         changed = not changes or changes[-1].state != estimate.state
         if changed:

@@ -64,8 +64,10 @@ class Lookout:
     """
 
     def __init__(self, search: PlaceSearch, *, clearly_better: float) -> None:
-        self._search, self._clearly_better = search, clearly_better
-        self._way, self._looked_at = 0.0, -np.inf
+        self._search = search
+        self._clearly_better = clearly_better
+        self._way = 0.0
+        self._looked_at = -np.inf
         self._checks_in: list[float] = []
         self._rival: Rival | None = None
 
@@ -91,7 +93,8 @@ class Lookout:
         """Tell whether the map may be searched again, and take in that it is."""
         due = self._way >= AGAIN or t - self._looked_at >= AGAIN_AFTER
         if due:
-            self._way, self._looked_at = 0.0, t
+            self._way = 0.0
+            self._looked_at = t
         return due
 
     def look(
@@ -105,7 +108,8 @@ class Lookout:
         here = self._search.near(pose, origins, ends, reach=0.3, turn=np.radians(6.0))
         places = self._search.anywhere(origins, ends)
         better = [place for place in places if place.fit > self._clearly_better * here.fit and not place.is_like(here)]
-        rival, self._rival = self._rival, None
+        rival = self._rival
+        self._rival = None
         if not better:
             return Finding([], not places and not here.agreement >= NOWHERE, "")
         times = better[0].times_better(here)

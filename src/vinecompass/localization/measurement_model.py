@@ -56,7 +56,8 @@ class LikelihoodFieldModel:
     """
 
     def __init__(self, grid: Grid, rays: MapRays, *, spread: float, stray_share: float) -> None:
-        self._rays, self._cell_size = rays, grid.cell_size
+        self._rays = rays
+        self._cell_size = grid.cell_size
         field = rays.likelihood_field(spread)
         self._log_field = bordered(np.log((1.0 - stray_share) * field + stray_share), float(np.log(stray_share)))
 
@@ -91,10 +92,12 @@ class BeamMixtureModel:
     """Per metre: how the chance that something unmapped ends a beam falls with the way."""
 
     def __init__(self, grid: Grid, rays: MapRays, lidar: Lidar, *, spread: float, stray_share: float) -> None:
-        self._rays, self._scale = rays, 1.0 / grid.cell_size
+        self._rays = rays
+        self._scale = 1.0 / grid.cell_size
         short = self.SHORT_OF_STRAYS * stray_share
         self._mixture = np.array([1.0 - stray_share, short, stray_share - short])
-        self._spread, self._decay = spread * self._scale, self.DECAY / self._scale
+        self._spread = spread * self._scale
+        self._decay = self.DECAY / self._scale
         self._farthest = lidar.farthest * self._scale
 
     def log_likelihoods(self, poses: FloatArray, origins: FloatArray, ends: FloatArray) -> FloatArray:

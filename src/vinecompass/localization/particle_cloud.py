@@ -43,8 +43,10 @@ class ParticleCloud:
     """
 
     def __init__(self, particles: FloatArray, settings: LocalizationSettings, rng: np.random.Generator) -> None:
-        self._settings, self._rng = settings, rng
-        self.particles, self.weights = particles, np.full(len(particles), 1.0 / len(particles))
+        self._settings = settings
+        self._rng = rng
+        self.particles = particles
+        self.weights = np.full(len(particles), 1.0 / len(particles))
         self._ambiguous = False
 
     @property
@@ -61,7 +63,8 @@ class ParticleCloud:
     def draw_about(self, poses: list[FloatArray]) -> None:
         """Put all particles about some poses, as many about each."""
         count = min(self._settings.least_particles * len(poses), self._settings.most_particles)
-        self.particles, self.weights = self._drawn(poses, count), np.full(count, 1.0 / count)
+        self.particles = self._drawn(poses, count)
+        self.weights = np.full(count, 1.0 / count)
         self._ambiguous = len(poses) > 1
 
     def draw_half_about(self, pose: FloatArray) -> None:
@@ -76,7 +79,8 @@ class ParticleCloud:
         room = max(s.most_particles - count, 1)
         if len(self.particles) > room:
             kept = low_variance_sample(self.weights, room, self._rng)
-            self.particles, self.weights = self.particles[kept], np.full(room, 1.0 / room)
+            self.particles = self.particles[kept]
+            self.weights = np.full(room, 1.0 / room)
         self.particles = np.vstack([self.particles, self._drawn(poses, count)])
         self.weights = np.append((1.0 - share) * self.weights, np.full(count, share / count))
         self._ambiguous = True

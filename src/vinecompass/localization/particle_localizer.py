@@ -103,7 +103,9 @@ class ParticleLocalizer:
         if not np.any(grid.occupied):
             raise InputError("the map has no occupied cell", expected="a map to compare scans with")
         s = self._settings = settings or LocalizationSettings()
-        self._grid, self._robot, self._lidar = grid, robot, robot.scanner
+        self._grid = grid
+        self._robot = robot
+        self._lidar = robot.scanner
         self._noise = MotionNoise.of(s)
         self._rng = np.random.default_rng(seed)
         self._rays = MapRays(grid)
@@ -115,7 +117,8 @@ class ParticleLocalizer:
         )
         self._judge = ScanJudge(grid, self._rays, near=3.0 * s.field_spread)
         self._search = PlaceSearch(grid, self._rays, self._judge)
-        self._averages, self._drift = LikelihoodAverages(), DriftFollower()
+        self._averages = LikelihoodAverages()
+        self._drift = DriftFollower()
         self._map_covariance = np.diag([s.map_spread**2, s.map_spread**2, np.radians(s.map_spread_deg) ** 2])
         self._spread = np.array([s.start_spread, s.start_spread, np.radians(s.start_spread_deg)])
         self._initial_pose: FloatArray | None = None
@@ -272,7 +275,8 @@ class ParticleLocalizer:
             return step, arc(velocity, self._lidar.beam_delays), ""
         if not np.all(np.isfinite(odometry.pose)) or not np.all(np.isfinite(odometry.sweep)):
             return np.zeros(3), np.zeros((self._lidar.beams, 3)), "the odometry is not a number and was left out"
-        before, self._last_odometry = self._last_odometry, odometry.pose
+        before = self._last_odometry
+        self._last_odometry = odometry.pose
         if before is None:
             self._odometry = odometry.pose
             return np.zeros(3), odometry.sweep, ""

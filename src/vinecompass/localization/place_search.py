@@ -131,7 +131,10 @@ class PlaceSearch:
     """
 
     def __init__(self, grid: Grid, rays: MapRays, judge: ScanJudge) -> None:
-        self._rays, self._judge, self._frame, self._cell_size = rays, judge, grid.frame, grid.cell_size
+        self._rays = rays
+        self._judge = judge
+        self._frame = grid.frame
+        self._cell_size = grid.cell_size
         every = max(round(COARSE_CELL / grid.cell_size), 1)
         occupied, free = (strongest(cells, every) for cells in (grid.occupied, grid.free))
         coarse = every * grid.cell_size

@@ -97,7 +97,9 @@ class ScanJudge:
     """
 
     def __init__(self, grid: Grid, rays: MapRays, *, near: float) -> None:
-        self._unknown, self._rays, self._scale = grid.unknown, rays, 1.0 / grid.cell_size
+        self._unknown = grid.unknown
+        self._rays = rays
+        self._scale = 1.0 / grid.cell_size
         self._near = near * self._scale
 
     def verdicts(self, pose: FloatArray, origins: FloatArray, ends: FloatArray) -> NDArray[np.int8]:

@@ -58,7 +58,10 @@ class StateWatch:
 
     def begin(self, t: float, state: State, reason: str) -> None:
         """Take a state at once."""
-        self.state, self.reason, self._wanted, self._wanted_since = state, reason, state, t
+        self.state = state
+        self.reason = reason
+        self._wanted = state
+        self._wanted_since = t
 
     def update(
         self,
@@ -98,7 +101,8 @@ class StateWatch:
                 self.reason = reason
             return
         if wanted != self._wanted:
-            self._wanted, self._wanted_since = wanted, t
+            self._wanted = wanted
+            self._wanted_since = t
         if t - self._wanted_since >= self._settings.doubt_time - 1e-9:
             self.begin(t, wanted, reason)
 

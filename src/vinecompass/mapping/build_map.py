@@ -98,7 +98,9 @@ def build_map(
     if odometry is None:
         odometry = usual_odometry(run)
     mapper = Mapper(run.robot, start=run.start, settings=settings)
-    numbers, places, agreements = np.empty(len(scans), int), np.empty((len(scans), 3)), np.empty(len(scans))
+    numbers = np.empty(len(scans), int)
+    places = np.empty((len(scans), 3))
+    agreements = np.empty(len(scans))
     for i, (scan, motion) in enumerate(zip(scans, motions(odometry, scans, run.robot.scanner), strict=True)):
         mapper.update(scan, motion)
         numbers[i], places[i] = mapper.place

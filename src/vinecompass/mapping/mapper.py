@@ -81,7 +81,8 @@ class Mapper:
     def __init__(
         self, robot: Robot, *, start: ArrayLike = (0.0, 0.0, 0.0), settings: MappingSettings | None = None
     ) -> None:
-        self._lidar, self._top_speed = robot.scanner, robot.drive.top_speed
+        self._lidar = robot.scanner
+        self._top_speed = robot.drive.top_speed
         self._settings = settings or MappingSettings()
         self._closer = LoopCloser(self._settings)
         self._map = SiteMap(self._settings)
@@ -137,7 +138,8 @@ class Mapper:
 
     def update(self, scan: Scan, odometry: Motion) -> FloatArray:
         """Take in one scan and the odometry at its stamp; return the scan's pose ``(3,)`` in the map's frame."""
-        last, self._last_motion = self._last_motion, odometry
+        last = self._last_motion
+        self._last_motion = odometry
         self.agreement = float("nan")
         if last is None or not self.keyframes:
             self._keep(scan.t, self._straightened(scan, odometry.sweep), None)
@@ -186,7 +188,8 @@ class Mapper:
         if t <= self._slips_until:
             # The wheels slip, and their word for the motion during the sweep has bent the scan.
             match = self._fit(beams, delays, doubt_sweep=True)
-        self._place, self.agreement = match.pose, match.agreement
+        self._place = match.pose
+        self.agreement = match.agreement
         return match
 
     def _fit(self, beams: Beams, delays: FloatArray, *, doubt_sweep: bool) -> Match:

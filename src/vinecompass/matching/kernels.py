@@ -16,7 +16,8 @@ def add_hits(hit_sums, field, points, spread, reach):  # type: ignore[no-untyped
     Gaussian and `reach`, where it is cut off, are in cells. Points off the grid are left out.
     """
     rows, columns = field.shape
-    along_row, along_column = np.empty(2 * reach + 1, np.float32), np.empty(2 * reach + 1, np.float32)
+    along_row = np.empty(2 * reach + 1, np.float32)
+    along_column = np.empty(2 * reach + 1, np.float32)
     scale = -0.5 / (spread * spread)
     for i in range(points.shape[0]):
         column, row = int(np.floor(points[i, 0])), int(np.floor(points[i, 1]))
@@ -140,7 +141,10 @@ def push_halves(pyramid, cells, level, x, y, high, least, stack, depth):  # type
         while place > first and stack[place - 1, 3] > total:
             stack[place] = stack[place - 1]
             place -= 1
-        stack[place, 0], stack[place, 1], stack[place, 2], stack[place, 3] = level - 1, cx, cy, total
+        stack[place, 0] = level - 1
+        stack[place, 1] = cx
+        stack[place, 2] = cy
+        stack[place, 3] = total
         depth += 1
     return depth
 
@@ -166,7 +170,10 @@ def best_pose(pyramid, pad, points, headings, low, high, least, excluded):  # ty
         if blocks[k, 3] <= best:
             break
         h = blocks[k, 0]
-        stack[0, 0], stack[0, 1], stack[0, 2], stack[0, 3] = top, blocks[k, 1], blocks[k, 2], blocks[k, 3]
+        stack[0, 0] = top
+        stack[0, 1] = blocks[k, 1]
+        stack[0, 2] = blocks[k, 2]
+        stack[0, 3] = blocks[k, 3]
         depth = 1
         while depth > 0:
             depth -= 1
@@ -204,7 +211,10 @@ def good_poses(pyramid, pad, points, headings, floor, least, share, apart, turne
         if blocks[k, 3] <= max(least, int(share * best)):
             break
         h = blocks[k, 0]
-        stack[0, 0], stack[0, 1], stack[0, 2], stack[0, 3] = top, blocks[k, 1], blocks[k, 2], blocks[k, 3]
+        stack[0, 0] = top
+        stack[0, 1] = blocks[k, 1]
+        stack[0, 2] = blocks[k, 2]
+        stack[0, 3] = blocks[k, 3]
         depth = 1
         while depth > 0:
             depth -= 1
@@ -272,7 +282,8 @@ def wall_near(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
         for c in range(low_column, high_column):
             count = hit_sums[r, c, 2]
             if count > 0.0:
-                hx, hy = c - best_column + hit_sums[r, c, 0] / count, r - best_row + hit_sums[r, c, 1] / count
+                hx = c - best_column + hit_sums[r, c, 0] / count
+                hy = r - best_row + hit_sums[r, c, 1] / count
                 # A cell hit often is known better, but not without bound: its hits share the poses they came from.
                 weight = min(count, 20.0)
                 total += weight

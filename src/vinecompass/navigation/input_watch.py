@@ -39,11 +39,17 @@ class InputWatch:
     def __init__(self, settings: SafetySettings) -> None:
         self._settings = settings
         self._t = self._scan_t = -np.inf
-        self._trouble, self._trouble_t, self._trouble_since = "", -np.inf, -np.inf
+        self._trouble = ""
+        self._trouble_t = -np.inf
+        self._trouble_since = -np.inf
         self._ranges: NDArray[np.float32] | None = None
-        self._same_since, self._scans_frozen = -np.inf, False
-        self._odometry_frozen_until, self._suspected = -np.inf, False
-        self._asked, self._asked_turn, self._asked_time = 0.0, 0.0, 0.0
+        self._same_since = -np.inf
+        self._scans_frozen = False
+        self._odometry_frozen_until = -np.inf
+        self._suspected = False
+        self._asked = 0.0
+        self._asked_turn = 0.0
+        self._asked_time = 0.0
         self._asked_from: NDArray[np.float64] | None = None
 
     @property
@@ -76,7 +82,8 @@ class InputWatch:
         if found:
             if another:
                 self._trouble_since = t
-            self._trouble, self._trouble_t = found, t
+            self._trouble = found
+            self._trouble_t = t
         elif t - self._trouble_t < CALM:
             found = self._trouble
         self._t = t
@@ -111,7 +118,9 @@ class InputWatch:
         if scan.t != self._scan_t:
             self._scan_t = scan.t
             if self._ranges is None or not np.array_equal(self._ranges, scan.ranges, equal_nan=True):
-                self._ranges, self._same_since, self._scans_frozen = scan.ranges, scan.t, False
+                self._ranges = scan.ranges
+                self._same_since = scan.t
+                self._scans_frozen = False
         same_for = scan.t - self._same_since
         self._scans_frozen |= same_for > self._settings.stale_after and not command.standing
         return f"the scanner has sent the same scan for {same_for:.1f} s" if self._scans_frozen else ""
@@ -135,7 +144,8 @@ class InputWatch:
         least_way, least_turn = FROZEN_PROBE if self._suspected else FROZEN_MOTION
         if self._asked_time < FROZEN_TIME or (self._asked < least_way and self._asked_turn < least_turn):
             return ""
-        self._odometry_frozen_until, self._suspected = t + PROBE_AFTER, True
+        self._odometry_frozen_until = t + PROBE_AFTER
+        self._suspected = True
         said = f"the odometry stands still though {self._asked:.2f} m and {self._asked_turn:.2f} rad were commanded"
         self._ask_anew(here)
         return said

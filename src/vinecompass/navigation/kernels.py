@@ -46,7 +46,8 @@ def keep_hidden(kept, seen, t, pose, mount, view, limits):  # type: ignore[no-un
     """
     memory, reach, side = limits
     squares = 2 * int(np.ceil(reach / side)) + 3
-    first_row, first_column = np.floor(pose[1] / side) - squares // 2, np.floor(pose[0] / side) - squares // 2
+    first_row = np.floor(pose[1] / side) - squares // 2
+    first_column = np.floor(pose[0] / side) - squares // 2
     taken = np.zeros((squares, squares), np.bool_)
     result, hidden = np.empty((kept.shape[0] + seen.shape[0], 3)), np.empty((kept.shape[0], 2))
     cosine, sine = np.cos(pose[2]), np.sin(pose[2])
@@ -62,7 +63,9 @@ def keep_hidden(kept, seen, t, pose, mount, view, limits):  # type: ignore[no-un
                 continue
         else:
             ahead, left = seen[i - kept.shape[0], 0], seen[i - kept.shape[0], 1]
-            x, y, stamp = pose[0] + cosine * ahead - sine * left, pose[1] + sine * ahead + cosine * left, t
+            x = pose[0] + cosine * ahead - sine * left
+            y = pose[1] + sine * ahead + cosine * left
+            stamp = t
         if ahead * ahead + left * left >= reach * reach:
             continue
         row, column = int(np.floor(y / side) - first_row), int(np.floor(x / side) - first_column)

@@ -136,7 +136,9 @@ class MissionLog:
             return
         last.end = t + duration
         if _apart(wanted, given) > _apart(last.wanted, last.given):
-            last.wanted, last.given, last.numbers = wanted, given, numbers
+            last.wanted = wanted
+            last.given = given
+            last.numbers = numbers
 
     def files(self) -> dict[str, bytes]:
         """Return the record as files of a run folder, a JSON object a line: states, plans, and all the rest."""

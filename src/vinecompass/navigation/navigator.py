@@ -97,7 +97,9 @@ class Navigator:
         seed: int,
     ) -> None:
         s = self._settings = settings or Settings()
-        self._grid, self._robot, self._seed = grid, robot, seed
+        self._grid = grid
+        self._robot = robot
+        self._seed = seed
         self._goals = checked_goals(grid, goals)
         self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=s.localization, seed=seed)
         self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
@@ -109,7 +111,8 @@ class Navigator:
         self.log = MissionLog()
         self._safety = Safety(robot, settings=s.safety, log=self.log)
         self._progress = ProgressWatch(s.navigation.stuck_after, s.navigation.stuck_progress)
-        self._command, self._manual_command = Command(), Command()
+        self._command = Command()
+        self._manual_command = Command()
         self._last_look = self._last_plan = self._dwell_since = -np.inf
         self._recovery: Recovery | None = None
         self._recovered = 0
@@ -117,7 +120,8 @@ class Navigator:
         self._deferred: set[int] = set()
         self.t = 0.0
         self._people: Sequence[Walking] = ()
-        self._people_near, self._met = False, -np.inf
+        self._people_near = False
+        self._met = -np.inf
         self.state: State = "driving" if initial_pose is not None else "finding itself"
         self.reason = ""
         self.estimate: Estimate | None = None
@@ -164,17 +168,21 @@ class Navigator:
     def hold(self, reason: str = "told to") -> None:
         """Stop and stand until `resume`."""
         if self.state not in ("finished", "failed"):
-            self.state, self.reason = "holding", reason
+            self.state = "holding"
+            self.reason = reason
 
     def manual(self, command: Command) -> None:
         """Let a person's command through, again and again until `resume`; safety still has the last word."""
         if self.state not in ("finished", "failed"):
-            self.state, self.reason, self._manual_command = "manual", "a person drives", command
+            self.state = "manual"
+            self.reason = "a person drives"
+            self._manual_command = command
 
     def resume(self) -> None:
         """Go on with the round after `hold` or `manual`."""
         if self.state in ("holding", "manual"):
-            self.state, self.reason = "driving", ""
+            self.state = "driving"
+            self.reason = ""
             self._last_plan = self._last_look = -np.inf
             self.plan = None
 
@@ -204,7 +212,8 @@ class Navigator:
             self._command = self._safety.stop(t, self._command, period, trouble)
         else:
             if self.state == "stale":
-                self.state, self.reason = "driving", ""
+                self.state = "driving"
+                self.reason = ""
             points = self._sense(t, scan, odometry, people)
             wanted = self._decide(t, period)
             self._command = self._safety.check(
@@ -229,18 +238,21 @@ class Navigator:
         if self._watch.lasting >= self._settings.safety.give_up_after:
             self._fail(f"no input to drive by for {self._watch.lasting:.0f} s: {trouble}")
         elif self.state not in ("holding", "manual"):
-            self.state, self.reason = "stale", trouble
+            self.state = "stale"
+            self.reason = trouble
 
     def _fail(self, reason: str) -> None:
         """End the round: no stop that is left is reached."""
         for goal in self._goals:
             self.log.stops.append(StopResult(goal.name, "failed", reason, self.t, self.pose, goal.pose))
         self._goals = []
-        self.state, self.reason = "failed", reason
+        self.state = "failed"
+        self.reason = reason
 
     def _sense(self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking]) -> FloatArray:
         """Localize and price the floor; return the points seen, in the body frame as it is now."""
-        self.t, self._people = t, people
+        self.t = t
+        self._people = people
         lidar = self._robot.scanner
         motion = motion_at(odometry, scan.t, lidar)
         self.estimate = self._localizer.update(scan, motion)
@@ -264,7 +276,8 @@ class Navigator:
                     and np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach
                 ]
                 self._costs.meet(near)
-                self._people_near, self._met = len(near) > 0, t
+                self._people_near = len(near) > 0
+                self._met = t
         points = transform_points(inverse(since_scan), beams.hits)
         return np.vstack([points, self._before.add(t, odometry.poses[-1], points)])
 
@@ -298,18 +311,21 @@ class Navigator:
     def _find_itself(self, t: float) -> None:
         """Lost on the way: that comes before everything else."""
         assert self.estimate is not None
-        self.plan, self.state = None, "finding itself"
+        self.plan = None
+        self.state = "finding itself"
         self._begin(Recovery("find myself", self.estimate.reason, t, self.pose))
 
     def _begin(self, recovery: Recovery) -> None:
-        self._recovery, self.reason = recovery, str(recovery)
+        self._recovery = recovery
+        self.reason = str(recovery)
 
     def _drive(self, t: float, period: float) -> Command:
         s = self._settings.navigation
         assert self.estimate is not None
         cap, capped_by, _ = self._safety.cap(self.pose, self._costs.costmap, self._people)
         if not self.estimate.settled and s.unsettled_speed < cap:
-            cap, capped_by = s.unsettled_speed, f"until it knows where it is: {self.estimate.reason}"
+            cap = s.unsettled_speed
+            capped_by = f"until it knows where it is: {self.estimate.reason}"
         local = self.local_plan = self._planner.step(
             self.pose,
             self._command,
@@ -322,7 +338,8 @@ class Navigator:
         self.reason = local.reason or ("" if self.plan is None else self.plan.reason)
         self.log.meet(t, local.encounters)
         if local.phase == "missed":
-            self.plan, self._last_look = None, -np.inf
+            self.plan = None
+            self._last_look = -np.inf
             self._recover(t, local.reason)
             return Command()
         if local.phase == "arrived" and self._command.standing:
@@ -389,7 +406,8 @@ class Navigator:
             poses = self.plan.poses if len(self.plan.poses) > 1 else np.vstack([start, goal.pose])
             self._planner.follow(poses)
             self.log.plans.append((t, self.plan.poses))
-            self.state, self.reason = "driving", ""
+            self.state = "driving"
+            self.reason = ""
             self._progress.replanned()
         elif self.plan.why_not is not None and self.plan.why_not.cause in FOR_GOOD:
             self._give_up(t, self.plan.reason)
@@ -420,7 +438,8 @@ class Navigator:
 
     def _end_recovery(self, t: float) -> None:
         """Plan at once from what the recovery has brought; if there is still no way, the next one begins."""
-        recovery, self._recovery = self._recovery, None
+        recovery = self._recovery
+        self._recovery = None
         assert recovery is not None and self.estimate is not None
         if self.estimate.state in ("searching", "lost"):
             if recovery.kind == "find myself":
@@ -428,8 +447,10 @@ class Navigator:
             else:
                 self._find_itself(t)
             return
-        self.state, self.reason = "driving", ""
-        self.plan, self._last_look = None, -np.inf
+        self.state = "driving"
+        self.reason = ""
+        self.plan = None
+        self._last_look = -np.inf
         self._progress.recovered(self.pose)
 
     def _take_another_stop(self) -> None:
@@ -456,10 +477,13 @@ class Navigator:
             )
             reason = told.reason or reason
         self._recovered = 0
-        self._recovery, self.plan, self._last_look = None, None, -np.inf
+        self._recovery = None
+        self.plan = None
+        self._last_look = -np.inf
         tries = self._tries[id(goal)] = self._tries.get(id(goal), 0) + 1
         if goal.rules.on_failure == "retry" and tries <= goal.rules.retries:
-            self.state, self.reason = "driving", f"tries {goal.name} again: {reason}"
+            self.state = "driving"
+            self.reason = f"tries {goal.name} again: {reason}"
             return
         if goal.rules.on_failure == "stop":
             self._fail(reason)
@@ -474,9 +498,12 @@ class Navigator:
         rules = goal.rules
         if distance > rules.position_tolerance or turn > np.radians(rules.heading_tolerance_deg):
             # Pushed or relocated since the plan was made.
-            self.plan, self._last_look = None, -np.inf
+            self.plan = None
+            self._last_look = -np.inf
             return
-        self.state, self.reason, self._dwell_since = "dwelling", f"at {goal.name}", t
+        self.state = "dwelling"
+        self.reason = f"at {goal.name}"
+        self._dwell_since = t
         self._recovered = 0
 
     def _dwell(self, t: float) -> Command:
@@ -489,10 +516,12 @@ class Navigator:
     def _close_stop(self, t: float, status: Literal["reached", "failed"], reason: str) -> None:
         goal = self._goals.pop(0)
         self.log.stops.append(StopResult(goal.name, status, reason, t, self.pose, goal.pose))
-        self.plan, self._last_look = None, -np.inf
+        self.plan = None
+        self._last_look = -np.inf
         self._progress.restart(t)
         if self._goals:
-            self.state, self.reason = "driving", ""
+            self.state = "driving"
+            self.reason = ""
             return
         failed = [stop for stop in self.log.stops if stop.status == "failed"]
         self.state = "failed" if failed else "finished"

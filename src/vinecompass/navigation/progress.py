@@ -25,9 +25,11 @@ class ProgressWatch:
     """
 
     def __init__(self, patience: float, step: float) -> None:
-        self._patience, self._step = patience, step
+        self._patience = patience
+        self._step = step
         self._since = -np.inf
-        self._left, self._heading = np.inf, 0.0
+        self._left = np.inf
+        self._heading = 0.0
         self._turned = 0.0
         self._recovered_at: NDArray[np.float64] | None = None
         self.moved_since_recovery = True
@@ -42,12 +44,17 @@ class ProgressWatch:
         if np.isnan(self._left):
             self._left = left
         if left < self._left - self._step or not np.isfinite(self._since):
-            self._left, self._heading, self._turned, self._since = left, float(pose[2]), 0.0, t
+            self._left = left
+            self._heading = float(pose[2])
+            self._turned = 0.0
+            self._since = t
         elif turned > self._step and self._turned < 3.0 * np.pi:
-            self._heading, self._since = float(pose[2]), t
+            self._heading = float(pose[2])
+            self._since = t
             self._turned += turned
         if self._recovered_at is not None and np.hypot(*(pose[:2] - self._recovered_at[:2])) > GONE_ON:
-            self._recovered_at, self.moved_since_recovery = None, True
+            self._recovered_at = None
+            self.moved_since_recovery = True
         return t - self._since < self._patience
 
     def replanned(self) -> None:
@@ -56,8 +63,11 @@ class ProgressWatch:
 
     def restart(self, t: float) -> None:
         """Begin again with all patience."""
-        self._since, self._left, self._turned = t, np.inf, 0.0
+        self._since = t
+        self._left = np.inf
+        self._turned = 0.0
 
     def recovered(self, pose: NDArray[np.float64]) -> None:
         """Note where a recovery ended."""
-        self._recovered_at, self.moved_since_recovery = pose, False
+        self._recovered_at = pose
+        self.moved_since_recovery = False

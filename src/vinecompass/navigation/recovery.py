@@ -57,8 +57,12 @@ class Recovery:
     """
 
     def __init__(self, kind: RecoveryKind, reason: str, t: float, pose: NDArray[np.float64]) -> None:
-        self.kind, self.reason = kind, reason
-        self._began, self._from, self._heading, self._turned = t, pose, float(pose[2]), 0.0
+        self.kind = kind
+        self.reason = reason
+        self._began = t
+        self._from = pose
+        self._heading = float(pose[2])
+        self._turned = 0.0
         self._speed: float | None = None
 
     def __str__(self) -> str:

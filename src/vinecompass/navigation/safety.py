@@ -57,7 +57,8 @@ class Safety:
     """
 
     def __init__(self, robot: Robot, *, settings: SafetySettings | None = None, log: MissionLog | None = None) -> None:
-        self._robot, self._settings = robot, settings or SafetySettings()
+        self._robot = robot
+        self._settings = settings or SafetySettings()
         self._log = log if log is not None else MissionLog()
         self._outer_radius = robot.widened(self._settings.margin).body.outer_radius
         # Each person is a ring of points.
@@ -131,7 +132,8 @@ class Safety:
                 cap, why, numbers = behind, "has not seen what lies behind", {"seen_m": room_behind}
         pace = float(np.hypot(command.speed, command.sideways))
         if pace > cap:
-            command, rule = limit_command(command.scaled(cap / pace), current, duration, self._robot.drive), why
+            command = limit_command(command.scaled(cap / pace), current, duration, self._robot.drive)
+            rule = why
         if people and pose is not None:
             points = np.vstack([points, self._where_people_will_be(np.asarray(pose, dtype=float), people)])
         safe = self._stoppable(command, current, points, duration, drift)

@@ -65,4 +65,5 @@ class SeenBefore:
 
     def carried(self) -> None:
         """Forget everything: the robot was put down elsewhere."""
-        self._kept, self.room_behind = self._kept[:0], 0.0
+        self._kept = self._kept[:0]
+        self.room_behind = 0.0

@@ -107,7 +107,10 @@ def fit_lines(points, reaches):  # type: ignore[no-untyped-def]
         if middle - spread > 0.05 * (middle + spread):
             continue
         angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
-        lines[i, 0], lines[i, 1], lines[i, 2], lines[i, 3] = x + mx, y + my, -np.sin(angle), np.cos(angle)
+        lines[i, 0] = x + mx
+        lines[i, 1] = y + my
+        lines[i, 2] = -np.sin(angle)
+        lines[i, 3] = np.cos(angle)
     return lines
 
 

@@ -134,7 +134,8 @@ class LaserOdometry:
 
     def update(self, scan: Scan) -> ScanMotion:
         """Take in one scan and return the motion up to its stamp."""
-        elapsed, self._t = scan.t - self._t, scan.t
+        elapsed = scan.t - self._t
+        self._t = scan.t
         points, delays = self._straightened(scan)
         since, covariance, share, degenerate = np.zeros(3), np.zeros((3, 3)), 0.0, None
         if self._reference is not None:
@@ -149,7 +150,8 @@ class LaserOdometry:
         self._since = since
         if is_reference:
             self._reference = self._make_reference(self._straightened(scan)[0])
-            self._reference_pose, self._since = motion.pose, np.zeros(3)
+            self._reference_pose = motion.pose
+            self._since = np.zeros(3)
         return motion
 
     def _straightened(self, scan: Scan) -> tuple[FloatArray, FloatArray]:
@@ -164,7 +166,8 @@ class LaserOdometry:
     ) -> tuple[FloatArray, FloatArray, float, FloatArray | None]:
         """Return the pose since the reference, its covariance, the share matched and the degenerate direction."""
         every = -(-len(points) // MOST_POINTS)
-        points, delays = np.ascontiguousarray(points[::every]), np.ascontiguousarray(delays[::every])
+        points = np.ascontiguousarray(points[::every])
+        delays = np.ascontiguousarray(delays[::every])
         start = np.concatenate([since, np.zeros(3)])
         prior = _motion_prior(since[2], elapsed)
 

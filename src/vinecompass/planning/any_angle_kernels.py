@@ -98,7 +98,8 @@ def pull_tight(prices, one_way, points, rounds):  # type: ignore[no-untyped-def]
                         row, column = corner_y - 1 + up, corner_x - 1 + right
                         if not (0 <= row < rows and 0 <= column < columns) or prices[row, column] != np.inf:
                             continue
-                        px, py = corner_x + (hair if right == 0 else -hair), corner_y + (hair if up == 0 else -hair)
+                        px = corner_x + (hair if right == 0 else -hair)
+                        py = corner_y + (hair if up == 0 else -hair)
                         price = line_price(prices, one_way, ax, ay, px, py)
                         if price < best:
                             price += line_price(prices, one_way, px, py, bx, by)

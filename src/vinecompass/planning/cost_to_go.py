@@ -43,14 +43,16 @@ class CostToGo(GridSearch):
         # Grown backwards: what may not be driven against may not be grown along.
         backward = None if one_way is None else (one_way + np.float32(np.pi)).astype(np.float32)
         super().__init__(np.array(prices, dtype=np.float32, order="C"), goal, backward)
-        self._pending, self._pending_costs = np.zeros(0, np.int64), np.zeros(0)
+        self._pending = np.zeros(0, np.int64)
+        self._pending_costs = np.zeros(0)
 
     def plan(self, start: Cells) -> GridPath:
         """Return the cheapest path from a cell to the goal."""
         expanded = self.grow(start)
         while np.any(doubtful := self._pending_costs <= self.cost_to(start)):
             cells, known = self._pending[doubtful], self._pending_costs[doubtful]
-            self._pending, self._pending_costs = self._pending[~doubtful], self._pending_costs[~doubtful]
+            self._pending = self._pending[~doubtful]
+            self._pending_costs = self._pending_costs[~doubtful]
             # Those reached anew in the meantime, at another cost, are no longer in doubt.
             stale = (self.came_by[cells] > 0) & (self.costs[cells] == known)
             self._take_back(np.unique(cells[stale]), self.cost_to(start))
@@ -94,6 +96,8 @@ class CostToGo(GridSearch):
         self._take_back(cells[self.came_by[cells] > 0], -1.0)
         if not np.isfinite(self.prices.flat[self._origin]):
             self.came_by[:] = 0
-            self._frontier, self._pending, self._pending_costs = self._frontier[:0], self._pending[:0], np.zeros(0)
+            self._frontier = self._frontier[:0]
+            self._pending = self._pending[:0]
+            self._pending_costs = np.zeros(0)
         elif self.came_by[self._origin] == 0:
             self._begin()

@@ -31,7 +31,12 @@ def half(angle):  # type: ignore[no-untyped-def]
 @njit(cache=True, nogil=True)
 def keep(curve, c0, l0, c1, l1, c2, l2, c3, l3, c4, l4):  # type: ignore[no-untyped-def]
     """Write the five segments of a curve."""
-    curve[0, 0], curve[0, 1], curve[1, 0], curve[1, 1], curve[2, 0], curve[2, 1] = c0, l0, c1, l1, c2, l2
+    curve[0, 0] = c0
+    curve[0, 1] = l0
+    curve[1, 0] = c1
+    curve[1, 1] = l1
+    curve[2, 0] = c2
+    curve[2, 1] = l2
     curve[3, 0], curve[3, 1], curve[4, 0], curve[4, 1] = c3, l3, c4, l4
 
 
@@ -269,7 +274,9 @@ def curve_poses(start, curve, radius, spacing):  # type: ignore[no-untyped-def]
             else:
                 px = x + radius * bend * (np.sin(heading + bend * way) - np.sin(heading))
                 py = y - radius * bend * (np.cos(heading + bend * way) - np.cos(heading))
-            result[count, 0], result[count, 1], result[count, 2] = px, py, half(heading + bend * way)
+            result[count, 0] = px
+            result[count, 1] = py
+            result[count, 2] = half(heading + bend * way)
             count += 1
         if counts[i]:
             x, y, heading = px, py, heading + bend * length

@@ -94,7 +94,8 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
             break
         while next_seed < seeds.size:
             seed = seeds[next_seed]
-            away_row, away_column = abs(seed // columns - target_row), abs(seed % columns - target_column)
+            away_row = abs(seed // columns - target_row)
+            away_column = abs(seed % columns - target_column)
             bound = slope * (max(away_row, away_column) + surplus * min(away_row, away_column))
             place = np.uint32((costs[seed] + bound) * inverse_width)
             if (waiting > 0 and place > bucket) or used + 9 > pool.shape[0]:
@@ -158,7 +159,8 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
                 ):
                     continue
             costs[neighbour], came_by[neighbour] = reached, np.uint8(move + 1)
-            away_row, away_column = abs(rows_away + ROW_STEPS[move]), abs(columns_away + COLUMN_STEPS[move])
+            away_row = abs(rows_away + ROW_STEPS[move])
+            away_column = abs(columns_away + COLUMN_STEPS[move])
             bound = slope * (max(away_row, away_column) + surplus * min(away_row, away_column))
             # Rounding must never file an entry behind the bucket being worked off.
             place = max(np.uint32((reached + bound) * inverse_width), bucket)

@@ -186,5 +186,7 @@ def turning(pose, angle):  # type: ignore[no-untyped-def]
     count = int(np.ceil(abs(angle) / 0.1)) + 1
     result = np.empty((count + 1, 3))
     for i in range(count + 1):
-        result[i, 0], result[i, 1], result[i, 2] = pose[0], pose[1], half(pose[2] + angle * i / count)
+        result[i, 0] = pose[0]
+        result[i, 1] = pose[1]
+        result[i, 2] = half(pose[2] + angle * i / count)
     return result

@@ -52,7 +52,8 @@ class StraightMotion:
         >>> StraightMotion().lengths([[0.0, 0.0, 0.0]], [[3.0, 4.0, 1.0]]).tolist()
         [5.0]
         """
-        a, b = np.atleast_2d(np.asarray(starts, dtype=float)), np.atleast_2d(np.asarray(goals, dtype=float))
+        a = np.atleast_2d(np.asarray(starts, dtype=float))
+        b = np.atleast_2d(np.asarray(goals, dtype=float))
         return np.hypot(b[:, 0] - a[:, 0], b[:, 1] - a[:, 1])
 
     def poses(self, start: ArrayLike, goal: ArrayLike, spacing: float) -> FloatArray:

@@ -33,7 +33,8 @@ class Roadmap:
     """
 
     def __init__(self, problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> None:
-        self._problem, self._settings = problem, settings
+        self._problem = problem
+        self._settings = settings
         self._edges = EdgeCheck(problem, settings)
         floor = OpenFloor(problem, rng)
         self.nodes = floor.draw(settings.roadmap_nodes)
@@ -61,7 +62,8 @@ class Roadmap:
         problem = replace(self._problem, start=start, goal=goal)
         count = len(self.nodes)
         poses = np.vstack([self.nodes, problem.start_pose, problem.goal_pose])
-        near_start, near_goal = self._neighbours(problem.start_pose), self._neighbours(problem.goal_pose)
+        near_start = self._neighbours(problem.start_pose)
+        near_goal = self._neighbours(problem.goal_pose)
         extra = np.array(
             [(count, node) for node in near_start] + [(node, count + 1) for node in near_goal] + [(count, count + 1)]
         )

@@ -22,7 +22,9 @@ class Clock:
     """Tells when a planner has drawn all its samples, or used up its time."""
 
     def __init__(self, settings: PlanSettings) -> None:
-        self._settings, self._begun, self.iterations = settings, time.perf_counter(), 0
+        self._settings = settings
+        self._begun = time.perf_counter()
+        self.iterations = 0
 
     def draw(self, count: int) -> int:
         """Return how many of `count` more samples may be drawn, and count them."""
@@ -42,7 +44,8 @@ class OpenFloor:
     """
 
     def __init__(self, problem: Problem, rng: np.random.Generator) -> None:
-        self._grid, self._rng = problem.costmap.grid, rng
+        self._grid = problem.costmap.grid
+        self._rng = rng
         cells = np.argwhere(np.isfinite(problem.costmap.prices))
         self._points = self._grid.points_of(cells)
         self._prices = problem.costmap.prices[cells[:, 0], cells[:, 1]]
@@ -62,14 +65,17 @@ class OpenFloor:
         """
         there = np.hypot(*(self._points - start[:2]).T) + np.hypot(*(self._points - goal[:2]).T)
         if np.any(there < cost):
-            self._points, self._prices = self._points[there < cost], self._prices[there < cost]
+            self._points = self._points[there < cost]
+            self._prices = self._prices[there < cost]
 
 
 class EdgeCheck:
     """Makes and prices edges for a problem's motion."""
 
     def __init__(self, problem: Problem, settings: PlanSettings) -> None:
-        self._problem, self._motion, self._settings = problem, problem.steering, settings
+        self._problem = problem
+        self._motion = problem.steering
+        self._settings = settings
         self.longest = settings.longest_edge + full_turn(problem.steering)
 
     def price(self, start: FloatArray, goal: FloatArray) -> float:

@@ -29,8 +29,10 @@ def informed_rrt_star(problem: Problem, settings: PlanSettings, rng: np.random.G
 
 class _StarTree:
     def __init__(self, problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> None:
-        self._problem, self._settings = problem, settings
-        self._floor, self._clock = OpenFloor(problem, rng), Clock(settings)
+        self._problem = problem
+        self._settings = settings
+        self._floor = OpenFloor(problem, rng)
+        self._clock = Clock(settings)
         grid, most = problem.costmap.grid, settings.iterations + 1
         scale = 1.0 / grid.cell_size
         self._to_cells = problem.poses_to_cells
@@ -43,7 +45,9 @@ class _StarTree:
         self._limits = (longest, settings.edge_spacing * scale, factor)
         side = settings.longest_edge * scale / 4.0
         shape = tuple(int(np.ceil(cells / side)) for cells in grid.shape)
-        self._poses, self._costs, self._parents = np.empty((most, 3)), np.zeros(most), np.full(most, -1)
+        self._poses = np.empty((most, 3))
+        self._costs = np.zeros(most)
+        self._parents = np.full(most, -1)
         self._goal_prices = np.full(most, np.inf)
         squares, following = np.full(shape, -1), np.full(most, -1)
         first_child, next_child = np.full(most, -1), np.full(most, -1)

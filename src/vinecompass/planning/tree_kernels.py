@@ -21,7 +21,9 @@ def edge_poses(start, goal, radius, words, spacing):  # type: ignore[no-untyped-
     result = np.empty((count + 1, 3))
     for i in range(count + 1):
         share = i / count
-        result[i, 0], result[i, 1], result[i, 2] = start[0] + share * dx, start[1] + share * dy, heading
+        result[i, 0] = start[0] + share * dx
+        result[i, 1] = start[1] + share * dy
+        result[i, 2] = heading
     return result
 
 
@@ -66,8 +68,10 @@ def near_nodes(poses, squares, following, side, pose, reach):  # type: ignore[no
     rows, columns = squares.shape
     found = np.empty(64, np.int64)
     count = 0
-    first_row, last_row = max(int((pose[1] - reach) / side), 0), min(int((pose[1] + reach) / side), rows - 1)
-    first_column, last_column = max(int((pose[0] - reach) / side), 0), min(int((pose[0] + reach) / side), columns - 1)
+    first_row = max(int((pose[1] - reach) / side), 0)
+    last_row = min(int((pose[1] + reach) / side), rows - 1)
+    first_column = max(int((pose[0] - reach) / side), 0)
+    last_column = min(int((pose[0] + reach) / side), columns - 1)
     for row in range(first_row, last_row + 1):
         for column in range(first_column, last_column + 1):
             node = squares[row, column]

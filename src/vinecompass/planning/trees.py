@@ -22,11 +22,14 @@ class Tree:
         self.poses = np.empty((most + 2, 3))
         self.costs = np.zeros(most + 2)
         self.parents = np.zeros(most + 2, np.int64)
-        self.poses[0], self.parents[0], self.size = root, -1, 1
+        self.poses[0] = root
+        self.parents[0] = -1
+        self.size = 1
 
     def add(self, pose: FloatArray, parent: int, cost: float) -> int:
         """Add a node reached over another at a cost from the root; return its number."""
-        node, self.size = self.size, self.size + 1
+        node = self.size
+        self.size = self.size + 1
         self.poses[node], self.parents[node], self.costs[node] = pose, parent, cost
         return node
 

@@ -19,7 +19,8 @@ class Recorder:
     """Keeps everything read and commanded, and what was true, until the drive is over."""
 
     def __init__(self, robot: Robot, start: NDArray[np.float64]) -> None:
-        self._robot, self._start = robot, np.array(start)
+        self._robot = robot
+        self._start = np.array(start)
         self._readings: list[Readings] = []
         self._commands: list[Command] = []
         self._odometry: list[Track] = []

@@ -78,7 +78,10 @@ def touches(outline, outer_radius, x, y, heading, segments, discs):  # type: ign
             return True
         previous = corners - 1
         for corner in range(corners):
-            px, py, qx, qy = outline[previous, 0], outline[previous, 1], outline[corner, 0], outline[corner, 1]
+            px = outline[previous, 0]
+            py = outline[previous, 1]
+            qx = outline[corner, 0]
+            qy = outline[corner, 1]
             side_p = (bx - ax) * (py - ay) - (by - ay) * (px - ax)
             side_q = (bx - ax) * (qy - ay) - (by - ay) * (qx - ax)
             side_a = (qx - px) * (ay - py) - (qy - py) * (ax - px)
@@ -95,7 +98,10 @@ def touches(outline, outer_radius, x, y, heading, segments, discs):  # type: ign
             return True
         previous = corners - 1
         for corner in range(corners):
-            px, py, qx, qy = outline[previous, 0], outline[previous, 1], outline[corner, 0], outline[corner, 1]
+            px = outline[previous, 0]
+            py = outline[previous, 1]
+            qx = outline[corner, 0]
+            qy = outline[corner, 1]
             if segment_distance(cx, cy, px, py, qx, qy) <= discs[d, 2]:
                 return True
             previous = corner
@@ -148,7 +154,8 @@ def move_body(state, target, limits, wheels, grips, normals, step, outline, oute
         turn_rate = state[12] + min(max(turn_rate - state[12], -turn_acceleration), turn_acceleration)
         # Speeds change evenly within the step.
         turn, way = 0.5 * (state[12] + turn_rate) * step, 0.5 * (state[11] + speed) * step
-        x, y = state[0] + way * np.cos(state[2] + 0.5 * turn), state[1] + way * np.sin(state[2] + 0.5 * turn)
+        x = state[0] + way * np.cos(state[2] + 0.5 * turn)
+        y = state[1] + way * np.sin(state[2] + 0.5 * turn)
         heading = state[2] + turn
         if touches(outline, outer_radius, x, y, heading, segments, discs):
             contacts += 1

@@ -27,14 +27,16 @@ class Walker:
 
     def __init__(self, person: Person, surfaces: shapely.MultiLineString, rng: np.random.Generator) -> None:
         self._surfaces = surfaces
-        self.radius, self._attention = person.radius, person.attention
+        self.radius = person.radius
+        self._attention = person.attention
         self._points = np.array(person.route)
         self._along = distance_along(self._points)
         self._speed = person.speed * rng.uniform(0.9, 1.1)
         self._travelled = rng.uniform(0.0, self._along[-1])
         self._direction = 1.0 if rng.random() < 0.5 else -1.0
         if person.begin is not None:
-            self._travelled, self._direction = person.begin * self._along[-1], 1.0
+            self._travelled = person.begin * self._along[-1]
+            self._direction = 1.0
         self._waited = 0.0
         self.position = self._at(self._travelled)
         self.velocity = np.zeros(2)
@@ -53,11 +55,14 @@ class Walker:
             travelled = float(np.clip(self._travelled + self._direction * reach, 0.0, self._along[-1]))
         to_route = self._at(self._travelled) - self.position
         if (off_route := float(np.hypot(*to_route))) > 0.0:
-            travelled, step = self._travelled, self.position + to_route * min(reach / off_route, 1.0)
+            travelled = self._travelled
+            step = self.position + to_route * min(reach / off_route, 1.0)
         else:
             step = self._at(travelled)
         if not self._is_in_the_way(robot, step):
-            self._waited, self._travelled, self.position = 0.0, travelled, step
+            self._waited = 0.0
+            self._travelled = travelled
+            self.position = step
             return
         self._waited += duration
         if self._waited > PATIENCE:
@@ -67,7 +72,8 @@ class Walker:
             if off_route or no_way_back or self._is_in_the_way(robot, back):
                 self._step_aside(robot, reach)
             else:
-                self._waited, self._direction = 0.0, -self._direction
+                self._waited = 0.0
+                self._direction = -self._direction
 
     def _step_aside(self, robot: shapely.Polygon, reach: float) -> None:
         nearest, _ = shapely.ops.nearest_points(robot, shapely.Point(self.position))

@@ -87,7 +87,8 @@ class Simulator:
     """
 
     def __init__(self, site: Site, robot: Robot, *, start: ArrayLike | None = None, seed: int) -> None:
-        self.site, self.robot = site, robot
+        self.site = site
+        self.robot = robot
         self.t = 0.0
         self.grip_factor = 1.0
         self.period = 1.0 / robot.scanner.rate
@@ -142,7 +143,8 @@ class Simulator:
             discs,
             path,
         )
-        start, self.t = self.t, round(self.t + self.period, 9)
+        start = self.t
+        self.t = round(self.t + self.period, 9)
         times = start + STEP * np.arange(1.0, steps + 1.0)
         covered = shapely.Polygon(transform_points(state[:3], body.polygon))
         for walker in self._walkers:
