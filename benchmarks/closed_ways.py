@@ -8,9 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.costs import CostMap, CostSettings, price_floor
+from vinecompass.costs import CostMap, price_floor
 from vinecompass.grids import Grid, Zone
 from vinecompass.robot import Robot
+from vinecompass.settings import CostSettings
 
 FloatArray = NDArray[np.float64]
 CELL = 0.02

@@ -22,9 +22,9 @@ from vinecompass import Round, Settings, Site, demo_file, price_floor, read_robo
 from vinecompass.geometry import distance_along, relative, wrap_heading
 from vinecompass.navigation import RoundStop
 from vinecompass.navigation.loop_planning import plan_for_loop
-from vinecompass.planning import PlanSettings
 from vinecompass.rehearsal import LIVE_FAULTS, LiveFault, Rehearsal
 from vinecompass.robot import Drive
+from vinecompass.settings import PlanSettings
 
 SITES, SEEDS = 10, 5
 ARRIVED_WITHIN, TURNED_WITHIN = 0.05, 2.0

@@ -24,9 +24,10 @@ from vinecompass import (
     rehearse,
 )
 from vinecompass.costs import Walking
-from vinecompass.following import WindowSettings, draw_tight, first_guess
+from vinecompass.following import draw_tight, first_guess
 from vinecompass.geometry import arc, compose
 from vinecompass.navigation import RoundStop
+from vinecompass.settings import WindowSettings
 
 CYCLES = 300
 

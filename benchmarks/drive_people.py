@@ -11,8 +11,8 @@ import numpy as np
 
 from benchmarks.drive_sites import hall, map_of
 from vinecompass import Settings, demo_file, read_robot, rehearse
-from vinecompass.following import PeopleSettings
 from vinecompass.rehearsal import Rehearsal
+from vinecompass.settings import PeopleSettings
 
 SPACE = 1.0
 """Metres of personal space, from a person's middle to the body's outline."""

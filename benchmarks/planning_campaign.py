@@ -17,13 +17,8 @@ from benchmarks.localization_runs import demo_map
 from benchmarks.planning_cases import minimum_cost, priced_building
 from benchmarks.planning_yardsticks import scattered_rooms, visibility_length
 from vinecompass import demo_file, plan_path, price_floor, read_robot, read_site
-from vinecompass.planning import (
-    DubinsMotion,
-    PlanSettings,
-    ReedsSheppMotion,
-    find_any_angle_path,
-    find_grid_path,
-)
+from vinecompass.planning import DubinsMotion, ReedsSheppMotion, find_any_angle_path, find_grid_path
+from vinecompass.settings import PlanSettings
 
 
 def any_angle(maps: int = 50, side: int = 150) -> None:

@@ -22,7 +22,7 @@ from vinecompass.costs.kernels import NO_WAYS, line_price
 from vinecompass.grids import Grid, clearance
 from vinecompass.odometry import motions, odometry_track, straightened_beams
 from vinecompass.planning import CostToGo, DubinsMotion, ReedsSheppMotion, find_grid_path, plan_path
-from vinecompass.planning.smoothing import shorten
+from vinecompass.planning.search.smoothing import shorten
 
 FloatArray = NDArray[np.float64]
 Cells = tuple[int, int]

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.fusion import FusionSettings
 from vinecompass.fusion import kernels as k
 from vinecompass.fusion.odometry_fusion import filter_parameters, first_state
 from vinecompass.robot import Robot, body_velocity
+from vinecompass.settings import FusionSettings
 
 FloatArray = NDArray[np.float64]
 

@@ -6,7 +6,8 @@ import numpy as np
 
 from vinecompass import compare_planners, demo_file, grid_from_polygons, price_floor, read_robot
 from vinecompass.figures import draw_plan, save_figure
-from vinecompass.planning import DubinsMotion, PlanSettings, Problem, solve
+from vinecompass.planning import DubinsMotion, Problem, solve
+from vinecompass.settings import PlanSettings
 
 
 class LeftTurnsOnly(DubinsMotion):

@@ -13,6 +13,7 @@ __version__ = "0.1.0"
 _HOMES = {
     "vinecompass.errors": ("InputError", "VineCompassError"),
     "vinecompass.data": ("demo_file",),
+    "vinecompass.settings": ("Settings", "read_settings"),
     "vinecompass.robot": ("Command", "Robot", "read_robot"),
     "vinecompass.runs": (
         "Run",
@@ -40,13 +41,13 @@ _HOMES = {
         "read_zones",
         "write_map",
     ),
-    "vinecompass.cartography": ("align_maps", "compare_maps", "judge_map"),
+    "vinecompass.judging": ("align_maps", "compare_maps", "judge_map", "measure_map"),
     "vinecompass.odometry": ("LaserOdometry", "Motion", "dead_reckon"),
     "vinecompass.fusion": ("OdometryFusion", "estimate_mount", "fuse"),
     "vinecompass.health": ("check",),
     "vinecompass.costs": ("CostMap", "LiveCosts", "find_narrow_places", "price_floor"),
     "vinecompass.simulation": ("Simulator", "Site", "read_site"),
-    "vinecompass.mapping": ("Mapper", "build_map", "measure_map"),
+    "vinecompass.mapping": ("Mapper", "build_map"),
     "vinecompass.localization": ("ParticleLocalizer", "find_places", "localize"),
     "vinecompass.planning": (
         "CostToGo",
@@ -59,7 +60,7 @@ _HOMES = {
         "plan_path",
     ),
     "vinecompass.following": ("PathFollower", "TimeBand", "VelocityWindow"),
-    "vinecompass.navigation": ("Navigator", "Round", "Settings", "read_round", "read_settings"),
+    "vinecompass.navigation": ("Navigator", "Round", "read_round"),
     "vinecompass.rehearsal": ("record_drive", "rehearse"),
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}

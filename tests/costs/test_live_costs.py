@@ -4,9 +4,10 @@ import numpy as np
 
 from tests.support import robot, room, short_run, site
 from vinecompass import LiveCosts, grid_from_drawing, price_floor
-from vinecompass.costs import CostSettings, LiveObstacles, Walking
+from vinecompass.costs import LiveObstacles, Walking
 from vinecompass.grids import Beams
 from vinecompass.odometry import motions, odometry_track, straightened_beams
+from vinecompass.settings import CostSettings
 
 HERE = np.array([3.0, 2.0, 0.0])
 

@@ -18,7 +18,6 @@ from vinecompass import (
     price_floor,
     rehearse,
 )
-from vinecompass.costs import CostSettings
 from vinecompass.figures import (
     draw_cost_change,
     draw_costs,
@@ -38,6 +37,7 @@ from vinecompass.figures import (
 )
 from vinecompass.figures.report import write_report
 from vinecompass.rehearsal import inject_fault
+from vinecompass.settings import CostSettings
 
 GRID = short_mapping().grid
 

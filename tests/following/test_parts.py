@@ -8,11 +8,12 @@ import shapely
 from tests.support import assert_input_error, robot, room
 from vinecompass import Zone, price_floor
 from vinecompass.costs import Walking
-from vinecompass.following import Course, FollowingSettings, SpeedProfile
-from vinecompass.following.band_kernels import HALF, body_to_segment, gather, solve_band
+from vinecompass.following import Course, SpeedProfile
+from vinecompass.following.band.kernels import HALF, body_to_segment, gather, solve_band
+from vinecompass.following.band.topology import detour, islands_near, sides_of
 from vinecompass.following.kernels import along_plan, body_meets
-from vinecompass.following.topology import detour, islands_near, sides_of
 from vinecompass.geometry import transform_points
+from vinecompass.settings import FollowingSettings
 
 OUTLINE = robot().body.polygon
 

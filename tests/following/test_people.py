@@ -6,8 +6,9 @@ import numpy as np
 from tests.support import assert_input_error, robot
 from vinecompass import Command, VelocityWindow
 from vinecompass.costs import Walking
-from vinecompass.following import PeopleRule, PeopleSettings, TimeBand, meet, relate
+from vinecompass.following import TimeBand, meet, relate
 from vinecompass.geometry import arc, compose, distance_along
+from vinecompass.settings import PeopleRule, PeopleSettings
 
 
 def straight(y=0.0, length=14.0):

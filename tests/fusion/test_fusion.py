@@ -9,11 +9,11 @@ from tests.odometry.test_laser_odometry import scans_between
 from tests.robot.test_kinematics import car, four_wheels
 from tests.support import altered_robot, assert_input_error, dry_run, robot, site, true_slip, wet_run
 from vinecompass import Command, LaserOdometry, OdometryFusion, Robot, Simulator, Track, compare_tracks, fuse
-from vinecompass.fusion import FusionSettings
 from vinecompass.geometry import arc, chain, wrap_angle
 from vinecompass.rehearsal.recorder import Recorder
 from vinecompass.robot import steering_angle, wheel_speeds
 from vinecompass.runs import Imu, Positions, Wheels
+from vinecompass.settings import FusionSettings
 
 NO_DOUBT = {"turn_rate_bias": 0.0, "turn_rate_bias_spread": 0.005, "acceleration_bias": (0.0, 0.0)}
 

@@ -7,10 +7,10 @@ from tests.support import robot, room
 from vinecompass import Grid
 from vinecompass.geometry import compose, relative, wrap_angle
 from vinecompass.grids import MapRays
-from vinecompass.localization import LocalizationSettings
 from vinecompass.localization.clusters import find_clusters, whole_cloud
 from vinecompass.localization.drift import FASTEST, FASTEST_TURN, DriftFollower
 from vinecompass.localization.kernels import tempered, weigh_particles
+from vinecompass.localization.likelihood_averages import LikelihoodAverages
 from vinecompass.localization.measurement_model import (
     BeamMixtureModel,
     LikelihoodFieldModel,
@@ -18,9 +18,9 @@ from vinecompass.localization.measurement_model import (
     choose_beams,
     measurement_model,
 )
-from vinecompass.localization.recovery import LikelihoodAverages
 from vinecompass.localization.resampling import count_bound, low_variance_sample, particles_needed
 from vinecompass.localization.state import StateWatch
+from vinecompass.settings import LocalizationSettings
 
 
 class Measurement(unittest.TestCase):

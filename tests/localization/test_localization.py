@@ -7,9 +7,9 @@ from tests.support import altered_robot, assert_input_error, robot, room, short_
 from vinecompass import Grid, ParticleLocalizer, Track, compare_tracks, localize
 from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import arc_velocity, compose, relative, wrap_angle
-from vinecompass.localization import LocalizationSettings
 from vinecompass.odometry import BodyVelocity, Motion, laser_track, motion_at, odometry_track
 from vinecompass.runs import Scan
+from vinecompass.settings import LocalizationSettings
 
 GRID = short_mapping().grid
 STILL = np.zeros((433, 3))

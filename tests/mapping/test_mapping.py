@@ -25,9 +25,9 @@ from vinecompass import (
     write_map,
 )
 from vinecompass.geometry import arc, compose, relative
-from vinecompass.mapping import MappingSettings
 from vinecompass.odometry import motion_at, odometry_track
 from vinecompass.runs import Scans, Track, compare_relations
+from vinecompass.settings import MappingSettings
 from vinecompass.simulation import parse_site
 
 

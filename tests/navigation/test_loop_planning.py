@@ -10,7 +10,7 @@ from vinecompass.geometry import distance_along
 from vinecompass.grids import Beams
 from vinecompass.navigation.loop_planning import plan_for_loop, turn_fits
 from vinecompass.navigation.progress import ProgressWatch
-from vinecompass.planning import PlanSettings
+from vinecompass.settings import PlanSettings
 
 
 def aisle():

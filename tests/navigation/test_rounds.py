@@ -7,11 +7,12 @@ from tests.support import assert_input_error, new_folder, robot, room, short_map
 from vinecompass import Command, Navigator, Round, Settings, Track, Zone, price_floor, read_round
 from vinecompass.costs import Walking
 from vinecompass.geometry import arc, compose, inverse, transform_points
-from vinecompass.navigation import InputWatch, MissionLog, RoundStop, Safety, SafetySettings
+from vinecompass.navigation import InputWatch, MissionLog, RoundStop, Safety
 from vinecompass.navigation.recovery import RECOVERIES, Recovery
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.robot import limit_command
 from vinecompass.runs import Scan
+from vinecompass.settings import SafetySettings
 
 DRIVING = Command(0.5, 0.0)
 HEAD = 'format = "vinecompass round"\nversion = 1\n'

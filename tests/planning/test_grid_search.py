@@ -9,7 +9,7 @@ from tests.support import assert_input_error
 from vinecompass import CostToGo
 from vinecompass.costs.kernels import NO_WAYS, line_price
 from vinecompass.planning import find_any_angle_path, find_grid_path
-from vinecompass.planning.grid_search import GridSearch
+from vinecompass.planning.search.grid_search import GridSearch
 
 STEPS = [(row, column) for row in (-1, 0, 1) for column in (-1, 0, 1) if row or column]
 

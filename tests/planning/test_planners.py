@@ -18,7 +18,8 @@ from vinecompass import (
 )
 from vinecompass.costs import body_touches
 from vinecompass.geometry import wrap_angle
-from vinecompass.planning import METHODS, Entry, PlanSettings, entries_of, plan_round, solve
+from vinecompass.planning import METHODS, Entry, entries_of, plan_round, solve
+from vinecompass.settings import PlanSettings
 
 START, GOAL = np.array([1.5, 1.5, 0.0]), np.array([8.5, 1.5, np.pi / 2])
 SAMPLED = {"rrt", "rrt-connect", "rrt-star", "informed-rrt-star", "roadmap"}

@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from vinecompass.grids import Grid, Zone
-    from vinecompass.navigation import Settings
     from vinecompass.runs import Run, Track
+    from vinecompass.settings import Settings
     from vinecompass.simulation import Site
 
 __all__ = [
@@ -153,7 +153,7 @@ def progress_bar() -> Iterator[Callable[[float, str], None] | None]:
 
 def load_settings(path: Path | None) -> Settings:
     """Read a settings file, or take the defaults."""
-    from vinecompass.navigation import Settings, read_settings
+    from vinecompass.settings import Settings, read_settings
 
     return Settings() if path is None else read_settings(path)
 

@@ -143,8 +143,8 @@ def _after(name: str, value: Any, edits: list[Edit], base: Any, map_path: Path) 
 def _merge(grid: Any, other: Path, map_path: Path) -> dict[str, Any]:
     import numpy as np
 
-    from vinecompass.cartography import align_maps
     from vinecompass.grids import read_map
+    from vinecompass.judging import align_maps
 
     if other.resolve().parent != map_path.resolve().parent:
         raise InputError("lies in another folder", key="--merge", value=str(other), expected=f"a map beside {map_path}")

@@ -36,7 +36,7 @@ def run_judge(map_path: Path, *, against: Path | None = None, picture: Path | No
     notes = [record.painted] if record.painted else []
     if against is not None:
         return _compared(record.grid, map_path, against, picture, notes)
-    from vinecompass.cartography import judge_map
+    from vinecompass.judging import judge_map
 
     grid, quality = record.grid, judge_map(record.grid)
     files = {}
@@ -89,8 +89,8 @@ def run_judge(map_path: Path, *, against: Path | None = None, picture: Path | No
 def _compared(grid: Any, map_path: Path, against: Path, picture: Path | None, notes: list[str]) -> Outcome:
     import numpy as np
 
-    from vinecompass.cartography import compare_maps
     from vinecompass.grids import read_map
+    from vinecompass.judging import compare_maps
 
     found = compare_maps(grid, read_map(against))
     x, y, heading = found.alignment.pose

@@ -29,8 +29,8 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from vinecompass.localization import Localization
-    from vinecompass.navigation import Settings
     from vinecompass.runs import Run, Track
+    from vinecompass.settings import Settings
 
 __all__ = ["locate", "run_locate"]
 

@@ -21,7 +21,8 @@ from vinecompass.cli.common import (
 )
 
 if TYPE_CHECKING:
-    from vinecompass.mapping import MapAccuracy, Mapper, Mapping
+    from vinecompass.judging import MapAccuracy
+    from vinecompass.mapping import Mapper, Mapping
     from vinecompass.runs import Run
 
 __all__ = ["map_command", "run_map"]
@@ -131,7 +132,7 @@ def _measured(mapping: Mapping, run: Run) -> tuple[dict[str, float], MapAccuracy
     """Return how far the map and its track are from the truth, if the run carries it."""
     import numpy as np
 
-    from vinecompass.mapping import measure_map
+    from vinecompass.judging import measure_map
     from vinecompass.runs import compare_relations, compare_tracks
     from vinecompass.simulation import parse_site
 

@@ -29,8 +29,9 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from vinecompass.costs import CostMap
-    from vinecompass.planning import Motion, PlanSettings, Row
+    from vinecompass.planning import Motion, Row
     from vinecompass.robot import Robot
+    from vinecompass.settings import PlanSettings
 
 __all__ = ["plan", "run_plan"]
 

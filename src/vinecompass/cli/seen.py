@@ -11,9 +11,10 @@ from vinecompass.cli.common import find_pose
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
-    from vinecompass.costs import CostSettings, LiveObstacles
+    from vinecompass.costs import LiveObstacles
     from vinecompass.grids import Grid
     from vinecompass.robot import Robot
+    from vinecompass.settings import CostSettings
 
 __all__ = ["scan_at_option", "scan_option", "seen_obstacles"]
 

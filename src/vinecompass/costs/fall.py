@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.grids import Grid
 from vinecompass.robot import Robot
+from vinecompass.settings import Fall
 
-__all__ = ["FALLS", "ClearanceLayer", "Fall", "price_at_gap"]
+__all__ = ["FALLS", "ClearanceLayer", "price_at_gap"]
 
-Fall = Literal["line", "parabola", "exponential"]
 FALLS = {
     "line": lambda share: 1.0 - share,
     "parabola": lambda share: (1.0 - share) ** 2,

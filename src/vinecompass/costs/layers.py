@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal, Protocol
+from typing import Protocol
 
 import numpy as np
 import shapely
@@ -17,11 +17,11 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.errors import InputError
 from vinecompass.grids import Grid, Zone, cells_inside
 from vinecompass.robot import Robot
+from vinecompass.settings import Unknown
 
 __all__ = ["Layer", "MapLayer", "PointsLayer", "ZoneLayer", "one_way_headings", "slow_speeds"]
 
 Factors = NDArray[np.float32]
-Unknown = Literal["closed", "dear", "free"]
 
 
 class Layer(Protocol):

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs.costmap import CostSettings, people_layer, price_floor
+from vinecompass.costs.costmap import people_layer, price_floor
 from vinecompass.costs.fall import ClearanceLayer
 from vinecompass.costs.layers import Layer
 from vinecompass.costs.live_obstacles import LiveObstacles
@@ -16,6 +16,7 @@ from vinecompass.costs.people import PERSON_RADIUS, PeopleLayer, Walking
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.grids import Beams, Grid, Zone, clearance
 from vinecompass.robot import Robot
+from vinecompass.settings import CostSettings
 
 __all__ = ["LiveCosts", "Window"]
 

@@ -7,9 +7,9 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch, Polygon
 
-from vinecompass.cartography import Comparison, MapQuality
 from vinecompass.figures.canvas import BURGUNDY, OLIVE, RUST, SLATE, TEAL, draw_grid, new_sheet, write_side
 from vinecompass.grids import Grid
+from vinecompass.judging import Comparison, MapQuality
 
 __all__ = ["draw_comparison", "draw_quality"]
 

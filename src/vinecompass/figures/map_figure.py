@@ -22,7 +22,8 @@ from vinecompass.figures.canvas import (
     write_side,
 )
 from vinecompass.geometry import transform_points
-from vinecompass.mapping import Loop, MapAccuracy, Mapper, Mapping
+from vinecompass.judging import MapAccuracy
+from vinecompass.mapping import Loop, Mapper, Mapping
 from vinecompass.runs import Run, compare_relations, compare_tracks
 
 __all__ = ["draw_mapping"]

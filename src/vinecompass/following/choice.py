@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from vinecompass.following.band import BandSettings
+from vinecompass.following.band.time_band import TimeBand
 from vinecompass.following.local_planner import LocalPlanner
 from vinecompass.following.path_follower import PathFollower
-from vinecompass.following.people_rules import PeopleSettings
-from vinecompass.following.settings import FollowingSettings, WindowSettings
-from vinecompass.following.time_band import TimeBand
-from vinecompass.following.velocity_window import VelocityWindow
+from vinecompass.following.window.velocity_window import VelocityWindow
 from vinecompass.robot import Robot
+from vinecompass.settings import BandSettings, FollowingSettings, PeopleSettings, WindowSettings
 
 __all__ = ["local_planner"]
 

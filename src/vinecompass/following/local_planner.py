@@ -13,11 +13,11 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.costs import CostMap, Walking, touches_on_the_way
 from vinecompass.errors import InputError
 from vinecompass.following.course import Course
-from vinecompass.following.people_rules import Encounter
-from vinecompass.following.settings import FollowingSettings
+from vinecompass.following.people.rules import Encounter
 from vinecompass.following.speed_profile import RESERVE, SpeedProfile
 from vinecompass.geometry import relative, turn_on_the_spot, wrap_heading
 from vinecompass.robot import Command, Robot, limit_command
+from vinecompass.settings import FollowingSettings
 
 __all__ = ["Considered", "LocalPlan", "LocalPlanner", "Phase", "View"]
 

@@ -8,8 +8,8 @@ from numpy.typing import NDArray
 from vinecompass.costs import CostMap
 from vinecompass.following.course import Course
 from vinecompass.following.kernels import turned_over
-from vinecompass.following.settings import FollowingSettings
 from vinecompass.robot import Robot
+from vinecompass.settings import FollowingSettings
 
 __all__ = ["RESERVE", "SpeedProfile"]
 

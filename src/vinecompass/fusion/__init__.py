@@ -3,13 +3,11 @@
 from vinecompass.fusion.calibration import Calibration, Estimate, amended_robot, amendments, estimate_mount
 from vinecompass.fusion.fuse import Fused, cleaned, fuse, usual_odometry
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
-from vinecompass.fusion.settings import FusionSettings
 
 __all__ = [
     "Calibration",
     "Estimate",
     "Fused",
-    "FusionSettings",
     "OdometryFusion",
     "SourceReport",
     "amended_robot",

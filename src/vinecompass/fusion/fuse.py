@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
-from vinecompass.fusion.settings import FusionSettings
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
 from vinecompass.runs import Run, Track
 from vinecompass.runs.order import rows_in_order, spans_of
 from vinecompass.runs.run import Stream
+from vinecompass.settings import FusionSettings
 
 __all__ = ["Fused", "cleaned", "fuse", "usual_odometry"]
 

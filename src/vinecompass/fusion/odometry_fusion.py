@@ -28,10 +28,10 @@ from vinecompass.fusion.kernels import (
     T,
     push,
 )
-from vinecompass.fusion.settings import FusionSettings
 from vinecompass.geometry import arc_velocity, relative, wrap_heading
 from vinecompass.odometry import ScanMotion
 from vinecompass.robot import Robot
+from vinecompass.settings import FusionSettings
 
 __all__ = ["OdometryFusion", "SourceReport", "Taken"]
 

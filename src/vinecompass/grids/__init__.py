@@ -20,7 +20,6 @@ from vinecompass.grids.grid import DECIDED, Grid
 from vinecompass.grids.making import grid_from_drawing, grid_from_picture, grid_from_polygons
 from vinecompass.grids.map_files import Making, MapRecord, read_map, read_map_record, write_map
 from vinecompass.grids.map_rays import MapRays
-from vinecompass.grids.named_pose import NamedPose
 from vinecompass.grids.resampling import in_frame, main_direction, overlaid, strongest
 from vinecompass.grids.zones import Zone, cells_inside, read_zones
 
@@ -36,7 +35,6 @@ __all__ = [
     "MapRays",
     "MapRecord",
     "Merge",
-    "NamedPose",
     "Origin",
     "Paint",
     "Pockets",

@@ -9,7 +9,6 @@ from vinecompass.localization.particle_localizer import ParticleLocalizer
 from vinecompass.localization.place_search import Place, find_places
 from vinecompass.localization.scan_agreement import Disagreement, ScanAgreement
 from vinecompass.localization.second_opinion import SecondOpinion
-from vinecompass.localization.settings import LocalizationSettings
 from vinecompass.localization.state import State, StateChange
 from vinecompass.localization.telling_drive import TellingDrive
 
@@ -19,7 +18,6 @@ __all__ = [
     "Drift",
     "Estimate",
     "Localization",
-    "LocalizationSettings",
     "MotionNoise",
     "ParticleLocalizer",
     "Place",

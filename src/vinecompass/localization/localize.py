@@ -15,10 +15,10 @@ from vinecompass.grids import Grid
 from vinecompass.localization.estimate import Estimate, Snapshot
 from vinecompass.localization.particle_localizer import ParticleLocalizer
 from vinecompass.localization.second_opinion import SecondOpinion
-from vinecompass.localization.settings import LocalizationSettings
 from vinecompass.localization.state import StateChange
 from vinecompass.odometry import motions
 from vinecompass.runs import Run, Track
+from vinecompass.settings import LocalizationSettings
 
 __all__ = ["Localization", "localize"]
 

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from vinecompass.grids import Grid, MapRays
 from vinecompass.localization.kernels import choose_points, weigh_by_beams, weigh_particles
-from vinecompass.localization.settings import LocalizationSettings
 from vinecompass.robot import Lidar
+from vinecompass.settings import LocalizationSettings
 
 __all__ = [
     "BeamMixtureModel",

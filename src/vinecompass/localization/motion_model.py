@@ -11,9 +11,9 @@ from scipy.optimize import nnls
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, distance_along, relative
 from vinecompass.localization.kernels import move_particles
-from vinecompass.localization.settings import LocalizationSettings
 from vinecompass.robot import Drive
 from vinecompass.runs import Track
+from vinecompass.settings import LocalizationSettings
 
 __all__ = ["MotionNoise", "learn_motion_noise", "sample_increments", "sample_velocities"]
 

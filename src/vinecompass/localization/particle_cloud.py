@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from vinecompass.localization.clusters import Cluster, find_clusters, shrunk_between
 from vinecompass.localization.kernels import blurred, tempered
 from vinecompass.localization.resampling import low_variance_sample, particles_needed
-from vinecompass.localization.settings import LocalizationSettings
+from vinecompass.settings import LocalizationSettings
 
 __all__ = ["WORN", "ParticleCloud"]
 

@@ -11,20 +11,20 @@ from vinecompass.grids import Grid, MapRays
 from vinecompass.localization.clusters import Cluster, whole_cloud
 from vinecompass.localization.drift import DriftFollower
 from vinecompass.localization.estimate import Estimate, Snapshot
+from vinecompass.localization.likelihood_averages import LikelihoodAverages
 from vinecompass.localization.lookout import SURELY_BETTER, Lookout
 from vinecompass.localization.measurement_model import LikelihoodFieldModel, choose_beams, measurement_model
 from vinecompass.localization.motion_model import MotionNoise, sample_increments, sample_velocities
 from vinecompass.localization.particle_cloud import WORN, ParticleCloud
 from vinecompass.localization.place_search import Place, PlaceSearch
-from vinecompass.localization.recovery import LikelihoodAverages
 from vinecompass.localization.scan_agreement import ScanJudge, agreeing_share
 from vinecompass.localization.second_opinion import SecondOpinion, second_opinion
-from vinecompass.localization.settings import LocalizationSettings
 from vinecompass.localization.state import StateWatch
 from vinecompass.localization.telling_drive import TellingDrive, telling_drive
 from vinecompass.odometry import BodyVelocity, Motion, returned_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan
+from vinecompass.settings import LocalizationSettings
 
 __all__ = ["ParticleLocalizer"]
 

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from vinecompass.localization.clusters import Cluster
-from vinecompass.localization.settings import LocalizationSettings
+from vinecompass.settings import LocalizationSettings
 
 __all__ = ["State", "StateChange", "StateWatch"]
 

@@ -1,20 +1,15 @@
 """Floor 4: maps from runs, and how true they are."""
 
-from vinecompass.mapping.accuracy import MapAccuracy, measure_map
 from vinecompass.mapping.build_map import Mapping, build_map
 from vinecompass.mapping.loop_closure import Loop
 from vinecompass.mapping.mapper import Mapper
 from vinecompass.mapping.pose_graph import Link, PoseGraph
-from vinecompass.mapping.settings import MappingSettings
 
 __all__ = [
     "Link",
     "Loop",
-    "MapAccuracy",
     "Mapper",
     "Mapping",
-    "MappingSettings",
     "PoseGraph",
     "build_map",
-    "measure_map",
 ]

@@ -12,10 +12,10 @@ from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import compose
 from vinecompass.grids import Grid, Making
 from vinecompass.mapping.mapper import Mapper
-from vinecompass.mapping.settings import MappingSettings
 from vinecompass.odometry import motions
 from vinecompass.runs import Run, Track
 from vinecompass.runs.order import spans_of
+from vinecompass.settings import MappingSettings
 
 __all__ = ["Mapping", "build_map"]
 

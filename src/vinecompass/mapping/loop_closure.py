@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import relative, wrap_angle
 from vinecompass.mapping.pose_graph import PoseGraph
-from vinecompass.mapping.settings import MappingSettings
 from vinecompass.mapping.submap import Submap, spread_evenly
 from vinecompass.matching import Candidate, Match, PoseSearch, SearchWindow, WallGrid, match_scan
+from vinecompass.settings import MappingSettings
 
 __all__ = ["Loop", "LoopCloser"]
 

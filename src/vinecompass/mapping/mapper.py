@@ -11,13 +11,13 @@ from vinecompass.geometry import arc, compose, relative, wrap_angle
 from vinecompass.grids import Beams, Grid
 from vinecompass.mapping.loop_closure import FLOOR, Loop, LoopCloser
 from vinecompass.mapping.pose_graph import PoseGraph
-from vinecompass.mapping.settings import MappingSettings
 from vinecompass.mapping.site_map import SiteMap
 from vinecompass.mapping.submap import Keyframe, Submap
 from vinecompass.matching import Match, SearchWindow, WallGrid, match_scan
 from vinecompass.odometry import Motion, straightened_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan
+from vinecompass.settings import MappingSettings
 
 __all__ = ["Mapper"]
 

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.grids import DECIDED, BeamGrid, Grid, SensorModel
-from vinecompass.mapping.settings import MappingSettings
 from vinecompass.mapping.submap import Keyframe
+from vinecompass.settings import MappingSettings
 
 __all__ = ["SiteMap"]
 

@@ -6,26 +6,20 @@ from vinecompass.navigation.navigator import Navigator
 from vinecompass.navigation.recovery import RECOVERIES
 from vinecompass.navigation.round import Round, RoundStop, StopGoal, read_round
 from vinecompass.navigation.safety import Safety
-from vinecompass.navigation.safety_settings import SafetySettings
 from vinecompass.navigation.scene import Scene
-from vinecompass.navigation.settings import NavigationSettings, Settings, read_settings
 
 __all__ = [
     "RECOVERIES",
     "InputWatch",
     "Intervention",
     "MissionLog",
-    "NavigationSettings",
     "Navigator",
     "Round",
     "RoundStop",
     "Safety",
-    "SafetySettings",
     "Scene",
-    "Settings",
     "StateEntry",
     "StopGoal",
     "StopResult",
     "read_round",
-    "read_settings",
 ]

@@ -6,9 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import relative
-from vinecompass.navigation.safety_settings import SafetySettings
 from vinecompass.robot import Command
 from vinecompass.runs import Scan, Track
+from vinecompass.settings import SafetySettings
 
 __all__ = ["InputWatch"]
 

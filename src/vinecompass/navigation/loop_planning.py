@@ -9,8 +9,9 @@ from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap
 from vinecompass.geometry import distance_along, polyline_headings, resample_polyline, turn_on_the_spot, wrap_heading
-from vinecompass.planning import Plan, PlanSettings, plan_path
+from vinecompass.planning import Plan, plan_path
 from vinecompass.robot import Robot
+from vinecompass.settings import PlanSettings
 
 __all__ = ["free_start", "plan_for_loop", "turn_fits"]
 

@@ -23,11 +23,11 @@ from vinecompass.navigation.round import StopGoal, checked_goals
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
 from vinecompass.navigation.seen_before import SeenBefore
-from vinecompass.navigation.settings import Settings
 from vinecompass.odometry import motion_at, straightened_beams
 from vinecompass.planning import Plan
 from vinecompass.robot import Command, Robot
 from vinecompass.runs import Scan, Track
+from vinecompass.settings import Settings
 
 __all__ = ["Navigator"]
 

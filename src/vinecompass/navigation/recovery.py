@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,10 +11,10 @@ from numpy.typing import NDArray
 from vinecompass.costs import CostMap, body_touches, touches_on_the_way
 from vinecompass.geometry import arc, compose, turn_on_the_spot, wrap_heading
 from vinecompass.robot import Command, Robot
+from vinecompass.settings import RecoveryKind
 
-__all__ = ["RECOVERIES", "Recovery", "RecoveryKind"]
+__all__ = ["RECOVERIES", "Recovery"]
 
-RecoveryKind = Literal["wait", "look around", "back out", "forget obstacles", "find myself", "take another stop"]
 LOOK_RATE = 0.8
 """rad/s at which it looks around."""
 BACK_SPEED = 0.2

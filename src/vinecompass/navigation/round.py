@@ -13,7 +13,8 @@ from pydantic import Field, model_validator
 
 from vinecompass.errors import InputError
 from vinecompass.files import Count, Model, NotNegative, Number, Positive, find_named, read_model
-from vinecompass.grids import Grid, NamedPose
+from vinecompass.grids import Grid
+from vinecompass.settings import NamedPose
 
 __all__ = ["Round", "RoundStop", "StopGoal", "checked_goals", "read_round"]
 

@@ -13,8 +13,8 @@ from vinecompass.costs import PERSON_RADIUS, CostMap, Walking
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.navigation.kernels import runs_into
 from vinecompass.navigation.mission_log import MissionLog
-from vinecompass.navigation.safety_settings import SafetySettings
 from vinecompass.robot import Command, Robot, braked_on_its_curve, limit_command
+from vinecompass.settings import SafetySettings
 
 __all__ = ["Safety"]
 

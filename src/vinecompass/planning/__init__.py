@@ -1,16 +1,16 @@
 """Floor 4: global plans over a priced floor."""
 
-from vinecompass.planning.any_angle import find_any_angle_path
-from vinecompass.planning.bottleneck import Bottleneck, find_bottleneck
 from vinecompass.planning.comparison import Comparison, Entry, Row, compare_planners, entries_of
-from vinecompass.planning.cost_to_go import CostToGo
-from vinecompass.planning.grid_search import GridPath, find_grid_path
-from vinecompass.planning.motions import DubinsMotion, Motion, ReedsSheppMotion, StraightMotion, usual_motion
+from vinecompass.planning.curves.motions import DubinsMotion, Motion, ReedsSheppMotion, StraightMotion, usual_motion
 from vinecompass.planning.plan import METHODS, Plan, plan_path, plan_round, solve
 from vinecompass.planning.plan_files import write_plan
-from vinecompass.planning.problem import PlanSettings, Problem, Way
-from vinecompass.planning.roadmap import Roadmap
-from vinecompass.planning.why_not import WhyNot
+from vinecompass.planning.problem import Problem, Way
+from vinecompass.planning.search.any_angle import find_any_angle_path
+from vinecompass.planning.search.cost_to_go import CostToGo
+from vinecompass.planning.search.grid_search import GridPath, find_grid_path
+from vinecompass.planning.trees.roadmap import Roadmap
+from vinecompass.planning.why.bottleneck import Bottleneck, find_bottleneck
+from vinecompass.planning.why.why_not import WhyNot
 
 __all__ = [
     "METHODS",
@@ -22,7 +22,6 @@ __all__ = [
     "GridPath",
     "Motion",
     "Plan",
-    "PlanSettings",
     "Problem",
     "ReedsSheppMotion",
     "Roadmap",

@@ -9,7 +9,8 @@ import numpy as np
 
 from vinecompass.errors import InputError
 from vinecompass.planning.plan import METHODS, OF_LINES, Plan, solve
-from vinecompass.planning.problem import PlanSettings, Problem
+from vinecompass.planning.problem import Problem
+from vinecompass.settings import PlanSettings
 
 __all__ = ["Comparison", "Entry", "Row", "compare_planners", "entries_of"]
 

@@ -14,15 +14,16 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.costs import CostMap, body_clearance
 from vinecompass.errors import InputError
 from vinecompass.geometry import distance_along, resample_polyline, wrap_angle
-from vinecompass.planning.grid_planners import a_star, any_angle, dijkstra
-from vinecompass.planning.lattice import lattice
-from vinecompass.planning.motions import Motion, StraightMotion
-from vinecompass.planning.problem import PlanSettings, Problem, Way
-from vinecompass.planning.roadmap import roadmap
-from vinecompass.planning.star_tree import informed_rrt_star, rrt_star
-from vinecompass.planning.trees import rrt, rrt_connect
-from vinecompass.planning.why_not import WhyNot, why_end_closed, why_no_way
+from vinecompass.planning.curves.motions import Motion, StraightMotion
+from vinecompass.planning.lattice.lattice import lattice
+from vinecompass.planning.problem import Problem, Way
+from vinecompass.planning.search.grid_planners import a_star, any_angle, dijkstra
+from vinecompass.planning.trees.roadmap import roadmap
+from vinecompass.planning.trees.star_tree import informed_rrt_star, rrt_star
+from vinecompass.planning.trees.trees import rrt, rrt_connect
+from vinecompass.planning.why.why_not import WhyNot, why_end_closed, why_no_way
 from vinecompass.robot import Robot
+from vinecompass.settings import PlanSettings
 
 __all__ = ["METHODS", "Plan", "plan_path", "plan_round", "solve"]
 

@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.fusion import FusionSettings, OdometryFusion
+from vinecompass.fusion import OdometryFusion
 from vinecompass.robot import Robot
 from vinecompass.runs import Track
+from vinecompass.settings import FusionSettings
 from vinecompass.simulation import Readings
 
 __all__ = ["OdometryFeed"]

@@ -9,13 +9,14 @@ from numpy.typing import ArrayLike
 
 from vinecompass.costs import Walking
 from vinecompass.errors import InputError
-from vinecompass.following import FollowingSettings, PathFollower
+from vinecompass.following import PathFollower
 from vinecompass.geometry import distance_along, polyline_headings, relative, resample_polyline, transform_points
-from vinecompass.navigation import Safety, SafetySettings
+from vinecompass.navigation import Safety
 from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.rehearsal.recorder import Recorder
 from vinecompass.robot import Command, Robot
 from vinecompass.runs import Run
+from vinecompass.settings import FollowingSettings, SafetySettings
 from vinecompass.simulation import Simulator, Site
 
 __all__ = ["record_drive"]

@@ -12,12 +12,13 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.costs import Walking
 from vinecompass.geometry import transform_points, wrap_angle
 from vinecompass.grids import Grid, Zone
-from vinecompass.navigation import MissionLog, Navigator, Round, Settings
+from vinecompass.navigation import MissionLog, Navigator, Round
 from vinecompass.rehearsal.live_faults import LiveFault
 from vinecompass.rehearsal.odometry_feed import OdometryFeed
 from vinecompass.rehearsal.recorder import Recorder
 from vinecompass.robot import Command, Robot
 from vinecompass.runs import Run, Track
+from vinecompass.settings import Settings
 from vinecompass.simulation import Simulator, Site
 
 __all__ = ["Arrival", "Rehearsal", "rehearse"]

@@ -11,8 +11,9 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
 from vinecompass.files import Fraction, Model, NotNegative, Number, Positive, find_named, parse_model, read_model
-from vinecompass.grids import NamedPose, Zone
+from vinecompass.grids import Zone
 from vinecompass.grids.zones import Corners
+from vinecompass.settings import NamedPose
 
 __all__ = ["Person", "Site", "parse_site", "read_site"]
 

@@ -1,0 +1,1 @@
+"""Meeting people: relations and rules."""

@@ -1,0 +1,133 @@
+"""Rules for meeting people: what each situation is called, and which of the robot's velocities it shuts out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import atan2, degrees, hypot
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.costs import Walking
+from vinecompass.following.people.relations import Relation, approach, relate, side
+from vinecompass.geometry import wrap_heading
+from vinecompass.settings import PeopleRule, PeopleSettings
+
+__all__ = ["CREEP", "Encounter", "meet", "shut_out_by_people"]
+
+FloatArray = NDArray[np.float64]
+SOON = 0.5
+"""Seconds after which a velocity's direction is judged: a turn begun now shows by then."""
+STRAIGHT = 0.25
+"""rad/s of turning towards a person that still count as straight on."""
+CREEP = 0.1
+"""m/s that is never shut out: a robot so slow waits."""
+SLACK, SLACK_DEG = 0.7, 10.0
+"""Metres and degrees beyond its limits for which a rule in force stays so, so that situations do not flutter."""
+
+
+@dataclass(frozen=True)
+class Encounter:
+    """A person, the relation to the robot, and the rule that applies.
+
+    Parameters
+    ----------
+    person : Walking
+    relation : Relation
+    rule : PeopleRule or None
+        None where no rule applies.
+    """
+
+    person: Walking
+    relation: Relation
+    rule: PeopleRule | None
+
+    @property
+    def state(self) -> str:
+        """What the situation is called."""
+        return self.rule.name if self.rule is not None else "none"
+
+
+def meet(
+    pose: FloatArray,
+    velocity: FloatArray,
+    people: Sequence[Walking],
+    settings: PeopleSettings,
+    *,
+    course: float | None = None,
+    before: Sequence[Encounter] = (),
+) -> list[Encounter]:
+    """Return the encounter with each person.
+
+    Parameters
+    ----------
+    pose : array, (3,)
+        Of the robot, in the site frame.
+    velocity : array, (2,)
+        Of the robot, in the site frame, m/s.
+    people : sequence of Walking
+    settings : PeopleSettings
+    course : float, optional
+        Where the robot's plan leads, radians: what walks towards it or across is judged by that, and not by a heading
+        that gives way already. Its heading if not given.
+    before : sequence of Encounter
+        What it was a moment ago, in the same order: a rule in force stays so a little beyond its limits.
+    """
+    leads, encounters = float(pose[2]) if course is None else course, []
+    for number, person in enumerate(people):
+        relation = relate(pose, velocity, person)
+        in_force = before[number].rule if number < len(before) else None
+        encounters.append(Encounter(person, relation, _rule(pose, leads, relation, person, settings, in_force)))
+    return encounters
+
+
+def _rule(
+    pose: FloatArray,
+    course: float,
+    relation: Relation,
+    person: Walking,
+    settings: PeopleSettings,
+    in_force: PeopleRule | None,
+) -> PeopleRule | None:
+    x, y = person.x - float(pose[0]), person.y - float(pose[1])
+    distance = hypot(x, y)
+    bearing = degrees(abs(wrap_heading(atan2(y, x) - course)))
+    walks = person.walks
+    walk = degrees(abs(wrap_heading(atan2(person.velocity_y, person.velocity_x) - course)))
+    for rule in settings.rule:
+        slack, slack_deg = (SLACK, SLACK_DEG) if rule is in_force else (0.0, 0.0)
+        directed = rule.walk_from_deg > 0.0 or rule.walk_to_deg < 180.0
+        if (
+            rule.nearest - slack <= distance <= rule.farthest + slack
+            and rule.bearing_from_deg - slack_deg <= bearing <= rule.bearing_to_deg + slack_deg
+            and (not directed or (walks and rule.walk_from_deg - slack_deg <= walk <= rule.walk_to_deg + slack_deg))
+            and relation.person in rule.person
+        ):
+            return rule
+    return None
+
+
+def shut_out_by_people(
+    pose: FloatArray, velocities: FloatArray, encounters: Sequence[Encounter]
+) -> list[tuple[str, NDArray[np.bool_]]]:
+    """Return the rules that shut out some of the velocities ``(K, 2)``, speed and turn rate, each with which ones."""
+    found = []
+    headings = pose[2] + SOON * velocities[:, 1]
+    moving = velocities[:, 0] * np.cos(headings), velocities[:, 0] * np.sin(headings)
+    slow = np.abs(velocities[:, 0]) <= CREEP
+    for each in encounters:
+        rule = each.rule
+        if rule is None or not (rule.keep_to or rule.straight or not rule.may_approach):
+            continue
+        line = each.person.x - float(pose[0]), each.person.y - float(pose[1])
+        wrong = np.zeros(len(velocities), bool)
+        if rule.keep_to is not None:
+            wrong |= side(*moving, line) != (1 if rule.keep_to == "left" else -1)
+        if not rule.may_approach:
+            wrong |= approach(*moving, line) > 0
+        if rule.straight:
+            towards = np.sign(wrap_heading(atan2(line[1], line[0]) - float(pose[2])))
+            wrong |= towards * velocities[:, 1] > STRAIGHT
+        found.append((f"people: {rule.name}", wrong & ~slow))
+    return found

@@ -1,0 +1,1 @@
+"""The velocity window."""

@@ -1,0 +1,19 @@
+"""Floor 5: maps judged by themselves, against each other, and against the truth."""
+
+from vinecompass.judging.accuracy import MapAccuracy, measure_map
+from vinecompass.judging.alignment import Alignment, align_maps
+from vinecompass.judging.differences import Comparison, Thing, compare_maps
+from vinecompass.judging.quality import MapQuality, Spot, judge_map
+
+__all__ = [
+    "Alignment",
+    "Comparison",
+    "MapAccuracy",
+    "MapQuality",
+    "Spot",
+    "Thing",
+    "align_maps",
+    "compare_maps",
+    "judge_map",
+    "measure_map",
+]

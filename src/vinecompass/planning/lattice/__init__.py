@@ -1,0 +1,1 @@
+"""The lattice: a search over places and headings."""

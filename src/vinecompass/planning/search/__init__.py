@@ -1,0 +1,1 @@
+"""Searches over cells: Dijkstra, A*, any-angle A*, and replanning."""

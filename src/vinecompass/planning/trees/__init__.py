@@ -1,0 +1,1 @@
+"""Planners that draw samples: trees and roadmaps."""

@@ -1,0 +1,1 @@
+"""Why there is no plan, and what would open the way."""
