@@ -18,13 +18,12 @@ from shapely import LineString
 
 from benchmarks.drive_people import people_case
 from benchmarks.drive_sites import cellar, map_of
-from vinecompass import Round, Settings, Site, demo_file, price_floor, read_robot, rehearse
+from vinecompass import Round, Settings, Site, demo_file, price_floor, read_robot, rehearse_mission
 from vinecompass.geometry import distance_along, relative, wrap_heading
-from vinecompass.navigation import RoundStop
-from vinecompass.navigation.loop_planning import plan_for_loop
-from vinecompass.rehearsal import LIVE_FAULTS, LiveFault, Rehearsal
+from vinecompass.links import LIVE_FAULTS, LiveFault
+from vinecompass.navigation import LoopPlanner, RoundStop
+from vinecompass.rehearsal import Rehearsal
 from vinecompass.robot import Drive
-from vinecompass.settings import PlanSettings
 
 SITES, SEEDS = 10, 5
 ARRIVED_WITHIN, TURNED_WITHIN = 0.05, 2.0
@@ -52,15 +51,8 @@ def best_time(site: Site, stop: str) -> float:
     them: no robot that slows down in tight places and curves can be as quick.
     """
     robot = read_robot(demo_file("robot.toml"))
-    plan = plan_for_loop(
-        price_floor(map_of(site), robot),
-        robot,
-        site.start_pose,
-        site.find_stop(stop).site_pose,
-        margin=0.04,
-        settings=PlanSettings(),
-        explain=False,
-    )
+    floor, goal = price_floor(map_of(site), robot), site.find_stop(stop).site_pose
+    plan = LoopPlanner(margin=0.04).plan(floor, robot, site.start_pose, goal, explain=False)
     if not plan.found:
         return float("nan")
     drive, poses, seconds = robot.drive, plan.poses, 0.0
@@ -129,7 +121,7 @@ def mission_case(job: tuple[str, int, int, int]) -> dict[str, Any]:
     """Drive one mission to two stops of one site; or, each tenth, to one that is walled in."""
     planner, number, seed, which = job
     site = cellar(number)
-    names = [stop.name for stop in site.stop]
+    names = [stop.name for stop in site.stops]
     rng = np.random.default_rng(1000 * number + 10 * seed + which)
     first, second = rng.choice(len(names), 2, replace=False)
     stops = [RoundStop(name=names[first]), RoundStop(name=names[second])]
@@ -142,7 +134,7 @@ def mission_case(job: tuple[str, int, int, int]) -> dict[str, Any]:
         x, y, _ = site.find_stop(stops[0].name or "").pose
         document = site.model_dump()
         corners = [(x - 0.9, y - 0.9), (x + 0.9, y - 0.9), (x + 0.9, y + 0.9), (x - 0.9, y + 0.9), (x - 0.9, y - 0.9)]
-        document["zone"] = [
+        document["zones"] = [
             {
                 "name": "fence",
                 "kind": "closed",
@@ -152,12 +144,12 @@ def mission_case(job: tuple[str, int, int, int]) -> dict[str, Any]:
         ]
         site, stops = Site.model_validate(document), stops[:1]
     begun = time.perf_counter()
-    mission = rehearse(
+    mission = rehearse_mission(
         site,
         read_robot(demo_file("robot.toml")),
         map_of(site),
-        Round(stop=stops),
-        zones=site.zone,
+        Round(stops=stops),
+        zones=site.zones,
         settings=settings_for(planner),
         seed=seed,
         time_limit=240.0,
@@ -176,7 +168,7 @@ def fault_case(job: tuple[str, int, int]) -> dict[str, Any]:
     kind, number, seed = job
     site = cellar(number % SITES, people=1)
     rng = np.random.default_rng(77 * number + seed)
-    names = [stop.name for stop in site.stop]
+    names = [stop.name for stop in site.stops]
     goal = names[int(rng.integers(len(names)))]
     begin = float(rng.uniform(3.0, 8.0))
     place, duration, name = None, float("inf"), kind
@@ -193,14 +185,14 @@ def fault_case(job: tuple[str, int, int]) -> dict[str, Any]:
         x, y, _ = site.find_stop(goal).pose
         document = site.model_dump()
         crate = [(x - 0.3, y - 1.6), (x + 0.3, y - 1.6), (x + 0.3, y - 1.3), (x - 0.3, y - 1.3)]
-        document["solid"].append({"name": "crate", "polygon": crate})
+        document["solids"].append({"name": "crate", "polygon": crate})
         site = Site.model_validate(document)
     begun = time.perf_counter()
-    mission = rehearse(
+    mission = rehearse_mission(
         site,
         read_robot(demo_file("robot.toml")),
         grid,
-        Round(stop=[RoundStop(name=goal)]),
+        Round(stops=[RoundStop(name=goal)]),
         seed=seed,
         fault=fault,
         time_limit=150.0,
@@ -229,7 +221,7 @@ def aisle_case(job: tuple[str, int]) -> dict[str, Any]:
         }
     )
     begun = time.perf_counter()
-    mission = rehearse(
+    mission = rehearse_mission(
         site, robot, map_of(site), [12.0, 3.5, 0.0], settings=settings_for(planner), seed=seed, time_limit=90.0
     )
     truth = mission.run.truth
@@ -244,13 +236,13 @@ def time_case(job: tuple[str, int, int]) -> dict[str, Any]:
     """Drive to one stop with nobody about, and compare with the least time for the plan."""
     planner, number, which = job
     site = cellar(number, people=0)
-    stop = site.stop[which % len(site.stop)].name
+    stop = site.stops[which % len(site.stops)].name
     begun = time.perf_counter()
-    mission = rehearse(
+    mission = rehearse_mission(
         site,
         read_robot(demo_file("robot.toml")),
         map_of(site),
-        Round(stop=[RoundStop(name=stop)]),
+        Round(stops=[RoundStop(name=stop)]),
         settings=settings_for(planner),
         seed=which,
         time_limit=120.0,

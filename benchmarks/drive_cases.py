@@ -21,9 +21,9 @@ from vinecompass import (
     plan_path,
     price_floor,
     read_robot,
-    rehearse,
+    rehearse_mission,
 )
-from vinecompass.costs import Walking
+from vinecompass.contact import Walking
 from vinecompass.following import draw_tight, first_guess
 from vinecompass.geometry import arc, compose
 from vinecompass.navigation import RoundStop
@@ -65,7 +65,7 @@ def window_case() -> dict[str, Any]:
     robot = read_robot(demo_file("robot.toml"))
     site = cellar(3)
     floor = price_floor(map_of(site), robot)
-    line = np.column_stack([np.arange(2.0, 14.0, 0.1), np.full(120, 0.5 * site.wall[0].points[2][1]), np.zeros(120)])
+    line = np.column_stack([np.arange(2.0, 14.0, 0.1), np.full(120, 0.5 * site.walls[0].points[2][1]), np.zeros(120)])
     planner = VelocityWindow(robot, window=WindowSettings(speeds=40, turn_rates=50))
     planner.follow(line)
     tree, outline = cKDTree(line[:, :2]), robot.body.polygon
@@ -87,7 +87,7 @@ def window_case() -> dict[str, Any]:
     case = measured(
         "velocity window, one cycle of 2,000 arcs",
         "vectorised NumPy, corners only",
-        lambda: planner.step(line[0], Command(0.8, 0.0), 0.1, floor=floor),
+        lambda: planner.step(line[0], Command(0.8, turn_rate=0.0), 0.1, floor=floor),
         vectorised,
         "",
     )
@@ -150,8 +150,8 @@ def rehearsal_case() -> dict[str, Any]:
     seconds: list[float] = []
 
     def mission() -> None:
-        there = Round(stop=[RoundStop(name="south"), RoundStop(name="north")])
-        seconds.append(float(rehearse(site, robot, grid, there, seed=1, time_limit=200.0).track.t[-1]))
+        there = Round(stops=[RoundStop(name="south"), RoundStop(name="north")])
+        seconds.append(float(rehearse_mission(site, robot, grid, there, seed=1, time_limit=200.0).track.t[-1]))
 
     mission()
     begun = time.perf_counter()

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from benchmarks.drive_sites import hall, map_of
-from vinecompass import Settings, demo_file, read_robot, rehearse
+from vinecompass import Settings, demo_file, read_robot, rehearse_mission
 from vinecompass.rehearsal import Rehearsal
 from vinecompass.settings import PeopleSettings
 
@@ -46,9 +46,9 @@ def encounter(kind: str, seed: int, *, rules: bool) -> Rehearsal:
     settings = Settings()
     if not rules:
         costs = settings.costs.model_copy(update={"people_price": 1.0})
-        settings = settings.model_copy(update={"people": PeopleSettings(rule=[], charge=0.0), "costs": costs})
+        settings = settings.model_copy(update={"people": PeopleSettings(rules=[], charge=0.0), "costs": costs})
     goal = [length - 2.0, 3.0 + lift, 0.0]
-    return rehearse(site, robot, map_of(site), goal, settings=settings, seed=seed, time_limit=90.0)
+    return rehearse_mission(site, robot, map_of(site), goal, settings=settings, seed=seed, time_limit=90.0)
 
 
 def intrusion(mission: Rehearsal) -> float:

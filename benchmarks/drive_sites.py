@@ -22,7 +22,7 @@ def hall(width: float, height: float, *, people: list[dict[str, Any]], start: tu
 
 def map_of(site: Site) -> Grid:
     """Return the map of a site whose first wall goes round it, as if it had been drawn."""
-    return grid_from_polygons(site.wall[0].points[:-1], [solid.polygon for solid in site.solid], CELL)
+    return grid_from_polygons(site.walls[0].points[:-1], [solid.polygon for solid in site.solids], CELL)
 
 
 def cellar(seed: int, *, people: int = 2) -> Site:

@@ -25,10 +25,10 @@ ESTATE_WAY = 250.0
 def furniture_moved(site: Site, route: FloatArray, *, share: float, seed: int) -> Site:
     """Return a site in which a share of the solids has been pushed by up to a metre and turned by up to 20 degrees."""
     rng = np.random.default_rng(seed)
-    shapes = [shapely.Polygon(solid.polygon) for solid in site.solid]
+    shapes = [shapely.Polygon(solid.polygon) for solid in site.solids]
     way = shapely.LineString(route).buffer(ROOM_FOR_THE_ROBOT)
-    walls = shapely.union_all([shapely.LineString(wall.points) for wall in site.wall])
-    people = shapely.union_all([shapely.LineString(person.route).buffer(0.3) for person in site.person])
+    walls = shapely.union_all([shapely.LineString(wall.points) for wall in site.walls])
+    people = shapely.union_all([shapely.LineString(person.route).buffer(0.3) for person in site.people])
     wanted, moved = round(share * len(shapes)), 0
     for i in rng.permutation(len(shapes)):
         for _ in range(30):
@@ -43,7 +43,7 @@ def furniture_moved(site: Site, route: FloatArray, *, share: float, seed: int) -
             break
     solids = [
         solid.model_copy(update={"polygon": [tuple(point) for point in shape.exterior.coords[:-1]]})
-        for solid, shape in zip(site.solid, shapes, strict=True)
+        for solid, shape in zip(site.solids, shapes, strict=True)
     ]
     return site.model_copy(update={"solid": solids})
 

@@ -28,7 +28,7 @@ ROUTE = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5), (28.2, 22.5), (24.5, 23.6)]
 def scanner_of(beams: int) -> Robot:
     """Return the demo robot with another number of beams."""
     document = read_robot(demo_file("robot.toml")).model_dump(exclude_none=True)
-    document["lidar"][0]["beams"] = beams
+    document["lidars"][0]["beams"] = beams
     return Robot.model_validate(document)
 
 

@@ -57,7 +57,7 @@ def curves(pairs: int = 10_000) -> None:
 def trees(seeds: int = 10, problems: int = 100) -> None:
     """RRT* in two seconds beside the best of all planners; RRT-Connect on many problems."""
     site, robot = read_site(demo_file("site.toml")), read_robot(demo_file("robot.toml"))
-    costmap = price_floor(demo_map(), robot, zones=site.zone)
+    costmap = price_floor(demo_map(), robot, zones=site.zones)
     start, goal = site.start_pose, site.find_stop("rack 4").site_pose
     settings = PlanSettings(iterations=1_000_000, time_limit=2.0)
     plans = {

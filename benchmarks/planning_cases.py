@@ -170,7 +170,7 @@ def pricing_case(grid: Grid) -> dict[str, Any]:
     site, robot, truth = read_site(demo_file("site.toml")), run.robot, run.truth
     assert truth is not None
     scans = run.need_scans()
-    live = LiveCosts(grid, robot, zones=site.zone)
+    live = LiveCosts(grid, robot, zones=site.zones)
     times, priced, whole = [], [], []
     for number, (scan, motion) in enumerate(
         zip(scans, motions(odometry_track(run), scans, robot.scanner), strict=True)
@@ -184,7 +184,7 @@ def pricing_case(grid: Grid) -> dict[str, Any]:
             priced.append(times[-1])
         if number % 200 == 0:
             begun = time.perf_counter()
-            price_floor(grid, robot, zones=site.zone, obstacles=live.obstacles)
+            price_floor(grid, robot, zones=site.zones, obstacles=live.obstacles)
             whole.append(time.perf_counter() - begun)
     mine, other = 1000.0 * float(np.median(priced)), 1000.0 * float(np.median(whole))
     return {
@@ -227,7 +227,7 @@ def curve_cases() -> Iterator[dict[str, Any]]:
 def planner_cases(grid: Grid) -> Iterator[dict[str, Any]]:
     """Whole plans on the demo site, against A*."""
     site, robot = read_site(demo_file("site.toml")), demo_run(7).robot
-    costmap = price_floor(grid, robot, zones=site.zone)
+    costmap = price_floor(grid, robot, zones=site.zones)
     start, goal = site.start_pose, site.find_stop("rack 4").site_pose
 
     def plan(method: str) -> Callable[[], Any]:

@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 
 from vinecompass.fusion import kernels as k
 from vinecompass.fusion.odometry_fusion import filter_parameters, first_state
-from vinecompass.robot import Robot, body_velocity
+from vinecompass.motion import body_velocity, rolling_of
+from vinecompass.robot import Robot
 from vinecompass.settings import FusionSettings
 
 FloatArray = NDArray[np.float64]
@@ -30,7 +31,7 @@ class ReferenceFilter:
         self.drive = robot.drive
         self.last: tuple[float, FloatArray] | None = None
         tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)
-        back = np.linalg.pinv(robot.drive.rolling)
+        back = np.linalg.pinv(rolling_of(robot.drive))
         self.tick_spread = np.array([tick * np.hypot.reduce(back[0]), tick * np.hypot.reduce(back[2])])
 
     def predict(self, t: float) -> None:

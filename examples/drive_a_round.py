@@ -5,7 +5,7 @@ Run ``python examples/drive_a_round.py round.png``.
 
 import sys
 
-from vinecompass import Round, build_map, demo_file, read_robot, read_site, record_drive, rehearse
+from vinecompass import Round, build_map, demo_file, read_robot, read_site, record_drive, rehearse_mission
 from vinecompass.figures import draw_drive, save_figure
 from vinecompass.navigation import RoundStop
 
@@ -15,14 +15,14 @@ grid = build_map(record_drive(site, robot, route, seed=1)).grid
 
 morning = Round(
     name="morning round",
-    stop=[
+    stops=[
         RoundStop(name="gallery", pose=(34.0, 18.5, 180.0), dwell=2.0),
         RoundStop(name="door", pose=(28.2, 21.0, 90.0), on_failure="retry"),
         RoundStop(name="behind the wall", pose=(28.2, 28.5, 0.0)),  # not on this map: skipped, with the reason
         RoundStop(name="back again", pose=(30.5, 18.5, 0.0)),
     ],
 )
-mission = rehearse(site, robot, grid, morning, zones=site.zone, seed=2, time_limit=200.0)
+mission = rehearse_mission(site, robot, grid, morning, zones=site.zones, seed=2, time_limit=200.0)
 for arrival in mission.arrivals:
     print(f"{arrival.name}: {'reached' if arrival.reached else arrival.reason} at {arrival.t:.0f} s")
 print(f"{mission.contacts} contacts; safety stepped in {len(mission.log.interventions)} times")

@@ -5,7 +5,7 @@ Run ``python examples/pass_a_worker.py passing.png``.
 
 import sys
 
-from vinecompass import Site, demo_file, read_robot, rehearse
+from vinecompass import Site, demo_file, read_robot, rehearse_mission
 from vinecompass.figures import draw_meetings, save_figure
 from vinecompass.grids import grid_from_polygons
 
@@ -21,7 +21,7 @@ for seed in range(6):
     hall = Site.model_validate(
         {"name": "hall", "start": (1.5, 3.0, 0.0), "wall": [{"points": [*floor, floor[0]]}], "person": [worker]}
     )
-    missions.append(rehearse(hall, robot, grid, [16.0, 3.0, 0.0], seed=seed, time_limit=60.0))
+    missions.append(rehearse_mission(hall, robot, grid, [16.0, 3.0, 0.0], seed=seed, time_limit=60.0))
     states = [entry.state for entry in missions[-1].log.encounters]
     print(f"worker at {speed:.2f} m/s: arrived {missions[-1].arrived} after {missions[-1].track.t[-1]:.0f} s, {states}")
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from vinecompass import Grid, Robot, Zone, demo_file, find_narrow_places, grid_from_polygons, price_floor, read_robot
-from vinecompass.costs import Walking
+from vinecompass.contact import Walking
 from vinecompass.figures import draw_layers, save_figure
 
 

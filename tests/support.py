@@ -85,7 +85,7 @@ def altered_robot(base: Robot, **tables: dict) -> Robot:
     """Return a robot with some keys of some tables changed."""
     document = base.model_dump(exclude_none=True)
     for table, keys in tables.items():
-        place = document["lidar"][0] if table == "lidar" else document.setdefault(table, {})
+        place = document["lidars"][0] if table == "lidar" else document.setdefault(table, {})
         place |= keys
     return Robot.model_validate(document)
 

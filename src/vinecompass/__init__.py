@@ -14,7 +14,8 @@ _HOMES = {
     "vinecompass.errors": ("InputError", "VineCompassError"),
     "vinecompass.data": ("demo_file",),
     "vinecompass.settings": ("Settings", "read_settings"),
-    "vinecompass.robot": ("Command", "Robot", "read_robot"),
+    "vinecompass.robot": ("Robot", "read_robot"),
+    "vinecompass.motion": ("Command",),
     "vinecompass.runs": (
         "Run",
         "Scan",
@@ -61,7 +62,8 @@ _HOMES = {
     ),
     "vinecompass.following": ("PathFollower", "TimeBand", "VelocityWindow"),
     "vinecompass.navigation": ("Navigator", "Round", "read_round"),
-    "vinecompass.rehearsal": ("record_drive", "rehearse"),
+    "vinecompass.links": ("RecordedLink", "SimulatedLink"),
+    "vinecompass.rehearsal": ("record_drive", "rehearse", "rehearse_mission"),
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 

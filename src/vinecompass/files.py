@@ -15,6 +15,7 @@ from typing import Annotated, Any, Protocol, TypeVar, get_args
 import pydantic
 from annotated_types import Ge, Gt, Le
 from pydantic import AllowInfNan, Strict
+from pydantic.fields import FieldInfo
 
 from vinecompass.errors import InputError
 
@@ -50,9 +51,12 @@ Count = Annotated[int, Strict(), Ge(0)]
 
 
 class Model(pydantic.BaseModel):
-    """Base of everything read from a file that a person writes: frozen, and no unknown keys."""
+    """Base of everything read from a file that a person writes: frozen, and no unknown keys.
 
-    model_config = pydantic.ConfigDict(frozen=True, extra="forbid", ignored_types=())
+    A list of tables is called in the plural in Python, and by what each of its tables is, its alias, in a file.
+    """
+
+    model_config = pydantic.ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 
 
 ModelType = TypeVar("ModelType", bound=Model)
@@ -131,7 +135,7 @@ def parse_model(text: str, model: type[ModelType], *, kind: str, file: str | Pat
 def validated(model: type[ModelType], values: dict[str, Any], file: str | Path) -> ModelType:
     """Make a `Model` from plain values, or raise `InputError` for the first of them that is wrong."""
     try:
-        return model.model_validate(values)
+        return model.model_validate(values, by_alias=True, by_name=False)
     except pydantic.ValidationError as error:
         details = error.errors(include_url=False)
         first = min(details, key=lambda detail: detail["type"] != "extra_forbidden")
@@ -143,7 +147,7 @@ def _input_error(model: type[Model], detail: Any, file: str | Path, more: str) -
     location = detail["loc"]
     key = "".join(f"[{part}]" if isinstance(part, int) else f".{part}" for part in location).lstrip(".") or None
     if detail["type"] == "extra_forbidden":
-        known = list(_model_at(model, location[:-1]).model_fields)
+        known = list(_fields_by_key(_model_at(model, location[:-1])))
         nearest = difflib.get_close_matches(str(location[-1]), known, n=1, cutoff=0.0)
         return InputError(
             f"is not a known key{more}", file=file, key=key, value=detail["input"], expected=f"perhaps `{nearest[0]}`"
@@ -156,11 +160,17 @@ def _input_error(model: type[Model], detail: Any, file: str | Path, more: str) -
     return InputError(f"{message[:1].lower()}{message[1:]}{more}", file=file, key=key, value=value, expected=expected)
 
 
+def _fields_by_key(model: type[Model]) -> dict[str, FieldInfo]:
+    """Return a model's fields by the keys that files have for them."""
+    return {field.alias or name: field for name, field in model.model_fields.items()}
+
+
 def _model_at(model: type[Model], location: tuple[Any, ...]) -> type[Model]:
     """Follow a key path through nested models, lists of models and optional models."""
     for part in location:
-        if isinstance(part, str) and part in model.model_fields:
-            pending = [model.model_fields[part].annotation]
+        fields = _fields_by_key(model)
+        if isinstance(part, str) and part in fields:
+            pending = [fields[part].annotation]
             while pending:
                 annotation = pending.pop()
                 if isinstance(annotation, type) and issubclass(annotation, Model):
@@ -172,7 +182,7 @@ def _model_at(model: type[Model], location: tuple[Any, ...]) -> type[Model]:
 
 def _description(model: type[Model], location: tuple[Any, ...]) -> str | None:
     for depth in range(len(location) - 1, -1, -1):
-        field = _model_at(model, location[:depth]).model_fields.get(location[depth])
+        field = _fields_by_key(_model_at(model, location[:depth])).get(location[depth])
         if field is not None:
             return field.description
     return None

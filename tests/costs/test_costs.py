@@ -7,7 +7,8 @@ from scipy import ndimage
 
 from tests.support import assert_input_error, new_folder, robot, room
 from vinecompass import Grid, Zone, find_narrow_places, price_floor
-from vinecompass.costs import FALLS, LiveCosts, Walking, body_clearance, body_touches, price_at_gap, write_costmap
+from vinecompass.contact import Walking
+from vinecompass.costs import FALLS, LiveCosts, body_clearance, body_touches, price_at_gap, write_costmap
 from vinecompass.geometry import transform_points
 from vinecompass.grids import Beams
 from vinecompass.settings import CostSettings

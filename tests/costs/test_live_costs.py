@@ -4,7 +4,8 @@ import numpy as np
 
 from tests.support import robot, room, short_run, site
 from vinecompass import LiveCosts, grid_from_drawing, price_floor
-from vinecompass.costs import LiveObstacles, Walking
+from vinecompass.contact import Walking
+from vinecompass.costs import LiveObstacles
 from vinecompass.grids import Beams
 from vinecompass.odometry import motions, odometry_track, straightened_beams
 from vinecompass.settings import CostSettings
@@ -87,7 +88,7 @@ class LiveCostsAgainstPricingAnew(unittest.TestCase):
         run = short_run()
         grid = room(45.0, 30.0, 0.1)
         settings = CostSettings(obstacle_apart=0.2, obstacle_reach=4.0)
-        live = LiveCosts(grid, robot(), zones=site().zone, settings=settings)
+        live = LiveCosts(grid, robot(), zones=site().zones, settings=settings)
         scans, changed = run.need_scans(), 0
         for number, (scan, motion) in enumerate(
             zip(scans, motions(odometry_track(run), scans, robot().scanner), strict=True)
@@ -100,7 +101,7 @@ class LiveCostsAgainstPricingAnew(unittest.TestCase):
             np.testing.assert_array_equal(before[outside], live.costmap.prices[outside])
             changed += rows.stop > rows.start
             if number % 25 == 0:
-                anew = price_floor(grid, robot(), zones=site().zone, obstacles=live.obstacles, settings=settings)
+                anew = price_floor(grid, robot(), zones=site().zones, obstacles=live.obstacles, settings=settings)
                 same_prices(self, live.costmap, anew)
                 near = anew.clearance < robot().body.inner_radius + settings.comfort
                 np.testing.assert_allclose(live.costmap.clearance[near], anew.clearance[near], rtol=1e-5)

@@ -16,7 +16,7 @@ from vinecompass import (
     measure_map,
     plan_path,
     price_floor,
-    rehearse,
+    rehearse_mission,
 )
 from vinecompass.figures import (
     draw_cost_change,
@@ -50,11 +50,11 @@ def near(picture, colour, tolerance=12):
 
 class Figures(unittest.TestCase):
     def test_each_is_a_sheet_of_1280_by_800_in_our_colours_and_states_its_number(self):
-        costmap = price_floor(GRID, robot(), zones=site().zone)
+        costmap = price_floor(GRID, robot(), zones=site().zones)
         start, goal = site().start_pose, np.array([36.9, 21.5, 0.0])
         plan = plan_path(costmap, robot(), start, goal)
         nowhere = plan_path(costmap, robot(), start, np.array([32.0, 24.0, 0.0]))
-        softer = price_floor(GRID, robot(), zones=site().zone, settings=CostSettings(comfort=1.2))
+        softer = price_floor(GRID, robot(), zones=site().zones, settings=CostSettings(comfort=1.2))
         compared = compare_planners(Problem(costmap, robot(), start, goal), ["a-star", "rrt-connect"])
         found = localize(GRID, short_run(), start + [0.3, 0.2, 0.2], seed=1)
         lost = localize(room(), short_run(), [3.0, 2.0, 0.0], seed=1)
@@ -78,7 +78,7 @@ class Figures(unittest.TestCase):
             if navigator.phase == "driving" and navigator.local_plan.considered is not None:
                 scenes.append(navigator.scene())
 
-        mission = rehearse(walker, robot(), GRID, goal, seed=1, time_limit=5.0, on_step=look)
+        mission = rehearse_mission(walker, robot(), GRID, goal, seed=1, time_limit=5.0, watch=look)
         accuracy = measure_map(GRID, site(), short_run())
         bad = inject_fault(short_run(), "frozen scans", 8.0, 10.0)
         aubergine, teal, olive, sand, burgundy = "#2E1A2F", "#0F6E6E", "#7A9A3B", "#DDD3C2", "#6B1E3A"

@@ -7,6 +7,7 @@ from tests.support import altered_robot, assert_input_error, robot, room
 from vinecompass import Command, PathFollower, TimeBand, VelocityWindow, Zone, price_floor
 from vinecompass.costs import body_touches
 from vinecompass.geometry import arc, compose, relative, resample_polyline, wrap_angle
+from vinecompass.motion import limits_of, rolling_of
 from vinecompass.robot import Robot
 
 
@@ -22,7 +23,7 @@ def omni_robot():
     ]
     document["drive"] = {k: v for k, v in document["drive"].items() if k != "track_width"} | {
         "kind": "omni",
-        "wheel": wheels,
+        "wheels": wheels,
     }
     return Robot.model_validate(document)
 
@@ -74,8 +75,8 @@ class EveryPlanner(unittest.TestCase):
                     self.assertLess(np.hypot(*(track[-1] - poses[-1])[:2]), 0.04)
                     self.assertLess(abs(wrap_angle(track[-1, 2] - last)), np.radians(1.5))
                     speeds, turns = np.array([(c.speed, c.turn_rate) for c in commands]).T
-                    rims = np.abs(np.column_stack([speeds, 0 * speeds, turns]) @ drive.rolling.T).max()
-                    self.assertLessEqual(rims, drive.top_rim_speed + 1e-9)
+                    rims = np.abs(np.column_stack([speeds, 0 * speeds, turns]) @ rolling_of(drive).T).max()
+                    self.assertLessEqual(rims, limits_of(drive).top_rim_speed + 1e-9)
                     self.assertLessEqual(np.abs(turns).max(), drive.top_turn_rate)
                     if len(speeds) > 1:
                         self.assertLessEqual(np.diff(speeds).max(), 0.1 * drive.acceleration + 1e-9)
@@ -137,7 +138,8 @@ class EveryPlanner(unittest.TestCase):
                     self.assertLess(abs(off[2]), np.radians(3.5))
                     for command in commands:
                         self.assertLessEqual(
-                            np.abs(vehicle.drive.rolling @ command.velocity).max(), vehicle.drive.top_rim_speed + 1e-9
+                            np.abs(rolling_of(vehicle.drive) @ command.velocity).max(),
+                            limits_of(vehicle.drive).top_rim_speed + 1e-9,
                         )
                         if vehicle.drive.turning_radius:
                             self.assertLessEqual(abs(command.turn_rate) * 0.9, abs(command.speed) + 1e-9)
@@ -212,7 +214,7 @@ class Window(unittest.TestCase):
         floor = price_floor(grid, robot())
         planner = VelocityWindow(robot())
         planner.follow(path_through([(1.0, 2.0), (7.0, 2.0)]))
-        plan = planner.step([1.9, 2.0, 0.0], Command(0.8, 0.0), 0.1, floor=floor)
+        plan = planner.step([1.9, 2.0, 0.0], Command(0.8, turn_rate=0.0), 0.1, floor=floor)
         considered = plan.considered
         self.assertEqual(len(considered.cost), len(considered.shut_out))
         np.testing.assert_allclose(

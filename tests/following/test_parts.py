@@ -7,12 +7,14 @@ import shapely
 
 from tests.support import assert_input_error, robot, room
 from vinecompass import Zone, price_floor
-from vinecompass.costs import Walking
+from vinecompass.contact import Cells, Walking, shape_of
 from vinecompass.following import Course, SpeedProfile
-from vinecompass.following.band.kernels import HALF, body_to_segment, gather, solve_band
+from vinecompass.following.band.band import BandProblem, Equations
+from vinecompass.following.band.equation_kernels import HALF, solve_band
+from vinecompass.following.band.kernels import gather
 from vinecompass.following.band.topology import detour, islands_near, sides_of
-from vinecompass.following.kernels import along_plan, body_meets
-from vinecompass.geometry import transform_points
+from vinecompass.following.window.kernels import along_plan
+from vinecompass.motion import limits_of
 from vinecompass.settings import FollowingSettings
 
 OUTLINE = robot().body.polygon
@@ -79,27 +81,6 @@ class Shapes(unittest.TestCase):
         self.assertLess(max(ring.distance(shapely.Point(p)) for p in rim), 1e-9)
         self.assertLessEqual(np.hypot(*np.diff(np.vstack([rim, rim[:1]]), axis=0).T).max(), 0.025 + 1e-9)
 
-    def test_a_body_meets_forbidden_floor_where_shapely_says_so(self):
-        grid = room(5.0, 5.0)
-        rng = np.random.default_rng(3)
-        cells = rng.integers(10, 90, (40, 2))
-        grid.log_odds[cells[:, 0], cells[:, 1]] = 3.0
-        floor = price_floor(grid, robot())
-        rim = robot().body.rim(0.025)
-        squares = shapely.union_all(
-            [shapely.box(c * 0.05, r * 0.05, (c + 1) * 0.05, (r + 1) * 0.05) for r, c in np.argwhere(floor.forbidden)]
-        )
-        for _ in range(300):
-            x, y, heading = rng.uniform([0.6, 0.6, -np.pi], [4.4, 4.4, np.pi])
-            met = body_meets(floor.forbidden, floor.clearance, 0.05, rim, 0.025, x, y, np.cos(heading), np.sin(heading))
-            outline = transform_points([x, y, heading], OUTLINE)
-            # What the rim crosses by less than the points are apart may be missed; nothing else may.
-            if met:
-                self.assertTrue(shapely.LinearRing(outline).distance(squares) < 1e-9)
-            else:
-                crossed = shapely.LinearRing(outline).intersection(squares).length
-                self.assertLess(crossed, 0.03)
-
     def test_the_nearest_point_of_a_plan_is_shapelys(self):
         rng = np.random.default_rng(5)
         for _ in range(100):
@@ -112,62 +93,49 @@ class Shapes(unittest.TestCase):
                 np.sqrt(square), shapely.LineString(plan[:12]).distance(shapely.Point(point)), places=9
             )
 
-    def test_the_distance_from_body_to_line_is_shapelys_and_its_slopes_are_difference_quotients(self):
-        rng = np.random.default_rng(7)
-        body = shapely.Polygon(OUTLINE)
-        for _ in range(200):
-            pose, ends = rng.uniform(-1.5, 1.5, 3), rng.uniform(-1.5, 1.5, (2, 2))
-
-            def found(p, ends=ends):
-                return body_to_segment(OUTLINE, p[0], p[1], np.cos(p[2]), np.sin(p[2]), *ends[0], *ends[1])
-
-            distance, *slopes = found(pose)
-            local = (
-                np.array([[np.cos(pose[2]), np.sin(pose[2])], [-np.sin(pose[2]), np.cos(pose[2])]])
-                @ (ends - pose[:2]).T
-            )
-            line = shapely.LineString(local.T)
-            if distance > 0.0:
-                # Its points are a tenth of a metre apart: a line that cuts off a corner may be taken to pass it by.
-                self.assertAlmostEqual(distance, body.distance(line), delta=0.03)
-                if distance < 0.02:
-                    continue
-                for axis in range(3):
-                    step = 1e-6 * np.eye(3)[axis]
-                    self.assertAlmostEqual(
-                        slopes[axis], (found(pose + step)[0] - found(pose - step)[0]) / 2e-6, delta=1e-3
-                    )
-            else:
-                self.assertTrue(body.intersects(line))
-
 
 class NormalEquations(unittest.TestCase):
     def test_every_terms_derivatives_are_difference_quotients(self):
         rng, count = np.random.default_rng(0), 8
         poses = np.cumsum(rng.normal(0.0, 0.2, (count + 1, 3)), axis=0) + np.outer(np.arange(count + 1), [0.25, 0, 0])
         times = rng.uniform(0.2, 0.5, count)
-        limits = (0.5, 0.2, 0.6, 0.3, 0.4, 0.9, 0.27, 0.5, 4.0)
+        limits = limits_of(robot().drive)._replace(
+            top_speed=0.5,
+            reverse_speed=0.2,
+            top_turn_rate=0.6,
+            acceleration=0.3,
+            braking=0.4,
+            turn_acceleration=0.9,
+            top_rim_speed=0.5,
+            turning_radius=4.0,
+        )
         rows, columns = np.mgrid[0:80, 0:80]
-        floor = (np.abs(np.hypot(columns * 0.05 - 1.2, rows * 0.05 - 1.0)).astype(np.float32), 0.05)
-        body = (*robot().body.covering_discs, OUTLINE)
+        away = np.abs(np.hypot(columns * 0.05 - 1.2, rows * 0.05 - 1.0)).astype(np.float32)
         beside = poses[4, :2] + [0.3, 0.55]
         lines = np.array(
             [[*beside, *(beside + 0.4), 0, 0, 0.2], [*(poses[2, :2] - 0.6), *(poses[2, :2] - 0.6), 0, 0, 0.1]]
         )
-        matrix, right, costs = np.empty((4 * count, HALF + 1)), np.empty(4 * count), np.empty(7)
-        none, nothing = np.empty((0, HALF + 1)), np.empty(0)
+        equations, costs_only = Equations.for_band(count), Equations.for_costs()
         for term in range(7):
-            weights = np.zeros(7)
-            weights[term] = 10.0
-
-            def cost(p, t, weights=weights):
-                gather(p, t, (0.2, 0.1), False, limits, weights, (0.9, 0.1), floor, body, lines, none, nothing, costs)
-                return costs.sum()
-
-            gather(
-                poses, times, (0.2, 0.1), False, limits, weights, (0.9, 0.1), floor, body, lines, matrix, right, costs
+            problem = BandProblem(
+                limits=limits,
+                weights=np.where(np.arange(7) == term, 10.0, 0.0),
+                spare_to_floor=0.9,
+                spare_to_obstacles=0.1,
+                cells=Cells(np.zeros((80, 80), bool), away, 0.05, False),
+                body=shape_of(robot().body),
+                segments=lines,
+                speed=0.2,
+                turn_rate=0.1,
+                ends_at_speed=False,
             )
-            slopes = -2.0 * right
+
+            def cost(p, t, problem=problem):
+                gather(problem, p, t, costs_only)
+                return costs_only.costs.sum()
+
+            gather(problem, poses, times, equations)
+            slopes = -2.0 * equations.right
             self.assertGreater(np.abs(slopes).max(), 1e-4, term)
             for i in range(count):
                 for axis in range(4 if i < count - 1 else 1):

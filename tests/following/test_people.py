@@ -5,7 +5,7 @@ import numpy as np
 
 from tests.support import assert_input_error, robot
 from vinecompass import Command, VelocityWindow
-from vinecompass.costs import Walking
+from vinecompass.contact import Walking
 from vinecompass.following import TimeBand, meet, relate
 from vinecompass.geometry import arc, compose, distance_along
 from vinecompass.settings import PeopleRule, PeopleSettings
@@ -76,9 +76,9 @@ class Rules(unittest.TestCase):
         usual = PeopleSettings()
         mirrored = [
             rule.model_copy(update={key: "left" for key in ("prefer", "keep_to") if getattr(rule, key)})
-            for rule in usual.rule
+            for rule in usual.rules
         ]
-        for settings, sign in ((usual, -1.0), (PeopleSettings(rule=mirrored), 1.0)):
+        for settings, sign in ((usual, -1.0), (PeopleSettings(rules=mirrored), 1.0)):
             for kind in (VelocityWindow, TimeBand):
                 with self.subTest(kind=kind.__name__, sign=sign):
                     track, places, plans = self.pass_by(kind(robot(), people=settings), [9.0, 0.0], [-0.9, 0.0])
@@ -91,7 +91,7 @@ class Rules(unittest.TestCase):
     def test_velocities_are_shut_out_before_they_are_weighed(self):
         planner = VelocityWindow(robot())
         planner.follow(straight())
-        plan = planner.step([0.0, 0.0, 0.0], Command(0.8, 0.0), 0.1, people=[Walking(3.5, 0.0, -1.0, 0.0)])
+        plan = planner.step([0.0, 0.0, 0.0], Command(0.8, turn_rate=0.0), 0.1, people=[Walking(3.5, 0.0, -1.0, 0.0)])
         reasons = plan.considered.shut_out
         self.assertIn("people: near", reasons)
         for velocity, cost, reason in zip(plan.considered.velocities, plan.considered.cost, reasons, strict=True):
@@ -150,7 +150,7 @@ class Rules(unittest.TestCase):
         path = new_folder() / "settings.toml"
         head = 'format = "vinecompass settings"\nversion = 1\n'
         path.write_text(head + '[[people.rule]]\nname = "near"\nkeep_to = "left"\nfarthest = 3.0\n')
-        self.assertEqual(read_settings(path).people.rule, [PeopleRule(name="near", keep_to="left", farthest=3.0)])
+        self.assertEqual(read_settings(path).people.rules, [PeopleRule(name="near", keep_to="left", farthest=3.0)])
         path.write_text(head + '[[people.rule]]\nname = "near"\nkeep_to = "up"\n')
         assert_input_error(self, lambda: read_settings(path), "people.rule[0].keep_to", "up", "left")
 

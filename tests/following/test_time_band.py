@@ -5,9 +5,10 @@ import shapely
 
 from tests.support import altered_robot, assert_input_error, robot, room
 from vinecompass import Command, TimeBand, price_floor
-from vinecompass.costs import Walking
+from vinecompass.contact import Walking
 from vinecompass.following import Band, Obstacle, draw_tight, first_guess
 from vinecompass.geometry import arc, compose, relative, transform_points
+from vinecompass.motion import limits_of
 
 RESERVE = 0.97
 
@@ -50,7 +51,9 @@ class TightBands(unittest.TestCase):
         speed, turn_rate = speeds_of(band)
         self.assertLess(np.abs(speed).max(), 1.02 * drive.top_speed)
         self.assertLess(np.abs(turn_rate).max(), 1.02 * drive.top_turn_rate)
-        self.assertLess((np.abs(speed) + 0.5 * drive.track_width * np.abs(turn_rate)).max(), 1.05 * drive.top_rim_speed)
+        self.assertLess(
+            (np.abs(speed) + 0.5 * drive.track_width * np.abs(turn_rate)).max(), 1.05 * limits_of(drive).top_rim_speed
+        )
         self.assertLess(np.abs(np.diff(speed)).max() / band.times[0], 1.3 * drive.braking)
         chords = np.arctan2(*np.diff(band.poses[:, :2], axis=0).T[::-1])
         middle = 0.5 * (band.poses[1:, 2] + band.poses[:-1, 2])
@@ -120,7 +123,7 @@ class ThePlanner(unittest.TestCase):
         x = np.arange(1.0, 9.0, 0.1)
         planner.follow(np.column_stack([x, np.full(len(x), 3.02), np.zeros(len(x))]))
         for _ in range(4):
-            plan = planner.step([2.8, 3.02, 0.0], Command(0.5, 0.0), 0.1, floor=floor)
+            plan = planner.step([2.8, 3.02, 0.0], Command(0.5, turn_rate=0.0), 0.1, floor=floor)
         paths = plan.considered.paths
         self.assertGreaterEqual(len(paths), 2)
         beside = [path[np.argmin(np.abs(path[:, 0] - 5.0)), 1] for path in paths]
@@ -137,7 +140,7 @@ class ThePlanner(unittest.TestCase):
         planner = TimeBand(robot())
         x = np.arange(0.0, 9.0, 0.1)
         planner.follow(np.column_stack([x, np.zeros(len(x)), np.zeros(len(x))]))
-        plan = planner.step([0.0, 0.0, 0.0], Command(0.8, 0.0), 0.1, people=[Walking(4.5, 0.0, -0.8, 0.0)])
+        plan = planner.step([0.0, 0.0, 0.0], Command(0.8, turn_rate=0.0), 0.1, people=[Walking(4.5, 0.0, -0.8, 0.0)])
         chosen = plan.considered.paths[plan.considered.chosen]
         self.assertLess(chosen[:, 1].min(), -0.5)
         self.assertEqual(plan.encounters[0].rule.prefer, "right")

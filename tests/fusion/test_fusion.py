@@ -10,8 +10,8 @@ from tests.robot.test_kinematics import car, four_wheels
 from tests.support import altered_robot, assert_input_error, dry_run, robot, site, true_slip, wet_run
 from vinecompass import Command, LaserOdometry, OdometryFusion, Robot, Simulator, Track, compare_tracks, fuse
 from vinecompass.geometry import arc, chain, wrap_angle
-from vinecompass.rehearsal.recorder import Recorder
-from vinecompass.robot import steering_angle, wheel_speeds
+from vinecompass.links import Recorder
+from vinecompass.motion import steering_angle, wheel_speeds
 from vinecompass.runs import Imu, Positions, Wheels
 from vinecompass.settings import FusionSettings
 
@@ -28,10 +28,15 @@ def short_drive(told: Robot, seed: int):
     rng = np.random.default_rng(1000 + seed)
     imu = {"turn_rate_bias": rng.normal(0.0, 0.005), "acceleration_bias": tuple(rng.normal(0.0, 0.05, 2).tolist())}
     simulator = Simulator(
-        site().model_copy(update={"person": []}), altered_robot(told, imu=imu), start=[30.0, 18.5, np.pi], seed=seed
+        site().model_copy(update={"people": []}), altered_robot(told, imu=imu), start=[30.0, 18.5, np.pi], seed=seed
     )
     recorder = Recorder(told, simulator.pose)
-    commands = [Command()] * 20 + [Command(0.8)] * 40 + [Command(0.8, 0.15)] * 10 + [Command(0.0, 0.8)] * 40
+    commands = (
+        [Command()] * 20
+        + [Command(0.8)] * 40
+        + [Command(0.8, turn_rate=0.15)] * 10
+        + [Command(0.0, turn_rate=0.8)] * 40
+    )
     for command in [*commands, *[Command(0.6)] * 20]:
         recorder.add(command, simulator.step(command))
     return recorder.run(None)

@@ -19,9 +19,9 @@ def drive_of(kind):
         {"name": str(k), "position": [0.2, y], "direction_deg": d}
         for k, (y, d) in enumerate([(0.2, 0.0), (-0.2, 0.0), (0.0, 90.0)])
     ]
-    document = robot().drive.model_dump(exclude_none=True, exclude={"wheel"}) | {"kind": kind}
+    document = robot().drive.model_dump(exclude_none=True, exclude={"wheels"}) | {"kind": kind}
     if kind == "omni":
-        document = {key: value for key, value in document.items() if key != "track_width"} | {"wheel": wheels}
+        document = {key: value for key, value in document.items() if key != "track_width"} | {"wheels": wheels}
     if kind == "car":
         document |= {"wheelbase": 0.8, "turning_radius": 1.5}
     return Drive.model_validate(document)

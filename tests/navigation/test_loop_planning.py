@@ -8,9 +8,11 @@ from vinecompass.costs import BodyCheck, body_touches
 from vinecompass.following import Course
 from vinecompass.geometry import distance_along
 from vinecompass.grids import Beams
-from vinecompass.navigation.loop_planning import plan_for_loop, turn_fits
+from vinecompass.navigation import LoopPlanner
+from vinecompass.navigation.loop_planning import turn_fits
 from vinecompass.navigation.progress import ProgressWatch
-from vinecompass.settings import PlanSettings
+
+PLANNER = LoopPlanner(margin=0.04)
 
 
 def aisle():
@@ -26,15 +28,7 @@ class LoopPlans(unittest.TestCase):
         grid = room(8.0, 8.0)
         grid.log_odds[40:140, 30:60] = grid.log_odds[40:140, 96:126] = 3.0
         stop = np.array([3.8, 6.0, np.pi / 2])
-        plan = plan_for_loop(
-            price_floor(grid, robot()),
-            robot(),
-            np.array([3.9, 1.0, 1.5]),
-            stop,
-            margin=0.04,
-            settings=PlanSettings(),
-            explain=False,
-        )
+        plan = PLANNER.plan(price_floor(grid, robot()), robot(), np.array([3.9, 1.0, 1.5]), stop, explain=False)
         last = plan.poses[distance_along(plan.poses) > plan.length - 0.9, :2]
         bearings = np.arctan2(*np.diff(last, axis=0).T[::-1])
         self.assertLess(np.ptp(bearings), np.radians(1.0))
@@ -45,7 +39,7 @@ class LoopPlans(unittest.TestCase):
     def test_where_the_body_cannot_turn_it_backs_in_and_where_it_can_it_goes_ahead(self):
         floor = aisle()
         start, stop = np.array([4.0, 1.2, 0.0]), np.array([3.975, 4.5, -np.pi / 2])
-        plan = plan_for_loop(floor, robot(), start, stop, margin=0.04, settings=PlanSettings(), explain=True)
+        plan = PLANNER.plan(floor, robot(), start, stop, explain=True)
         self.assertTrue(plan.found, plan.reason)
         self.assertIn("lattice", plan.method)
         np.testing.assert_allclose(plan.poses[-1, :2], stop[:2], atol=0.06)
@@ -56,9 +50,7 @@ class LoopPlans(unittest.TestCase):
             course.next_leg()
             directions.append(course.direction)
         self.assertEqual(directions, [-1], "straight back to the stop, and not past it and ahead again")
-        ahead = plan_for_loop(
-            floor, robot(), start, stop * (1, 1, -1), margin=0.04, settings=PlanSettings(), explain=True
-        )
+        ahead = PLANNER.plan(floor, robot(), start, stop * (1, 1, -1), explain=True)
         self.assertEqual((ahead.found, ahead.method), (True, "a-star"))
 
     def test_it_drives_up_to_a_stop_that_is_taken_but_not_to_one_that_the_map_closes(self):
@@ -66,20 +58,17 @@ class LoopPlans(unittest.TestCase):
         live = LiveCosts(grid, robot())
         ends = np.array([[2.9, 0.2 * i - 0.4] for i in range(5)], np.float32)
         live.see(0.0, start, Beams(np.zeros_like(ends), ends, np.ones(5, bool)))
-        settings = PlanSettings()
-        plan = plan_for_loop(live.costmap, robot(), start, stop, margin=0.04, settings=settings, explain=True)
+        plan = PLANNER.plan(live.costmap, robot(), start, stop, explain=True)
         self.assertTrue(plan.found)
         self.assertIn("taken", plan.reason)
         self.assertTrue(0.2 < np.hypot(*(plan.poses[-1] - stop)[:2]) < 1.5)
         self.assertLess(plan.poses[-1, 0], 4.5, "on this side of it")
         self.assertAlmostEqual(plan.poses[-1, 2], np.arctan2(*(stop - plan.poses[-1])[1::-1]), places=6)
-        there = plan_for_loop(live.costmap, robot(), plan.poses[-1], stop, margin=0.04, settings=settings, explain=True)
+        there = PLANNER.plan(live.costmap, robot(), plan.poses[-1], stop, explain=True)
         self.assertEqual(there.status, "goal closed")
         grid.log_odds[50:70, 94:100] = 3.0
         mapped = price_floor(grid, robot())
-        self.assertFalse(
-            plan_for_loop(mapped, robot(), start, stop, margin=0.04, settings=settings, explain=True).found
-        )
+        self.assertFalse(PLANNER.plan(mapped, robot(), start, stop, explain=True).found)
 
     def test_a_turn_fits_as_the_body_does(self):
         check = BodyCheck(aisle(), robot())

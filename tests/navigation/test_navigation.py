@@ -20,7 +20,7 @@ class Safety(unittest.TestCase):
             current, pose = Command(), np.zeros(3)
             for step in range(60):
                 # Now and then it wants to turn as hard as it can.
-                wanted = Command(1.1, 0.2 if trial % 2 or step % 8 else float(rng.uniform(-1.4, 1.4)))
+                wanted = Command(1.1, turn_rate=0.2 if trial % 2 or step % 8 else float(rng.uniform(-1.4, 1.4)))
                 current = self.safe(wanted, current, transform_points(inverse(pose), points))
                 self.assertLessEqual(abs(current.speed), drive.top_speed)
                 pose = compose(pose, arc([current.speed, 0.0, current.turn_rate], 0.1))
@@ -28,17 +28,17 @@ class Safety(unittest.TestCase):
                 self.assertFalse(placed.intersects(shapely.MultiPoint(points)))
 
     def test_a_clear_way_is_not_slowed_and_a_blocked_turn_is_not_made(self):
-        self.assertAlmostEqual(self.safe(Command(0.07, 0.0), Command(), [[3.0, 2.0]]).speed, 0.07)
+        self.assertAlmostEqual(self.safe(Command(0.07, turn_rate=0.0), Command(), [[3.0, 2.0]]).speed, 0.07)
         turning, turned, corner = Command(), 0.0, np.array([[0.42, 0.36]])
         for _ in range(100):
-            turning = self.safe(Command(0.0, 1.0), turning, transform_points([0.0, 0.0, -turned], corner))
+            turning = self.safe(Command(0.0, turn_rate=1.0), turning, transform_points([0.0, 0.0, -turned], corner))
             turned += 0.1 * turning.turn_rate
         placed = shapely.Polygon(transform_points([0.0, 0.0, turned], robot().body.polygon))
         self.assertEqual(turning.turn_rate, 0.0)
         self.assertTrue(0.0 < placed.distance(shapely.Point(corner[0])) < 0.02)
 
     def test_what_is_inside_the_margin_already_does_not_pin_the_robot(self):
-        self.assertGreater(self.safe(Command(0.3, 0.0), Command(), [[0.0, 0.33]]).speed, 0.0)
+        self.assertGreater(self.safe(Command(0.3, turn_rate=0.0), Command(), [[0.0, 0.33]]).speed, 0.0)
 
 
 class Stale(unittest.TestCase):
@@ -47,7 +47,7 @@ class Stale(unittest.TestCase):
         scan = next(iter(run.scans))
         for t, stamp in ((2.0, 2.0), (0.2, -1.0), (-0.1, -0.1)):
             navigator = Navigator(short_mapping().grid, robot(), run.start, run.start + [1, 0, 0], seed=1)
-            navigator._command = Command(0.5, 0.3)
+            navigator._command = Command(0.5, turn_rate=0.3)
             odometry = Track(np.array([stamp - 0.1, stamp]), np.zeros((2, 3)))
             command = navigator.step(t, scan, odometry)
             self.assertEqual(navigator.state, "stale")

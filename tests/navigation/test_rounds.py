@@ -1,20 +1,21 @@
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 
 from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run, site
-from vinecompass import Command, Navigator, Round, Settings, Track, Zone, price_floor, read_round
-from vinecompass.costs import Walking
+from vinecompass import Command, Navigator, Settings, Track, Zone, price_floor, read_round
+from vinecompass.contact import Walking
 from vinecompass.geometry import arc, compose, inverse, transform_points
-from vinecompass.navigation import InputWatch, MissionLog, RoundStop, Safety
-from vinecompass.navigation.recovery import RECOVERIES, Recovery
+from vinecompass.motion import limit_command, limits_of
+from vinecompass.navigation import InputWatch, MissionLog, Safety, Situation
+from vinecompass.navigation.recoveries import RECOVERIES, BackOut
 from vinecompass.navigation.seen_before import SeenBefore
-from vinecompass.robot import limit_command
 from vinecompass.runs import Scan
 from vinecompass.settings import SafetySettings
 
-DRIVING = Command(0.5, 0.0)
+DRIVING = Command(0.5, turn_rate=0.0)
 HEAD = 'format = "vinecompass round"\nversion = 1\n'
 
 
@@ -28,11 +29,11 @@ class RoundFile(unittest.TestCase):
         text = 'dock = "dock"\n[[stop]]\nname = "press"\ndwell = 3.0\n'
         text += '[[stop]]\npose = [30.0, 18.5, 90.0]\non_failure = "stop"\n'
         the_round = self.read(text)
-        first, second = the_round.goals(site().stop)
+        first, second = the_round.goals(site().stops)
         np.testing.assert_allclose(first.pose, site().find_stop("press").site_pose)
         np.testing.assert_allclose(second.pose, [30.0, 18.5, np.pi / 2])
         self.assertEqual((first.rules.dwell, second.rules.on_failure, second.name), (3.0, "stop", "stop 2"))
-        np.testing.assert_allclose(the_round.initial_pose(site().stop, None), site().find_stop("dock").site_pose)
+        np.testing.assert_allclose(the_round.initial_pose(site().stops, None), site().find_stop("dock").site_pose)
         self.assertIsNone(self.read('found = true\n[[stop]]\nname = "press"\n').initial_pose([], [1, 2, 3]))
         told = self.read('start = [1.0, 2.0, 90.0]\n[[stop]]\nname = "press"\n').initial_pose([], None)
         np.testing.assert_allclose(told, [1.0, 2.0, np.pi / 2])
@@ -48,7 +49,7 @@ class RoundFile(unittest.TestCase):
             ('[[stop]]\nname = "press"\npos = 1\n', ["stop[0].pos", "perhaps `pose`"]),
         ):
             with self.subTest(text=text):
-                assert_input_error(self, lambda t=text: self.read(t).goals(site().stop), *words)
+                assert_input_error(self, lambda t=text: self.read(t).goals(site().stops), *words)
         grid = short_mapping().grid
         for goal, words in (([500.0, 0.0, 0.0], ["lies off the map", "500"]), ([np.nan, 0.0, 0.0], ["goal", "finite"])):
             assert_input_error(self, lambda g=goal: Navigator(grid, robot(), short_run().start, g, seed=1), *words)
@@ -151,7 +152,7 @@ class Guarding(unittest.TestCase):
         command = Command()
         for i in range(20):
             command = safety.check(
-                0.1 * i, Command(1.0, 0.0), command, nothing, duration=0.1, pose=[3, 2, 0], floor=floor
+                0.1 * i, Command(1.0, turn_rate=0.0), command, nothing, duration=0.1, pose=[3, 2, 0], floor=floor
             )
         self.assertLessEqual(command.speed, 0.3 + 1e-6)
         self.assertEqual([each.rule for each in log.interventions], ["in a slow zone"])
@@ -160,13 +161,19 @@ class Guarding(unittest.TestCase):
         person = [Walking(4.0, 2.0)]
         for i in range(20):
             command = safety.check(
-                3.0 + 0.1 * i, Command(1.0, 0.0), command, nothing, duration=0.1, pose=[3, 2, 0], people=person
+                3.0 + 0.1 * i,
+                Command(1.0, turn_rate=0.0),
+                command,
+                nothing,
+                duration=0.1,
+                pose=[3, 2, 0],
+                people=person,
             )
         self.assertLess(command.speed, 0.3)
         self.assertTrue({"near a person", "brakes before something seen"} & {i.rule for i in log.interventions[1:]})
-        wild = safety.check(9.0, Command(np.inf, np.nan), command, nothing, duration=0.1)
+        wild = safety.check(9.0, Command(np.inf, turn_rate=np.nan), command, nothing, duration=0.1)
         self.assertTrue(np.isfinite(wild.velocity).all())
-        self.assertEqual(wild, limit_command(Command(), command, 0.1, robot().drive))
+        self.assertEqual(wild, limit_command(Command(), command, 0.1, limits_of(robot().drive)))
 
     def test_nobody_is_run_into_however_he_walks(self):
         rng, safety = np.random.default_rng(8), Safety(robot())
@@ -178,7 +185,7 @@ class Guarding(unittest.TestCase):
             for i in range(40):
                 command = safety.check(
                     0.1 * i,
-                    Command(1.1, 0.2),
+                    Command(1.1, turn_rate=0.2),
                     command,
                     np.zeros((0, 2)),
                     duration=0.1,
@@ -205,6 +212,12 @@ class Guarding(unittest.TestCase):
         self.assertEqual(len(before.add(120.0, pose, np.zeros((0, 2)))), 0)
 
 
+def situation(t, pose, floor):
+    """A moment at which a robot that does not know where it is stands somewhere."""
+    estimate = mock.Mock(settled=False)
+    return Situation(t, 0.1, pose, estimate, floor, (), False, np.zeros((0, 2)), 0.0, Command(), np.zeros(3))
+
+
 class Modes(unittest.TestCase):
     def navigator(self, **settings):
         run = short_run()
@@ -228,7 +241,7 @@ class Modes(unittest.TestCase):
         held = self.steps(navigator, 4, 4)
         self.assertTrue(held[-1].standing)
         self.assertEqual((navigator.state, navigator.reason), ("holding", "lunch"))
-        navigator.manual(Command(5.0, 0.0))
+        navigator.manual(Command(5.0, turn_rate=0.0))
         driven = self.steps(navigator, 4, 8)
         self.assertEqual(navigator.state, "manual")
         self.assertGreater(driven[-1].speed, driven[0].speed)
@@ -278,30 +291,26 @@ class Modes(unittest.TestCase):
                 self.assertEqual(navigator.log.stops[0].status, "failed")
 
     def test_every_recovery_keeps_to_its_limit(self):
-        floor, start = price_floor(room(), robot()), np.array([3.0, 2.0, 0.0])
-        for kind, limit in RECOVERIES.items():
-            with self.subTest(kind=kind):
-                recovery, pose, t = Recovery(kind, "a test", 0.0, start), start, 0.0
-                while (command := recovery.step(t, pose, floor, robot(), lambda: False)) is not None:
-                    pose, t = compose(pose, arc(command.velocity, 0.1)), t + 0.1
-                    self.assertLessEqual(t, limit.seconds + 0.11)
-                self.assertLessEqual(np.hypot(*(pose - start)[:2]), min(limit.metres, 0.6) + 0.05)
+        start = np.array([3.0, 2.0, 0.0])
+        for kind in RECOVERIES.values():
+            with self.subTest(kind=kind.name):
+                recovery, pose, t = self.carry_out(kind, start)
+                self.assertLessEqual(t, kind.seconds + 0.11)
+                self.assertLessEqual(np.hypot(*(pose - start)[:2]), (BackOut.metres if kind is BackOut else 0.0) + 0.05)
                 self.assertIn("because a test", str(recovery))
         # Backing out ends before the wall behind; where there is no room behind, it goes ahead.
         for x, low, high in ((0.8, 0.36, 0.75), (0.42, 0.90, 0.95)):
             with self.subTest(x=x):
-                pose, t = np.array([x, 2.0, 0.0]), 0.0
-                recovery = Recovery("back out", "a test", 0.0, pose)
-                while (command := recovery.step(t, pose, floor, robot(), lambda: False)) is not None:
-                    pose, t = compose(pose, arc(command.velocity, 0.1)), t + 0.1
+                _, pose, _ = self.carry_out(BackOut, np.array([x, 2.0, 0.0]))
                 self.assertTrue(low < pose[0] < high, pose)
 
-
-class OneStopRound(unittest.TestCase):
-    def test_a_pose_is_a_round_of_one_stop(self):
-        goal = Round.to_pose([1.0, 2.0, np.pi / 2]).goals()[0]
-        np.testing.assert_allclose(goal.pose, [1.0, 2.0, np.pi / 2])
-        self.assertEqual(goal.rules, RoundStop(name="goal", pose=(1.0, 2.0, 90.0)))
+    def carry_out(self, kind, start):
+        """Do as a recovery says in a room until it is over; return it, where that leads, and how long it takes."""
+        floor, pose, t = price_floor(room(), robot()), start, 0.0
+        recovery = kind("a test", situation(t, pose, floor), robot())
+        while (command := recovery.step(situation(t, pose, floor))) is not None:
+            pose, t = compose(pose, arc(command.velocity, 0.1)), t + 0.1
+        return recovery, pose, t
 
 
 if __name__ == "__main__":

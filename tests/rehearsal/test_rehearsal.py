@@ -3,9 +3,9 @@ import unittest
 import numpy as np
 
 from tests.support import assert_input_error, robot, short_mapping, site
-from vinecompass import InputError, Round, Settings, Zone, record_drive, rehearse
+from vinecompass import InputError, Round, Settings, Zone, record_drive, rehearse_mission
 from vinecompass.grids import grid_from_polygons
-from vinecompass.rehearsal import LiveFault
+from vinecompass.links import LiveFault
 from vinecompass.simulation import Site
 
 GRID = short_mapping().grid
@@ -17,7 +17,7 @@ class Missions(unittest.TestCase):
         drive = robot().drive
         for seed in (1, 2):
             with self.subTest(seed=seed):
-                mission = rehearse(
+                mission = rehearse_mission(
                     site(), robot(), GRID, GOAL, initial_pose=site().start_pose + [0.3, 0.2, 0.2], seed=seed
                 )
                 self.assertEqual((mission.arrived, mission.reason, mission.contacts), (True, "", 0))
@@ -31,7 +31,7 @@ class Missions(unittest.TestCase):
                 self.assertLess(np.abs(mission.run.truth.poses[-1] - GOAL)[:2].max(), 0.10)
 
     def test_the_same_seed_gives_the_same_mission(self):
-        one, other = (rehearse(site(), robot(), GRID, GOAL, seed=3, time_limit=6.0) for _ in range(2))
+        one, other = (rehearse_mission(site(), robot(), GRID, GOAL, seed=3, time_limit=6.0) for _ in range(2))
         self.assertEqual(one.track.poses.tobytes(), other.track.poses.tobytes())
         self.assertEqual(one.run.scans.ranges.tobytes(), other.run.scans.ranges.tobytes())
 
@@ -46,17 +46,19 @@ class Missions(unittest.TestCase):
                 (1.2, -1.5, 1.5, 1.5),
             )
         ]
-        mission = rehearse(site(), robot(), GRID, GOAL, zones=fence, seed=1, time_limit=4.0)
+        mission = rehearse_mission(site(), robot(), GRID, GOAL, zones=fence, seed=1, time_limit=4.0)
         self.assertFalse(mission.arrived)
         self.assertIn("closed zone", mission.reason)
         self.assertLess(mission.run.truth.length, 0.05)
 
     def test_a_crate_left_in_the_way_is_driven_round(self):
         document = site().model_dump()
-        document["solid"].append({"name": "crate", "polygon": [(36.1, 23.0), (36.9, 23.0), (36.9, 23.3), (36.1, 23.3)]})
-        document["person"] = []
+        document["solids"].append(
+            {"name": "crate", "polygon": [(36.1, 23.0), (36.9, 23.0), (36.9, 23.3), (36.1, 23.3)]}
+        )
+        document["people"] = []
         changed = Site.model_validate(document)
-        mission = rehearse(changed, robot(), GRID, np.array([36.6, 21.6, -1.57]), seed=4)
+        mission = rehearse_mission(changed, robot(), GRID, np.array([36.6, 21.6, -1.57]), seed=4)
         self.assertTrue(mission.arrived, mission.reason)
         self.assertEqual(mission.contacts, 0)
         self.assertLess(mission.position_error, 0.10)
@@ -74,7 +76,7 @@ class RoundsAndFaults(unittest.TestCase):
             }
         )
         settings = Settings.model_validate({"navigation": {"recovery": ["forget obstacles"]}})
-        mission = rehearse(site(), robot(), GRID, the_round, settings=settings, seed=2)
+        mission = rehearse_mission(site(), robot(), GRID, the_round, settings=settings, seed=2)
         self.assertEqual([each.name for each in mission.arrivals], ["south", "walled in", "dock"])
         self.assertEqual([each.reached for each in mission.arrivals], [True, False, True])
         self.assertRegex(mission.arrivals[1].reason, "unknown floor|closed|touches")
@@ -87,7 +89,7 @@ class RoundsAndFaults(unittest.TestCase):
         dwelt = [entry for entry in mission.log.states if entry.state == "dwelling"]
         self.assertGreaterEqual(mission.arrivals[0].t - dwelt[0].t, 0.99)
         with self.assertRaisesRegex(InputError, "atlantis"):
-            rehearse(site(), robot(), GRID, Round.model_validate({"stop": [{"name": "atlantis"}]}), seed=1)
+            rehearse_mission(site(), robot(), GRID, Round.model_validate({"stop": [{"name": "atlantis"}]}), seed=1)
 
     def test_one_fault_each_never_a_contact_and_it_arrives_or_says_why(self):
         for kind, duration, arrives, words in (
@@ -101,7 +103,7 @@ class RoundsAndFaults(unittest.TestCase):
         ):
             with self.subTest(kind=kind, duration=duration):
                 fault = LiveFault(kind, 3.0, duration)
-                mission = rehearse(site(), robot(), GRID, GOAL, seed=5, fault=fault, time_limit=60.0)
+                mission = rehearse_mission(site(), robot(), GRID, GOAL, seed=5, fault=fault, time_limit=60.0)
                 self.assertEqual((mission.contacts, mission.limits_kept()), (0, True))
                 self.assertEqual(mission.arrived, arrives, mission.reason)
                 self.assertIn(words, mission.reason)
@@ -109,7 +111,7 @@ class RoundsAndFaults(unittest.TestCase):
 
     def test_carried_away_it_finds_itself_and_goes_on(self):
         fault = LiveFault("carried away", 4.0, place=(34.5, 18.4, 3.0))
-        mission = rehearse(site(), robot(), GRID, GOAL, seed=5, fault=fault, time_limit=120.0)
+        mission = rehearse_mission(site(), robot(), GRID, GOAL, seed=5, fault=fault, time_limit=120.0)
         self.assertEqual(mission.contacts, 0)
         self.assertIn("finding itself", [entry.state for entry in mission.log.states])
         self.assertTrue(mission.arrived or "know where it is" in mission.reason, mission.reason)
@@ -120,7 +122,7 @@ class People(unittest.TestCase):
         corners = [(0.0, 0.0), (14.0, 0.0), (14.0, 14.0), (0.0, 14.0)]
         grid = grid_from_polygons(corners, [], cell_size=0.05)
         free, met = (
-            rehearse(
+            rehearse_mission(
                 Site.model_validate(
                     {
                         "name": "hall",

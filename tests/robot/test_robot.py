@@ -5,7 +5,8 @@ import shapely
 
 from tests.support import assert_input_error, clockwise_robot, edited, robot
 from vinecompass import Command, read_robot
-from vinecompass.robot import Body, limit_command
+from vinecompass.motion import limit_command, limits_of
+from vinecompass.robot import Body
 
 
 class RobotFile(unittest.TestCase):
@@ -55,7 +56,7 @@ class Limits(unittest.TestCase):
         wishes = [*rng.normal(scale=3.0, size=(500, 2)), (np.nan, 1.0), (np.inf, -np.inf), (0.0, 0.0)]
         current = Command()
         for speed, turn_rate in wishes:
-            command = limit_command(Command(speed, turn_rate), current, 0.1, drive)
+            command = limit_command(Command(speed, turn_rate=turn_rate), current, 0.1, limits_of(drive))
             self.assertTrue(-drive.reverse_speed <= command.speed <= drive.top_speed)
             self.assertLessEqual(abs(command.turn_rate), drive.top_turn_rate)
             change = abs(command.speed) - abs(current.speed)

@@ -98,7 +98,7 @@ class AsRecorded(unittest.TestCase):
         run, folder = short_run(), new_folder() / "run"
         document = run.robot.model_dump(exclude_none=True)
         document["drive"] |= {"kind": "car", "wheelbase": 0.8, "turning_radius": 1.5}
-        document["lidar"][0]["stamp_offset"] = 0.25
+        document["lidars"][0]["stamp_offset"] = 0.25
         wheels = dataclasses.replace(run.wheels, steering=np.linspace(-0.3, 0.3, len(run.wheels.t)))
         made = dataclasses.replace(
             run,

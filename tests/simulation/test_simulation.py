@@ -69,7 +69,7 @@ class TheRecordedRun(unittest.TestCase):
             position={"mount": (-0.3, 0.1), "noise": 1e-6, "rate": 5.0},
         )
         simulator = Simulator(site(), made, start=[25.5, 9.5, 0.0], seed=2)
-        readings = [simulator.step(Command(0.5, 0.6)) for _ in range(30)]
+        readings = [simulator.step(Command(0.5, turn_rate=0.6)) for _ in range(30)]
         t = np.concatenate([r.imu.t for r in readings])[120:]
         truth = np.concatenate([r.truth.poses for r in readings])
         velocities = np.concatenate([r.velocities for r in readings])
@@ -140,26 +140,27 @@ class Motion(unittest.TestCase):
 
     def test_people_walk_their_routes_and_wait_for_the_robot(self):
         simulator = Simulator(site(), robot(), seed=5)
-        route = shapely.LineString(site().person[0].route)
+        route = shapely.LineString(site().people[0].route)
         moved = 0.0
         for _ in range(100):
-            before = simulator.people[0, :2]
+            before = simulator.people[0]
             simulator.step(Command())
-            moved += np.hypot(*(simulator.people[0, :2] - before))
-            self.assertLess(route.distance(shapely.Point(simulator.people[0, :2])), 1e-6)
-        self.assertAlmostEqual(moved / 10.0, site().person[0].speed, delta=0.15)
+            person = simulator.people[0]
+            moved += np.hypot(person.x - before.x, person.y - before.y)
+            self.assertLess(route.distance(shapely.Point(person.x, person.y)), 1e-6)
+        self.assertAlmostEqual(moved / 10.0, site().people[0].speed, delta=0.15)
         start = np.array([20.0, 19.2, 0.0])
         blocked = Simulator(site(), robot(), start=start, seed=5)
         for _ in range(600):
             readings = blocked.step(Command())
             self.assertFalse(readings.contact)
-            self.assertGreater(np.hypot(*(blocked.people[:, :2] - start[:2]).T).min(), 0.9)
+            self.assertGreater(min(np.hypot(each.x - start[0], each.y - start[1]) for each in blocked.people), 0.9)
 
     def test_nobody_waits_for_ever(self):
         # At the end of its route a person has nowhere to turn back to, so it steps aside for a robot that stays.
         post = site().model_copy(
             update={
-                "person": [site().person[1].model_copy(update={"route": [(39.5, 9.0), (39.5, 14.0)], "speed": 1.0})]
+                "person": [site().people[1].model_copy(update={"route": [(39.5, 9.0), (39.5, 14.0)], "speed": 1.0})]
             }
         )
         body = shapely.affinity.translate(
@@ -172,7 +173,8 @@ class Motion(unittest.TestCase):
             gaps = []
             for _ in range(300):
                 self.assertFalse(simulator.step(Command()).contact)
-                gaps.append(body.distance(shapely.Point(simulator.people[0, :2])) - simulator.people[0, 2])
+                person = simulator.people[0]
+                gaps.append(body.distance(shapely.Point(person.x, person.y)) - person.radius)
             self.assertGreater(gaps[-1], 0.5)
 
 

@@ -168,7 +168,7 @@ def load_zones(path: Path | None) -> list[Zone]:
         return []
     if path.suffix == ".png":
         return list(read_map_record(path).zones)
-    return read_site(path).zone if '"vinecompass site"' in read_text(path) else read_zones(path)
+    return read_site(path).zones if '"vinecompass site"' in read_text(path) else read_zones(path)
 
 
 def load_map(path: Path) -> Grid:

@@ -114,7 +114,7 @@ def run_drive(
     """Do what the command does."""
     from vinecompass.errors import InputError
     from vinecompass.files import check_replaceable, read_text
-    from vinecompass.rehearsal import rehearse
+    from vinecompass.rehearsal import rehearse_mission
     from vinecompass.robot import read_robot
     from vinecompass.runs import RUN_MARKER, compare_tracks, write_run
     from vinecompass.simulation import read_site
@@ -137,19 +137,19 @@ def run_drive(
             scenes.append(navigator.scene())
 
     with progress_bar() as progress:
-        mission = rehearse(
+        mission = rehearse_mission(
             site,
             robot,
             grid,
             the_round,
             start=None if start is None else find_pose(start, option="--from", site=site),
             initial_pose=None if at is None else find_pose(at, option="--at"),
-            zones=site.zone,
+            zones=site.zones,
             settings=chosen,
             seed=seed,
             time_limit=time_limit,
             site_toml=read_text(site_path),
-            on_step=look,
+            watch=look,
             progress=progress,
         )
     truth = mission.run.truth

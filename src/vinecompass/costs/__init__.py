@@ -1,7 +1,7 @@
 """Floor 2: what the floor costs, and where the body fits."""
 
 from vinecompass.costs.body_check import BodyCheck, body_clearance, body_touches, standing_robot, touches_on_the_way
-from vinecompass.costs.costmap import Charge, CostMap, price_floor, price_stack
+from vinecompass.costs.costmap import Charge, CostMap, Floor, price_floor, price_stack
 from vinecompass.costs.costmap_files import write_costmap
 from vinecompass.costs.fall import FALLS, ClearanceLayer, price_at_gap
 from vinecompass.costs.free_width import free_width
@@ -9,15 +9,15 @@ from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, on
 from vinecompass.costs.live_costs import LiveCosts
 from vinecompass.costs.live_obstacles import LiveObstacles
 from vinecompass.costs.narrow_places import NarrowPlace, find_narrow_places
-from vinecompass.costs.people import PERSON_RADIUS, PeopleLayer, Walking
+from vinecompass.costs.people import PeopleLayer
 
 __all__ = [
     "FALLS",
-    "PERSON_RADIUS",
     "BodyCheck",
     "Charge",
     "ClearanceLayer",
     "CostMap",
+    "Floor",
     "Layer",
     "LiveCosts",
     "LiveObstacles",
@@ -25,7 +25,6 @@ __all__ = [
     "NarrowPlace",
     "PeopleLayer",
     "PointsLayer",
-    "Walking",
     "ZoneLayer",
     "body_clearance",
     "body_touches",

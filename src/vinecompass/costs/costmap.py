@@ -4,20 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import cast
+from typing import NamedTuple, cast
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.contact import Cells, Walking
 from vinecompass.costs.fall import ClearanceLayer
+from vinecompass.costs.kernels import NO_WAYS
 from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, one_way_headings, slow_speeds
-from vinecompass.costs.people import PeopleLayer, Walking
+from vinecompass.costs.people import PeopleLayer
 from vinecompass.errors import InputError
 from vinecompass.grids import Grid, Zone, clearance
 from vinecompass.robot import Robot
 from vinecompass.settings import CostSettings
 
-__all__ = ["Charge", "CostMap", "people_layer", "price_floor", "price_stack"]
+__all__ = ["Charge", "CostMap", "Floor", "people_layer", "price_floor", "price_stack"]
 
 
 @dataclass(frozen=True)
@@ -29,6 +31,22 @@ class Charge:
 
     def __str__(self) -> str:
         return f"{'closed' if np.isinf(self.factor) else f'x {self.factor:.2f}'}: {self.why}"
+
+
+class Floor(NamedTuple):
+    """Priced floor as kernels take it.
+
+    Parameters
+    ----------
+    prices : array, (rows, columns), float32
+    one_way : array, (rows, columns), float32
+        Of size 0 where there is no one-way zone.
+    cells : Cells
+    """
+
+    prices: NDArray[np.float32]
+    one_way: NDArray[np.float32]
+    cells: Cells
 
 
 @dataclass(frozen=True)
@@ -53,6 +71,8 @@ class CostMap:
         Heading of the one-way zone over each cell in the grid's frame, `nan` for none.
     top_speeds : array, (rows, columns), float32, or None
         Speed not to exceed over each cell, m/s; `inf` outside slow zones.
+    closed_beyond : bool
+        Whether the floor off the map is forbidden: it is unknown floor, and treated like that.
     """
 
     grid: Grid
@@ -63,6 +83,17 @@ class CostMap:
     stack: Sequence[Layer] = ()
     one_way: NDArray[np.float32] | None = None
     top_speeds: NDArray[np.float32] | None = None
+    closed_beyond: bool = True
+
+    @property
+    def floor(self) -> Floor:
+        """What kernels take of it; its arrays are these."""
+        return Floor(self.prices, NO_WAYS if self.one_way is None else self.one_way, self.cells)
+
+    @property
+    def cells(self) -> Cells:
+        """What contact is tested with; its arrays are these."""
+        return Cells(self.forbidden, self.clearance, self.grid.cell_size, self.closed_beyond)
 
     def explain(self, x: float, y: float) -> dict[str, Charge]:
         """Return what each layer charges at a site point and why, by its name; empty off the map."""
@@ -85,8 +116,16 @@ class CostMap:
         names = [layer.name for layer in self.stack[:-1] if np.isinf(self.layers[layer.name][at])]
         return names[0] if names else ""
 
+    def closed_floor(self, cell: ArrayLike) -> str:
+        """Return what the forbidden floor at a cell is called: by the layer that closes it, or as the map's edge."""
+        name = self.closing_layer(cell)
+        return f"floor closed by the layer {name!r}" if name else "the edge of the map, beyond which all is unknown,"
+
     def nearest_forbidden(self, cell: ArrayLike) -> NDArray[np.int64] | None:
-        """Return the forbidden cell nearest to a cell, or None if there is none."""
+        """Return the forbidden cell nearest to a cell, or None if there is none.
+
+        Where the floor beyond the map's edge is nearer, the cell of the edge that stands for it.
+        """
         at = np.asarray(cell)
         distance = float(self.clearance[tuple(at)])
         if not np.isfinite(distance):
@@ -95,7 +134,20 @@ class CostMap:
         low = np.maximum(at - reach, 0)
         block = self.forbidden[low[0] : at[0] + reach + 1, low[1] : at[1] + reach + 1]
         cells = np.argwhere(block) + low
-        return np.asarray(cells[int(np.argmin(np.hypot(*(cells - at).T)))]) if len(cells) else None
+        if len(cells):
+            away = np.hypot(*(cells - at).T)
+            if float(away.min()) * self.grid.cell_size < distance + 0.5 * self.grid.cell_size:
+                return np.asarray(cells[int(np.argmin(away))])
+        return self._nearest_edge(at) if self.closed_beyond else None
+
+    def _nearest_edge(self, cell: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Return the cell of the map's edge nearest to a cell."""
+        last = np.array(self.grid.shape) - 1
+        to_edges = np.concatenate([cell, last - cell])
+        side = int(np.argmin(to_edges))
+        edge = cell.copy()
+        edge[side % 2] = 0 if side < 2 else last[side % 2]
+        return edge
 
     def _why(self, layer: Layer, x: float, y: float, cell: NDArray[np.int64]) -> str:
         if layer.name != ClearanceLayer.name:
@@ -103,8 +155,8 @@ class CostMap:
         nearest = self.nearest_forbidden(cell)
         if nearest is None:
             return "nothing closed anywhere"
-        (nx, ny), closing = self.grid.points_of(nearest[None])[0], self.closing_layer(nearest)
-        return f"{self.clearance[tuple(cell)]:.2f} m from floor closed by the layer {closing!r} at {nx:.2f}, {ny:.2f}"
+        nx, ny = self.grid.points_of(nearest[None])[0]
+        return f"{self.clearance[tuple(cell)]:.2f} m from {self.closed_floor(nearest)} at {nx:.2f}, {ny:.2f}"
 
 
 def price_floor(
@@ -143,10 +195,10 @@ def price_floor(
     Examples
     --------
     >>> from vinecompass import demo_file, read_robot
-    >>> grid = Grid(np.full((60, 60), -3.0, np.float32), cell_size=0.05)
+    >>> grid = Grid(np.full((100, 100), -3.0, np.float32), cell_size=0.05)
     >>> grid.log_odds[:, 0] = 3.0
     >>> costmap = price_floor(grid, read_robot(demo_file("robot.toml")))
-    >>> costmap.explain(0.1, 1.5)["clearance"].factor, costmap.explain(2.5, 1.5)["clearance"].factor
+    >>> costmap.explain(0.1, 2.5)["clearance"].factor, costmap.explain(2.5, 2.5)["clearance"].factor
     (inf, 1.0)
     """
     s = settings or CostSettings()
@@ -179,12 +231,13 @@ def price_stack(
     forbidden = np.zeros(grid.shape, dtype=bool)
     for factors in layers.values():
         forbidden |= np.isinf(factors)
-    near = replace(last, clearance=clearance(forbidden, grid.cell_size))
+    beyond = not any(isinstance(layer, MapLayer) and layer.unknown != "closed" for layer in lower)
+    near = replace(last, clearance=clearance(forbidden, grid.cell_size, closed_beyond=beyond))
     layers[near.name] = near.charge(grid, robot)
     prices = np.ones(grid.shape, np.float32)
     for factors in layers.values():
         prices *= factors
-    return CostMap(grid, prices, forbidden, near.clearance, layers, (*lower, near), one_way)
+    return CostMap(grid, prices, forbidden, near.clearance, layers, (*lower, near), one_way, closed_beyond=beyond)
 
 
 def _checked(layer: Layer, grid: Grid, robot: Robot) -> NDArray[np.float32]:

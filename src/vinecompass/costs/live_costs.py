@@ -8,11 +8,12 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.contact import Walking
 from vinecompass.costs.costmap import people_layer, price_floor
 from vinecompass.costs.fall import ClearanceLayer
 from vinecompass.costs.layers import Layer
 from vinecompass.costs.live_obstacles import LiveObstacles
-from vinecompass.costs.people import PERSON_RADIUS, PeopleLayer, Walking
+from vinecompass.costs.people import PeopleLayer
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.grids import Beams, Grid, Zone, clearance
 from vinecompass.robot import Robot
@@ -87,8 +88,7 @@ class LiveCosts:
             The cells whose prices may have changed; empty slices if none has.
         """
         walkers, standers = (
-            _end_on(beams, pose, [(each.x, each.y) for each in people if each.walks == walks])
-            for walks in (True, False)
+            _end_on(beams, pose, [each for each in people if each.walks == walks]) for walks in (True, False)
         )
         seen = replace(beams, hit=beams.hit & ~walkers)
         return self._take_up(*self.obstacles.see(t, pose, seen, sensor, brief=standers))
@@ -135,7 +135,15 @@ class LiveCosts:
     def _price_anew(self, changed: Window) -> Window:
         """Measure clearance within reach of changed cells, and price them."""
         window, source = self._widened(changed, 1), self._widened(changed, 2)
-        distance = clearance(self.costmap.forbidden[source], self._grid.cell_size)
+        rows, columns = source
+        beyond = self.costmap.closed_beyond
+        sides = (
+            beyond and rows.start == 0,
+            beyond and rows.stop == self._grid.shape[0],
+            beyond and columns.start == 0,
+            beyond and columns.stop == self._grid.shape[1],
+        )
+        distance = clearance(self.costmap.forbidden[source], self._grid.cell_size, closed_beyond=sides)
         inner = tuple(slice(w.start - s.start, w.stop - s.start) for w, s in zip(window, source, strict=True))
         near = replace(self._near, clearance=distance[inner])
         self.costmap.clearance[window] = near.clearance
@@ -165,9 +173,10 @@ class LiveCosts:
         return rows, columns
 
 
-def _end_on(beams: Beams, pose: ArrayLike, places: Sequence[tuple[float, float]]) -> NDArray[np.bool_]:
-    """Tell which beams end at one of the people who are at `places` in the site frame."""
+def _end_on(beams: Beams, pose: ArrayLike, people: Sequence[Walking]) -> NDArray[np.bool_]:
+    """Tell which beams end at one of some people."""
     on = np.zeros(len(beams.ends), bool)
-    for x, y in transform_points(inverse(pose), places).tolist() if places else ():
-        on |= np.hypot(beams.ends[:, 0] - x, beams.ends[:, 1] - y) < PERSON_RADIUS + PERSON_SLACK
+    places = transform_points(inverse(pose), [(each.x, each.y) for each in people]) if people else np.zeros((0, 2))
+    for person, (x, y) in zip(people, places.tolist(), strict=True):
+        on |= np.hypot(beams.ends[:, 0] - x, beams.ends[:, 1] - y) < person.radius + PERSON_SLACK
     return on

@@ -9,53 +9,16 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.contact import Walking
 from vinecompass.costs.kernels import draw_egg
-from vinecompass.errors import InputError
 from vinecompass.geometry import relative
 from vinecompass.grids import Grid
 from vinecompass.robot import Robot
 
-__all__ = ["PERSON_RADIUS", "PeopleLayer", "Walking"]
+__all__ = ["PeopleLayer"]
 
 FARTHEST = 3.0
 """Spreads beyond which nothing is charged any more (less than a hundredth of the price at the person)."""
-
-PERSON_RADIUS = 0.25
-"""Metres: a standing adult's half width, arms at rest."""
-STROLL = 0.2
-"""m/s below which a person stands, and has no side."""
-
-
-@dataclass(frozen=True)
-class Walking:
-    """A person on foot, in the site frame: position in m, velocity in m/s."""
-
-    x: float
-    y: float
-    velocity_x: float = 0.0
-    velocity_y: float = 0.0
-
-    def __post_init__(self) -> None:
-        if not np.all(np.isfinite([self.x, self.y, self.velocity_x, self.velocity_y])):
-            raise InputError("is nowhere", key="person", value=(self.x, self.y), expected="metres and m/s, all finite")
-
-    @classmethod
-    def all_of(cls, rows: NDArray[np.float64]) -> list[Walking]:
-        """Return the people of rows ``(P, 5)`` as a simulator gives them: x, y, radius, and velocity."""
-        return [cls(x, y, velocity_x, velocity_y) for x, y, _, velocity_x, velocity_y in rows.tolist()]
-
-    @property
-    def walks(self) -> bool:
-        """Whether the person is on the way, and not just shifting."""
-        return bool(np.hypot(self.velocity_x, self.velocity_y) > STROLL)
-
-    def walks_across(self, heading: float) -> bool:
-        """Tell whether the person walks, and more across a heading, radians, than along it."""
-        along = np.cos(np.arctan2(self.velocity_y, self.velocity_x) - heading)
-        return self.walks and bool(along**2 < 0.5)
-
-    def __str__(self) -> str:
-        return f"person at {self.x:.2f}, {self.y:.2f} walking at {np.hypot(self.velocity_x, self.velocity_y):.1f} m/s"
 
 
 @dataclass(frozen=True)
@@ -103,14 +66,14 @@ class PeopleLayer:
             drawn_out = self._drawn_out(person)
             # From behind the person to the egg's far end.
             middle = 0.5 * FARTHEST * self.lookahead * np.array([person.velocity_x, person.velocity_y])
-            reach = FARTHEST * (self.spread * self._widening(drawn_out) + 0.5 * drawn_out)
+            reach = FARTHEST * (self.spread * self._widening(person) + 0.5 * drawn_out)
             low, high = grid.window_about([person.x + middle[0], person.y + middle[1]], reach)
             if np.any(low >= high):
                 continue
             rows, columns = np.arange(low[0], high[0]) + 0.5, np.arange(low[1], high[1]) + 0.5
             here = relative([person.x, person.y, 0.0], grid.frame)
             heading = float(np.arctan2(person.velocity_y, person.velocity_x)) - grid.turn
-            egg = self._egg(drawn_out, heading, grid.cell_size * columns - here[0], grid.cell_size * rows - here[1])
+            egg = self._egg(person, heading, grid.cell_size * columns - here[0], grid.cell_size * rows - here[1])
             yield (slice(int(low[0]), int(high[0])), slice(int(low[1]), int(high[1]))), egg
 
     def why(self, x: float, y: float) -> str:
@@ -118,7 +81,7 @@ class PeopleLayer:
         eggs = [
             float(
                 self._egg(
-                    self._drawn_out(each),
+                    each,
                     float(np.arctan2(each.velocity_y, each.velocity_x)),
                     np.array([x - each.x]),
                     np.array([y - each.y]),
@@ -131,15 +94,16 @@ class PeopleLayer:
     def _drawn_out(self, person: Walking) -> float:
         return self.lookahead * float(np.hypot(person.velocity_x, person.velocity_y))
 
-    def _widening(self, drawn_out: float) -> float:
+    def _widening(self, person: Walking) -> float:
         """Return how many times wider the egg is on its wide side: a standing person has none."""
-        return self.widening if self.wide_side != "none" and drawn_out > STROLL * self.lookahead else 1.0
+        return self.widening if self.wide_side != "none" and person.walks else 1.0
 
     def _egg(
-        self, drawn_out: float, heading: float, x: NDArray[np.float64], y: NDArray[np.float64]
+        self, person: Walking, heading: float, x: NDArray[np.float64], y: NDArray[np.float64]
     ) -> NDArray[np.float32]:
-        """Return what is charged ``(rows, columns)`` `y` and `x` away from a person who walks that way."""
-        wide, egg = self.spread * self._widening(drawn_out), np.empty((len(y), len(x)), np.float32)
+        """Return what is charged ``(rows, columns)`` `y` and `x` away from a person, seen along a heading."""
+        drawn_out, wide = self._drawn_out(person), self.spread * self._widening(person)
+        egg = np.empty((len(y), len(x)), np.float32)
         left, right = (wide, self.spread) if self.wide_side == "left" else (self.spread, wide)
         draw_egg(x, y, heading, (self.spread + drawn_out, self.spread, left, right), self.price - 1.0, FARTHEST, egg)
         return egg

@@ -9,7 +9,6 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Circle, Patch
 
-from vinecompass.costs import PERSON_RADIUS
 from vinecompass.figures.canvas import (
     CHARCOAL,
     CORAL,
@@ -75,7 +74,7 @@ def draw_local_plan(grid: Grid, robot: Robot, scene: Scene) -> Figure:
 def _draw_people(axes: Axes, scene: Scene) -> list[Line2D]:
     """Draw people as discs with a whisker as long as what they walk in a second. Returns the legend."""
     for person in scene.people:
-        axes.add_patch(Circle((person.x, person.y), PERSON_RADIUS, facecolor=CORAL, edgecolor="white", zorder=8))
+        axes.add_patch(Circle((person.x, person.y), person.radius, facecolor=CORAL, edgecolor="white", zorder=8))
         axes.plot(
             [person.x, person.x + person.velocity_x],
             [person.y, person.y + person.velocity_y],

@@ -2,22 +2,31 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
+from vinecompass.errors import InputError
 from vinecompass.following.band.time_band import TimeBand
 from vinecompass.following.local_planner import LocalPlanner
 from vinecompass.following.path_follower import PathFollower
 from vinecompass.following.window.velocity_window import VelocityWindow
 from vinecompass.robot import Robot
-from vinecompass.settings import BandSettings, FollowingSettings, PeopleSettings, WindowSettings
+from vinecompass.settings import Settings
 
-__all__ = ["local_planner"]
+__all__ = ["LOCAL_PLANNERS", "local_planner"]
+
+LOCAL_PLANNERS: dict[str, Callable[[Robot, Settings], LocalPlanner]] = {
+    "window": lambda robot, s: VelocityWindow(robot, settings=s.following, window=s.window, people=s.people),
+    "band": lambda robot, s: TimeBand(robot, settings=s.following, band=s.band, people=s.people),
+    "path": lambda robot, s: PathFollower(robot, settings=s.following),
+}
+"""How each local planner is made, by its name in the settings."""
 
 
-def local_planner(
-    robot: Robot, following: FollowingSettings, window: WindowSettings, band: BandSettings, people: PeopleSettings
-) -> LocalPlanner:
-    """Return the local planner that ``following.planner`` names."""
-    if following.planner == "path":
-        return PathFollower(robot, settings=following)
-    if following.planner == "band":
-        return TimeBand(robot, settings=following, band=band, people=people)
-    return VelocityWindow(robot, settings=following, window=window, people=people)
+def local_planner(robot: Robot, settings: Settings) -> LocalPlanner:
+    """Return the local planner that ``following.planner`` names, or raise `InputError` that lists the known ones."""
+    name = settings.following.planner
+    if name not in LOCAL_PLANNERS:
+        raise InputError(
+            "is no local planner", key="following.planner", value=name, expected=f"one of {', '.join(LOCAL_PLANNERS)}"
+        )
+    return LOCAL_PLANNERS[name](robot, settings)

@@ -10,13 +10,16 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import CostMap, Walking, touches_on_the_way
+from vinecompass.contact import Walking
+from vinecompass.costs import CostMap, touches_on_the_way
 from vinecompass.errors import InputError
 from vinecompass.following.course import Course
 from vinecompass.following.people.rules import Encounter
 from vinecompass.following.speed_profile import RESERVE, SpeedProfile
 from vinecompass.geometry import relative, turn_on_the_spot, wrap_heading
-from vinecompass.robot import Command, Robot, limit_command
+from vinecompass.motion import Command, limit_command, limits_of
+from vinecompass.motion.kernels import stopping_distance
+from vinecompass.robot import Robot
 from vinecompass.settings import FollowingSettings
 
 __all__ = ["Considered", "LocalPlan", "LocalPlanner", "Phase", "View"]
@@ -166,10 +169,9 @@ class LocalPlanner(ABC):
 
     def __init__(self, robot: Robot, *, settings: FollowingSettings | None = None) -> None:
         self._robot = robot
-        self._drive = robot.drive.reserved(RESERVE)
+        self._limits = limits_of(robot.drive).reserved(RESERVE)
         self._bodies = [robot.widened(spare) for spare in SPARE]
         self._settings = settings or FollowingSettings()
-        self._turns_on_the_spot = robot.drive.kind != "car"
         self.phase: Phase = "arrived"
         self._course: Course | None = None
         self._side = 0
@@ -194,7 +196,7 @@ class LocalPlanner(ABC):
             # The short way round to the former plan may be the long one to this.
             self._side = 0
         if self.phase not in ("driving", "closing in"):
-            self.phase = "turning" if self._turns_on_the_spot and self._turns_first else "driving"
+            self.phase = "turning" if self._limits.turns_on_the_spot and self._turns_first else "driving"
 
     @property
     def remaining(self) -> FloatArray:
@@ -247,7 +249,7 @@ class LocalPlanner(ABC):
             return self._align(view, course)
         if self._at_end(view, course):
             if course.last_leg:
-                self.phase = "aligning" if self._turns_on_the_spot else "missed"
+                self.phase = "aligning" if self._limits.turns_on_the_spot else "missed"
                 return self._align(view, course)
             if not current.standing:
                 return self._plan(view, Command(), "stops to change direction")
@@ -263,7 +265,7 @@ class LocalPlanner(ABC):
         reach = self._settings.look_ahead + self._settings.look_ahead_time * abs(view.current.speed)
         target = end if closing else self._from_behind(relative(course.poses[course.ahead(reach)], view.pose), course)
         bearing = float(np.arctan2(target[1], target[0]))
-        if self._turns_on_the_spot and self._drive.kind != "omni":
+        if self._limits.turns_on_the_spot and not self._limits.goes_sideways:
             # Turning on the spot ends well inside the bearing that starts it, so that it does not flutter.
             # A robot under way curves round where one that stands would turn first.
             limit = 12.0 if self.phase == "turning" else 60.0 if abs(view.current.speed) < 0.3 else 90.0
@@ -288,16 +290,16 @@ class LocalPlanner(ABC):
         # Gone too far, it comes back if it can.
         if ahead < 0.0 and self._comes_back(course):
             return self._plan(view, Command(-course.direction * speed), "went too far", course.leg)
-        if self._drive.kind == "omni":
+        if self._limits.goes_sideways:
             distance = max(float(np.hypot(ahead, aside)), 1e-9)
             turn = 1.5 * wrap_heading(float(course.leg_end[2] - view.pose[2])) if course.last_leg else 0.0
             pace = min(speed + 1.2 * abs(aside), profile.allowed)
             sign = course.direction
-            wanted = Command(sign * pace * ahead / distance, turn, sign * pace * aside / distance)
+            wanted = Command(sign * pace * ahead / distance, turn_rate=turn, sideways=sign * pace * aside / distance)
         else:
             steer = aside if abs(aside) > SWAY and ahead > STEERED_TO else 0.0
             curvature = 2.0 * steer / max(ahead * ahead + steer * steer, 0.15**2)
-            wanted = Command(course.direction * speed, speed * curvature)
+            wanted = Command(course.direction * speed, turn_rate=speed * curvature)
         return self._plan(view, wanted, profile.reason, course.leg)
 
     def _at_end(self, view: View, course: Course) -> bool:
@@ -306,15 +308,15 @@ class LocalPlanner(ABC):
         if course.left > CLOSING_DISTANCE or distance > CLOSING_DISTANCE:
             return False
         # Braking from here takes the rest of the way.
-        stopping = view.current.speed**2 / (2.0 * self._drive.braking)
-        if self._drive.kind == "omni":
+        stopping = stopping_distance(view.current.speed, self._limits.braking)
+        if self._limits.goes_sideways:
             return distance < max(tolerance, stopping)
-        slack = tolerance if course.last_leg and self._turns_on_the_spot else 2.0 * tolerance
+        slack = tolerance if course.last_leg and self._limits.turns_on_the_spot else 2.0 * tolerance
         too_far = -tolerance if self._comes_back(course) else -np.inf
         if not too_far < end[0] < max(0.3 * tolerance, stopping):
             return False
         beside = abs(float(end[1]))
-        if beside < slack or not self._turns_on_the_spot:
+        if beside < slack or not self._limits.turns_on_the_spot:
             return True
         # Where the body has no room to turn towards the end, twice as far beside it will do.
         towards = float(np.copysign(0.5 * np.pi, end[1]))
@@ -322,7 +324,7 @@ class LocalPlanner(ABC):
 
     def _comes_back(self, course: Course) -> bool:
         """Tell whether the drive can go against the leg's direction."""
-        return course.direction < 0 or self._drive.reverse_speed > 0.0
+        return course.direction < 0 or self._limits.reverse_speed > 0.0
 
     def _align(self, view: View, course: Course) -> LocalPlan:
         """Turn to the last heading; close in again where the robot was pushed off."""
@@ -330,7 +332,7 @@ class LocalPlanner(ABC):
         end = relative(course.poses[-1], view.pose)
         distance, angle = float(np.hypot(end[0], end[1])), float(end[2])
         tolerance = np.radians(s.heading_tolerance_deg)
-        if not self._turns_on_the_spot:
+        if not self._limits.turns_on_the_spot:
             off = distance > 2.5 * s.position_tolerance or abs(angle) > 4.0 * tolerance
             self.phase = "missed" if off else "arrived"
             said = f"{distance:.2f} m and {np.degrees(abs(angle)):.1f} degrees off, and it cannot turn on the spot"
@@ -366,10 +368,10 @@ class LocalPlanner(ABC):
             self._side = self._free_side(view, angle)
         if self._side * angle < 0.0:
             angle += np.copysign(2.0 * np.pi, self._side)
-        drive = self._drive
+        limits = self._limits
         # Slow enough to stop there with half the drive's turning power.
-        rate = min(np.sqrt(drive.turn_acceleration * abs(angle)), 4.0 * abs(angle) + 0.02, drive.top_turn_rate)
-        return self._plan(view, Command(0.0, float(np.copysign(rate, angle))), "")
+        rate = min(np.sqrt(limits.turn_acceleration * abs(angle)), 4.0 * abs(angle) + 0.02, limits.top_turn_rate)
+        return self._plan(view, Command(0.0, turn_rate=float(np.copysign(rate, angle))), "")
 
     def _room_to_turn(self, view: View, body: Robot, angle: float) -> bool:
         """Tell whether a body can turn on the spot by so many radians."""
@@ -396,7 +398,7 @@ class LocalPlanner(ABC):
 
     def _plan(self, view: View, wanted: Command, reason: str, poses: FloatArray | None = None) -> LocalPlan:
         steady = self._steady(wanted)
-        command = limit_command(steady, view.current, view.duration, self._drive)
+        command = limit_command(steady, view.current, view.duration, self._limits)
         return LocalPlan(command, self.phase, reason, np.zeros((0, 3)) if poses is None else poses)
 
     def _steady(self, wanted: Command) -> Command:

@@ -8,7 +8,7 @@ from vinecompass.following.course import Course
 from vinecompass.following.local_planner import LocalPlan, LocalPlanner, View
 from vinecompass.following.speed_profile import SpeedProfile
 from vinecompass.geometry import compose, relative, wrap_heading
-from vinecompass.robot import Command
+from vinecompass.motion import Command
 
 __all__ = ["PathFollower"]
 
@@ -47,19 +47,22 @@ class PathFollower(LocalPlanner):
         distance = max(float(np.hypot(target[0], target[1])), 0.1)
         bearing = float(np.arctan2(target[1], target[0]))
         poses = course.poses[course.nearest : aim + 1]
-        if self._drive.kind == "omni":
+        if self._limits.goes_sideways:
             speed, sign = profile.allowed, course.direction
             turn = 1.5 * wrap_heading(float(course.poses[max(aim - 1, 0), 2] - view.pose[2]))
-            wanted = Command(sign * speed * float(np.cos(bearing)), turn, sign * speed * float(np.sin(bearing)))
+            wanted = Command(
+                sign * speed * float(np.cos(bearing)), turn_rate=turn, sideways=sign * speed * float(np.sin(bearing))
+            )
             return self._plan(view, wanted, profile.reason, poses)
         curvature = 2.0 * float(np.sin(bearing)) / distance
-        if self._drive.turning_radius is not None:
-            curvature = float(np.clip(curvature, -1.0 / self._drive.turning_radius, 1.0 / self._drive.turning_radius))
+        if not self._limits.turns_on_the_spot:
+            tightest = 1.0 / self._limits.turning_radius
+            curvature = float(np.clip(curvature, -tightest, tightest))
         speed, reason = profile.allowed, profile.reason
         if abs(curvature) > 1e-6:
             by_curve = min(
-                np.sqrt(s.sideways_acceleration / abs(curvature)), 0.9 * self._drive.top_turn_rate / abs(curvature)
+                np.sqrt(s.sideways_acceleration / abs(curvature)), 0.9 * self._limits.top_turn_rate / abs(curvature)
             )
             if by_curve < speed:
                 speed, reason = float(by_curve), f"{by_curve:.2f} m/s for steering back to the plan"
-        return self._plan(view, Command(course.direction * speed, speed * curvature), reason, poses)
+        return self._plan(view, Command(course.direction * speed, turn_rate=speed * curvature), reason, poses)

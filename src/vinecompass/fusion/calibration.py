@@ -128,7 +128,9 @@ def estimate_mount(
         return np.ravel(off / [POSITION_SCATTER, POSITION_SCATTER, TURN_SCATTER])
 
     first = np.array([*lidar.mount_pose[:2], _mount_heading(seen, rolled), 1.0, 1.0, 0.0])
-    free = np.array([True, True, True, has_wheels, has_wheels and drive.kind != "omni", bool(np.all(steps > 0.0))])
+    free = np.array(
+        [True, True, True, has_wheels, has_wheels and drive.track_width is not None, bool(np.all(steps > 0.0))]
+    )
 
     def of_free(values: FloatArray) -> FloatArray:
         p = first.copy()
@@ -164,7 +166,7 @@ def amended_robot(robot: Robot, calibration: Calibration) -> Robot:
     """Return the robot with every value that the run told well enough put right."""
     document = robot.model_dump(exclude_none=True)
     for table, key, value in amendments(calibration):
-        place = document["lidar"][0] if table == "lidar" else document[table]
+        place = document["lidars"][0] if table == "lidar" else document[table]
         place[key] = value
     return Robot.model_validate(document)
 

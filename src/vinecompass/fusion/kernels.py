@@ -17,6 +17,7 @@ import numpy as np
 from numba import njit
 
 from vinecompass.geometry.kernels import solve_in_place
+from vinecompass.motion.kernels import along_chord
 
 STATES = 17
 T, GYRO_T, PUSH_T, PUSH_X, PUSH_Y, STILL_FOR, DOUBT_UNTIL = range(17, 24)
@@ -110,7 +111,9 @@ def predict(state, covariance, p, step):  # type: ignore[no-untyped-def]
     middle = state[2] + 0.5 * turn_rate * step
     c, s = np.cos(middle), np.sin(middle)
     mean_x, mean_y = vx + 0.5 * ahead * step, vy + 0.5 * left * step
-    dx, dy = step * (c * mean_x - s * mean_y), step * (s * mean_x + c * mean_y)
+    dx, dy = along_chord(c, s, mean_x, mean_y)
+    dx *= step
+    dy *= step
     state[0] += dx
     state[1] += dy
     state[2] += turn_rate * step

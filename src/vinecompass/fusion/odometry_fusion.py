@@ -29,6 +29,7 @@ from vinecompass.fusion.kernels import (
     push,
 )
 from vinecompass.geometry import arc_velocity, relative, wrap_heading
+from vinecompass.motion import kind_of, rolling_of, unrolling_of
 from vinecompass.odometry import ScanMotion
 from vinecompass.robot import Robot
 from vinecompass.settings import FusionSettings
@@ -211,13 +212,13 @@ class _WaySteps:
     def __init__(self, robot: Robot, settings: FusionSettings) -> None:
         self._drive = robot.drive
         self._settings = settings
-        back = robot.drive.unrolling
+        back = unrolling_of(robot.drive)
         # A difference of two angles, each rounded to a tick: the variance of two uniform errors.
         tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)
         self._wheel_spreads = tick * np.hypot.reduce(back[:2].T).max(), tick * np.hypot.reduce(back[2])
         # Plain lists: for two wheels, Python's own arithmetic is several times as fast as an array's.
         self._ways = (back * robot.drive.wheel_radius).tolist()
-        self._rims = robot.drive.rolling.tolist()
+        self._rims = rolling_of(robot.drive).tolist()
         self._last: tuple[float, list[float], float | None] | None = None
 
     def wheel_event(self, t: float, angles: Iterable[float], steering: float | None) -> FloatArray | None:
@@ -300,12 +301,12 @@ def _position_event(t: float, x: float, y: float, spread: float | None, robot: R
 
 def filter_parameters(robot: Robot, s: FusionSettings) -> FloatArray:
     imu, wheels = robot.imu, robot.wheels
-    back = np.hypot.reduce(robot.drive.unrolling.T)
+    back = np.hypot.reduce(unrolling_of(robot.drive).T)
     antenna = (0.0, 0.0) if robot.position is None else robot.position.mount
     # However lively the drive, a gyro must be able to follow it through the gate.
     gyro_change = robot.drive.turn_acceleration / np.sqrt(imu.rate)
     values = (
-        float(robot.drive.kind == "omni"),
+        float(kind_of(robot.drive).goes_sideways),
         s.speed_change,
         s.turn_rate_change,
         gyro_change,
@@ -336,8 +337,8 @@ def first_state(robot: Robot, s: FusionSettings, start: FloatArray) -> FloatArra
     state[6], state[7:9] = robot.imu.turn_rate_bias, robot.imu.acceleration_bias
     state[11:14] = start
     state[GYRO_T] = state[PUSH_T] = -np.inf
-    back = np.hypot.reduce(robot.drive.unrolling.T)
-    sideways = 0.5 if robot.drive.kind == "omni" else 0.0
+    back = np.hypot.reduce(unrolling_of(robot.drive).T)
+    sideways = 0.5 if kind_of(robot.drive).goes_sideways else 0.0
     spreads = np.array(
         [
             s.start_spread,

@@ -44,19 +44,12 @@ def interpolate(times, stamps, poses, result):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def is_inside(outline, x, y):  # type: ignore[no-untyped-def]
-    """Whether a point lies in a polygon (N, 2), by counting crossings."""
-    inside = False
-    previous = outline.shape[0] - 1
-    for corner in range(outline.shape[0]):
-        ax = outline[previous, 0]
-        ay = outline[previous, 1]
-        bx = outline[corner, 0]
-        by = outline[corner, 1]
-        if (ay > y) != (by > y) and x < ax + (y - ay) / (by - ay) * (bx - ax):
-            inside = not inside
-        previous = corner
-    return inside
+def arc_step(ahead, left, turn_rate, seconds):  # type: ignore[no-untyped-def]
+    """Where a body that keeps a velocity gets to in a time: x, y and heading, seen from where it began; see `arc`."""
+    turn = turn_rate * seconds
+    # Along and across the motion: sin(a) / a and (1 - cos(a)) / a, by their series where the angle is small.
+    along, across = (np.sin(turn) / turn, (1.0 - np.cos(turn)) / turn) if abs(turn) > 1e-4 else (1.0, 0.5 * turn)
+    return seconds * (along * ahead - across * left), seconds * (across * ahead + along * left), turn
 
 
 @njit(cache=True, nogil=True)

@@ -10,8 +10,10 @@ from vinecompass.grids.kernels import squared_distance
 
 __all__ = ["clearance", "likelihood_at", "likelihood_field"]
 
+Sides = tuple[bool, bool, bool, bool]
 
-def clearance(occupied: ArrayLike, cell_size: float) -> NDArray[np.float32]:
+
+def clearance(occupied: ArrayLike, cell_size: float, *, closed_beyond: bool | Sides = False) -> NDArray[np.float32]:
     """Return the exact Euclidean distance from each cell's centre to the centre of the nearest occupied cell.
 
     Parameters
@@ -19,6 +21,9 @@ def clearance(occupied: ArrayLike, cell_size: float) -> NDArray[np.float32]:
     occupied : array_like of bool, (rows, columns)
     cell_size : float
         Metres.
+    closed_beyond : bool, or four of them
+        Whether what lies off the grid counts as occupied, too: all round, or at its first row, after its last row, at
+        its first column and after its last one.
 
     Returns
     -------
@@ -38,7 +43,18 @@ def clearance(occupied: ArrayLike, cell_size: float) -> NDArray[np.float32]:
     mask = np.ascontiguousarray(occupied, dtype=np.bool_)
     if mask.ndim != 2:
         raise InputError("is not a table of cells", key="occupied", expected="an array (rows, columns)")
-    return np.sqrt(squared_distance(mask)) * np.float32(cell_size)
+    distance = np.sqrt(squared_distance(mask)) * np.float32(cell_size)
+    sides = (closed_beyond,) * 4 if isinstance(closed_beyond, bool) else closed_beyond
+    return np.minimum(distance, _to_edges(mask.shape, cell_size, sides)) if any(sides) else distance
+
+
+def _to_edges(shape: tuple[int, ...], cell_size: float, sides: Sides) -> NDArray[np.float32]:
+    """Return the distance of each cell's centre to that of the nearest cell beyond some sides of the grid, m."""
+    rows, columns = (np.arange(1.0, count + 1.0, dtype=np.float32) * np.float32(cell_size) for count in shape)
+    nothing = np.float32(np.inf)
+    up = np.minimum(rows if sides[0] else nothing, rows[::-1] if sides[1] else nothing)
+    along = np.minimum(columns if sides[2] else nothing, columns[::-1] if sides[3] else nothing)
+    return np.minimum(np.reshape(up, (-1, 1)), along)
 
 
 def likelihood_field(occupied: ArrayLike, cell_size: float, spread: float) -> NDArray[np.float32]:

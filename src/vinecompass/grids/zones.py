@@ -64,12 +64,12 @@ class Zone(Corners):
 class ZoneFile(Model):
     """A file of zones."""
 
-    zone: list[Zone] = Field(description="[[zone]] tables")
+    zones: list[Zone] = Field(alias="zone", description="[[zone]] tables")
 
 
 def read_zones(path: str | Path) -> list[Zone]:
     """Read a TOML file of ``[[zone]]`` tables, in site metres; raise `InputError` for what is wrong in it."""
-    return read_model(path, ZoneFile, kind="zones").zone
+    return read_model(path, ZoneFile, kind="zones").zones
 
 
 def cells_inside(grid: Grid, polygon: Sequence[tuple[float, ...]]) -> NDArray[np.bool_]:

@@ -11,6 +11,7 @@ from scipy.optimize import nnls
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, distance_along, relative
 from vinecompass.localization.kernels import move_particles
+from vinecompass.motion import kind_of
 from vinecompass.robot import Drive
 from vinecompass.runs import Track
 from vinecompass.settings import LocalizationSettings
@@ -59,7 +60,7 @@ class MotionNoise:
     def spreads(self, drive: Drive, way: float, turn: float) -> FloatArray:
         """Return the standard deviations ``(3,)`` of a step: ahead, left, m, and turned, radians."""
         root = np.sqrt(way)
-        across = self.distance if drive.kind == "omni" else self.sideways
+        across = self.distance if kind_of(drive).goes_sideways else self.sideways
         turned = np.sqrt(self.turn**2 * abs(turn) + self.turn_per_metre**2 * way)
         return np.array([self.distance * root, across * root, turned]) + STANDING
 
@@ -104,8 +105,8 @@ def sample_velocities(
     """
     v = np.asarray(velocity, dtype=float)
     way, turn = float(np.hypot(v[0], v[1])) * duration, float(v[2]) * duration
-    spreads = noise.spreads(drive, way, 0.0 if drive.kind == "car" else turn)
-    if drive.kind != "omni":
+    spreads = noise.spreads(drive, way, turn if kind_of(drive).turns_on_the_spot else 0.0)
+    if not kind_of(drive).goes_sideways:
         spreads[1] = 0.0
     spoilt = v + spreads / max(duration, 1e-9) * noise.normals(len(poses), rng)
     moved = np.asarray(move_particles(poses, arc(spoilt, duration)))

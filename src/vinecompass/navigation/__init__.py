@@ -1,23 +1,32 @@
 """Floor 6: the navigator, rounds, recovery, safety, and the settings of every stage."""
 
 from vinecompass.navigation.input_watch import InputWatch
+from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import Intervention, MissionLog, StateEntry, StopResult
 from vinecompass.navigation.navigator import Navigator
-from vinecompass.navigation.recovery import RECOVERIES
+from vinecompass.navigation.recoveries import RECOVERIES, Recovery
 from vinecompass.navigation.round import Round, RoundStop, StopGoal, read_round
+from vinecompass.navigation.route import GlobalPlanner
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
+from vinecompass.navigation.situation import Situation
+from vinecompass.navigation.state import State
 
 __all__ = [
     "RECOVERIES",
+    "GlobalPlanner",
     "InputWatch",
     "Intervention",
+    "LoopPlanner",
     "MissionLog",
     "Navigator",
+    "Recovery",
     "Round",
     "RoundStop",
     "Safety",
     "Scene",
+    "Situation",
+    "State",
     "StateEntry",
     "StopGoal",
     "StopResult",

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import relative
-from vinecompass.robot import Command
+from vinecompass.motion import Command
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import SafetySettings
 

@@ -1,38 +1,9 @@
-"""Kernels of safety: does a moving body run into scan points, and which are kept that it does not see any more?"""
+"""Kernel of what was seen before: which points are kept that are out of sight now."""
 
 from __future__ import annotations
 
 import numpy as np
 from numba import njit
-
-from vinecompass.geometry.kernels import is_inside
-
-
-@njit(cache=True, nogil=True)
-def runs_into(outline, points, velocity, seconds, steps):  # type: ignore[no-untyped-def]
-    """Tell whether a body (C, 2) that keeps a velocity (3,) so long comes over a point (N, 2) it is not over now."""
-    widest = 0.0
-    for corner in range(outline.shape[0]):
-        widest = max(widest, outline[corner, 0] ** 2 + outline[corner, 1] ** 2)
-    ignored = np.zeros(points.shape[0], np.bool_)
-    for i in range(steps + 1):
-        time = seconds * i / steps
-        turn = velocity[2] * time
-        # Along and across the motion, as in `geometry.arc`.
-        along, across = (np.sin(turn) / turn, (1.0 - np.cos(turn)) / turn) if abs(turn) > 1e-4 else (1.0, 0.5 * turn)
-        pose_x = time * (along * velocity[0] - across * velocity[1])
-        pose_y = time * (across * velocity[0] + along * velocity[1])
-        cosine, sine = np.cos(turn), np.sin(turn)
-        for j in range(points.shape[0]):
-            dx, dy = points[j, 0] - pose_x, points[j, 1] - pose_y
-            if dx * dx + dy * dy > widest:
-                continue
-            if ignored[j] or not is_inside(outline, cosine * dx + sine * dy, cosine * dy - sine * dx):
-                continue
-            if i > 0:
-                return True
-            ignored[j] = True
-    return False
 
 
 @njit(cache=True, nogil=True)

@@ -8,12 +8,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap
+from vinecompass.errors import InputError
 from vinecompass.geometry import distance_along, polyline_headings, resample_polyline, turn_on_the_spot, wrap_heading
-from vinecompass.planning import Plan, plan_path
+from vinecompass.planning import METHODS, Plan, plan_path
 from vinecompass.robot import Robot
 from vinecompass.settings import PlanSettings
 
-__all__ = ["free_start", "plan_for_loop", "turn_fits"]
+__all__ = ["LoopPlanner", "free_start", "turn_fits"]
 
 FloatArray = NDArray[np.float64]
 MARGIN_PARTS = (1.0, 0.5)
@@ -38,17 +39,8 @@ UP_TO = 0.5
 """Metres from the place to wait within which there is no use in going on."""
 
 
-def plan_for_loop(
-    costmap: CostMap,
-    robot: Robot,
-    start: FloatArray,
-    goal: FloatArray,
-    *,
-    margin: float,
-    settings: PlanSettings,
-    explain: bool,
-) -> Plan:
-    """Plan from where the robot is to a stop.
+class LoopPlanner:
+    """Plans from where the robot is to a stop.
 
     First with the margin about the body that safety keeps free. Where that leads nowhere, with half of it, and then for
     the bare body: a wall that fills the better part of a cell in the map leaves room for the margin all the same.
@@ -61,31 +53,77 @@ def plan_for_loop(
 
     Parameters
     ----------
-    costmap : CostMap
-    robot : Robot
-    start, goal : array, (3,)
-        In the site frame, m and radians.
     margin : float
         What safety keeps free about the body, m.
+    method : str
+        One of `METHODS`, or "usual".
     settings : PlanSettings
-    explain : bool
-        Whether to find out what is in the way if there is none.
+
+    Raises
+    ------
+    InputError
+        There is no such method.
     """
-    for part in MARGIN_PARTS:
-        plan = _plan_minding_turns(costmap, robot.widened(part * margin), start, goal, settings, explain=False)
-        if plan.found:
+
+    def __init__(self, margin: float, method: str = "usual", settings: PlanSettings | None = None) -> None:
+        if method not in ("usual", *METHODS):
+            raise InputError(
+                "is no planner",
+                key="navigation.planner",
+                value=method,
+                expected=f"usual, or one of {', '.join(METHODS)}",
+            )
+        self._margin = margin
+        self._method = None if method == "usual" else method
+        self._settings = settings or PlanSettings()
+
+    def plan(self, costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, explain: bool) -> Plan:
+        """Plan from a pose to a stop ``(3,)`` in the site frame.
+
+        `explain` says whether to find out what is in the way if there is no plan.
+        """
+        for part in MARGIN_PARTS:
+            plan = self._minding_turns(costmap, robot.widened(part * self._margin), start, goal, explain=False)
+            if plan.found:
+                return plan
+        plan = self._minding_turns(costmap, robot, start, goal, explain=explain)
+        why = plan.why_not
+        if plan.status != "goal closed" or why is None or why.place is None:
             return plan
-    plan = _plan_minding_turns(costmap, robot, start, goal, settings, explain)
-    why = plan.why_not
-    if plan.status != "goal closed" or why is None or why.place is None:
-        return plan
-    if costmap.closing_layer(costmap.grid.cells_at([why.place])[0]) != "obstacles":
-        return plan
-    place = _waiting_place(costmap, robot, start, goal)
-    if place is None or np.hypot(*(place - start)[:2]) < UP_TO:
-        return plan
-    up_to = _plan_minding_turns(costmap, robot, start, place, settings, explain=False)
-    return replace(up_to, reason=f"drives up to a stop that is taken: {why.text}") if up_to.found else plan
+        if costmap.closing_layer(costmap.grid.cells_at([why.place])[0]) != "obstacles":
+            return plan
+        place = _waiting_place(costmap, robot, start, goal)
+        if place is None or np.hypot(*(place - start)[:2]) < UP_TO:
+            return plan
+        up_to = self._minding_turns(costmap, robot, start, place, explain=False)
+        return replace(up_to, reason=f"drives up to a stop that is taken: {why.text}") if up_to.found else plan
+
+    def _minding_turns(
+        self, costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, explain: bool
+    ) -> Plan:
+        """Plan, and see to it that the body can turn at both ends as it must, or needs not."""
+        settings = self._settings
+        usual = plan_path(costmap, robot, start, goal, method=self._method, settings=settings, explain=explain)
+        if not usual.found or usual.method == "lattice":
+            return usual
+        check, leaves = BodyCheck(costmap, robot), False
+        poses = _straight_in(check, usual.poses, settings.spacing)
+        usual = replace(usual, poses=poses, cost=check.drive_price(poses), length=float(distance_along(poses)[-1]))
+        leaving, arriving = _travelling(poses, 0, start), _travelling(poses, len(poses) - 1, start)
+        # A turn on the spot sweeps the most floor, and walls are known to half a cell: with that besides, if it can be.
+        for body in (robot.widened(0.5 * costmap.grid.cell_size), robot):
+            check = BodyCheck(costmap, body)
+            leaves = turn_fits(check, start, float(leaving[2]))
+            arrives = turn_fits(check, arriving, float(goal[2]))
+            if leaves and arrives:
+                return usual
+            whole = _searched_about_ends(costmap, body, start, goal, settings, poses, leaves, arrives)
+            if len(whole):
+                cost, length = check.drive_price(whole), float(distance_along(whole)[-1])
+                return replace(usual, poses=whole, cost=cost, length=length, method=f"{usual.method}, lattice")
+        where = "at the stop" if leaves else "where it stands"
+        said = f"no room to turn on the spot {where}, and no way to come in the other way round"
+        return replace(usual, status="no way", reason=said, poses=poses[:0])
 
 
 def _waiting_place(costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray) -> FloatArray | None:
@@ -102,32 +140,6 @@ def _waiting_place(costmap: CostMap, robot: Robot, start: FloatArray, goal: Floa
     away = np.hypot(*(points - goal[:2]).T) + OWN_SIDE * np.hypot(*(points - start[:2]).T)
     x, y = points[int(np.argmin(away))]
     return np.array([x, y, np.arctan2(goal[1] - y, goal[0] - x)])
-
-
-def _plan_minding_turns(
-    costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, settings: PlanSettings, explain: bool
-) -> Plan:
-    usual = plan_path(costmap, robot, start, goal, settings=settings, explain=explain)
-    if not usual.found or usual.method == "lattice":
-        return usual
-    check, leaves = BodyCheck(costmap, robot), False
-    poses = _straight_in(check, usual.poses, settings.spacing)
-    usual = replace(usual, poses=poses, cost=check.drive_price(poses), length=float(distance_along(poses)[-1]))
-    leaving, arriving = _travelling(poses, 0, start), _travelling(poses, len(poses) - 1, start)
-    # A turn on the spot sweeps the most floor, and walls are known to half a cell: with that besides, if it can be had.
-    for body in (robot.widened(0.5 * costmap.grid.cell_size), robot):
-        check = BodyCheck(costmap, body)
-        leaves = turn_fits(check, start, float(leaving[2]))
-        arrives = turn_fits(check, arriving, float(goal[2]))
-        if leaves and arrives:
-            return usual
-        whole = _searched_about_ends(costmap, body, start, goal, settings, poses, leaves, arrives)
-        if len(whole):
-            cost, length = check.drive_price(whole), float(distance_along(whole)[-1])
-            return replace(usual, poses=whole, cost=cost, length=length, method=f"{usual.method}, lattice")
-    where = "at the stop" if leaves else "where it stands"
-    said = f"no room to turn on the spot {where}, and no way to come in the other way round"
-    return replace(usual, status="no way", reason=said, poses=poses[:0])
 
 
 def _straight_in(check: BodyCheck, poses: FloatArray, spacing: float) -> FloatArray:

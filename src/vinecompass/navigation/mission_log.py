@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.following import Encounter
-from vinecompass.robot import Command
+from vinecompass.motion import Command
 
 __all__ = ["EncounterEntry", "Intervention", "MissionLog", "StateEntry", "StopResult"]
 

@@ -2,50 +2,52 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import BodyCheck, CostMap, LiveCosts, Walking, body_touches
+from vinecompass.contact import Walking
+from vinecompass.costs import CostMap, Layer
 from vinecompass.errors import InputError
 from vinecompass.following import LocalPlan, LocalPlanner, local_planner
-from vinecompass.geometry import arc_velocity, compose, inverse, relative, transform_points, wrap_angle
+from vinecompass.geometry import wrap_angle
 from vinecompass.grids import Grid, Zone
-from vinecompass.localization import Estimate, ParticleLocalizer
+from vinecompass.localization import Estimate
+from vinecompass.motion import Command
 from vinecompass.navigation.input_watch import InputWatch
-from vinecompass.navigation.loop_planning import free_start, plan_for_loop
+from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import MissionLog, StopResult
 from vinecompass.navigation.progress import ProgressWatch
-from vinecompass.navigation.recovery import Recovery
+from vinecompass.navigation.recoveries import RECOVERIES, FindMyself, Recovery, RecoveryOrder
 from vinecompass.navigation.round import StopGoal, checked_goals
+from vinecompass.navigation.route import GlobalPlanner, Look, Route
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
-from vinecompass.navigation.seen_before import SeenBefore
-from vinecompass.odometry import motion_at, straightened_beams
+from vinecompass.navigation.senses import Senses
+from vinecompass.navigation.situation import Situation
+from vinecompass.navigation.state import State
+from vinecompass.navigation.stops import StopQueue
 from vinecompass.planning import Plan
-from vinecompass.robot import Command, Robot
+from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import Settings
 
 __all__ = ["Navigator"]
 
 FloatArray = NDArray[np.float64]
-State = Literal[
-    "finding itself", "driving", "recovering", "dwelling", "stale", "holding", "manual", "finished", "failed"
-]
-
-CLEARLY_CHEAPER = 0.9, 0.3
-"""Share of what the rest of a plan that still serves costs, less some metres, below which another is taken up."""
 FOR_GOOD = ("occupied", "zone", "one-way zone", "walls")
 """Causes in the map itself for there being no plan: no recovery takes them away."""
-PEOPLE_PERIOD = 0.3
-"""Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
+JUST_NOW = 1.0
+"""Seconds since safety's last intervention within which it is what holds the robot up."""
 
 
 class Navigator:
     """Drives a robot round its stops in a map, from its scans and odometry alone.
+
+    Each step is a pipeline: the input is watched, the robot localized, the floor priced; what to do is decided by the
+    state, which may be to plan, to recover or to drive by a local plan; what is wanted is made safe, and noted.
 
     Parameters
     ----------
@@ -58,22 +60,23 @@ class Navigator:
     zones : sequence of Zone
     settings : Settings, optional
     seed : int
+    layers : sequence of Layer
+        Of the costmap, besides the usual ones.
+    planner : GlobalPlanner, optional
+        In place of the one that ``navigation.planner`` names.
+    local : LocalPlanner, optional
+        In place of the one that ``following.planner`` names.
+    recoveries : mapping of str to type of Recovery, optional
+        Besides those that are known: ``navigation.recovery`` says which come when.
 
     Attributes
     ----------
-    state : str
-        "finding itself", "driving", "recovering", "dwelling" at a stop, "stale" (standing for want of good input),
-        "holding" or "manual" (as it was told), "finished", or "failed".
+    robot : Robot
+    state : State
+        What it is doing: "finding itself", "driving", "recovering", "dwelling" at a stop, "stale" (standing for want of
+        good input), "holding" or "manual" (as it was told), "finished", or "failed".
     reason : str
         Why it is in that state, or what limits its speed.
-    estimate : Estimate or None
-        The last one, at its scan's stamp.
-    pose : array, (3,)
-        The estimate carried on to now by the odometry.
-    plan : Plan or None
-        The last one made, found or not.
-    t : float
-        Of the last step with good input, s.
     local_plan : LocalPlan or None
         The last one, with everything that was considered for it.
     log : MissionLog
@@ -82,7 +85,7 @@ class Navigator:
     Raises
     ------
     InputError
-        A stop or the initial pose lies off the map, or the drive is one that the chosen local planner does not know.
+        A stop or the initial pose lies off the map, or the settings name a part that is not known.
     """
 
     def __init__(
@@ -95,96 +98,108 @@ class Navigator:
         zones: Sequence[Zone] = (),
         settings: Settings | None = None,
         seed: int,
+        layers: Sequence[Layer] = (),
+        planner: GlobalPlanner | None = None,
+        local: LocalPlanner | None = None,
+        recoveries: Mapping[str, type[Recovery]] | None = None,
     ) -> None:
         s = self._settings = settings or Settings()
-        self._grid = grid
-        self._robot = robot
-        self._seed = seed
-        self._goals = checked_goals(grid, goals)
-        self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=s.localization, seed=seed)
-        self._costs = LiveCosts(grid, robot, zones=zones, settings=s.costs)
-        self._planner: LocalPlanner = local_planner(robot, s.following, s.window, s.band, s.people)
-        self._guarded = robot.widened(s.safety.margin)
-        self._watch = InputWatch(s.safety)
-        self._before = SeenBefore(robot.scanner)
-        self._belief_began: float | None = None
+        told = None if initial_pose is None else np.asarray(initial_pose, dtype=float)
+        self.robot = robot
         self.log = MissionLog()
+        self.local_plan: LocalPlan | None = None
+        self.state = State.FINDING_ITSELF if told is None else State.DRIVING
+        self.reason = ""
+        self._stops = StopQueue(checked_goals(grid, goals))
+        self._watch = InputWatch(s.safety)
+        self._senses = Senses(grid, robot, told, zones=zones, layers=layers, settings=s, seed=seed)
+        self._route = Route(
+            planner or LoopPlanner(s.safety.margin, s.navigation.planner, s.planning), robot, s.navigation
+        )
+        self._local = local or local_planner(robot, s)
         self._safety = Safety(robot, settings=s.safety, log=self.log)
         self._progress = ProgressWatch(s.navigation.stuck_after, s.navigation.stuck_progress)
-        self._command = Command()
-        self._manual_command = Command()
-        self._last_look = self._last_plan = self._dwell_since = -np.inf
+        self._order = RecoveryOrder(s.navigation.recovery, {**RECOVERIES, **(recoveries or {})})
         self._recovery: Recovery | None = None
-        self._recovered = 0
-        self._tries: dict[int, int] = {}
-        self._deferred: set[int] = set()
-        self.t = 0.0
-        self._people: Sequence[Walking] = ()
-        self._people_near = False
-        self._met = -np.inf
-        self.state: State = "driving" if initial_pose is not None else "finding itself"
-        self.reason = ""
-        self.estimate: Estimate | None = None
-        self.pose: FloatArray = np.zeros(3) if initial_pose is None else np.asarray(initial_pose, dtype=float)
-        self.plan: Plan | None = None
-        self.local_plan: LocalPlan | None = None
+        self._guarded = robot.widened(s.safety.margin)
+        self._now: Situation | None = None
+        self._told_pose: FloatArray = np.zeros(3) if told is None else told
+        self._command = Command()
+        self._by_hand = Command()
+        self._dwells_since = -np.inf
+
+    @property
+    def t(self) -> float:
+        """Of the last step with good input, s."""
+        return 0.0 if self._now is None else self._now.t
+
+    @property
+    def pose(self) -> FloatArray:
+        """Where it believes to be ``(3,)`` in the site frame: the estimate, carried on to now by the odometry."""
+        return self._told_pose if self._now is None else self._now.pose
+
+    @property
+    def estimate(self) -> Estimate | None:
+        """The last one, at its scan's stamp."""
+        return None if self._now is None else self._now.estimate
+
+    @property
+    def plan(self) -> Plan | None:
+        """The last one made, found or not."""
+        return self._route.plan
 
     @property
     def goal(self) -> StopGoal | None:
         """The stop it is on its way to, or None when the round is over."""
-        return self._goals[0] if self._goals else None
+        return self._stops.next
 
     @property
     def phase(self) -> str:
         """What the local planner is doing."""
-        return self._planner.phase
+        return self._local.phase
 
     @property
     def over(self) -> bool:
         """Whether the round is over and the robot stands."""
-        return self.state in ("finished", "failed") and self._command.standing
+        return self.state.over and self._command.standing
 
     @property
     def particles(self) -> FloatArray:
         """The particles ``(N, 3)`` in the site frame."""
-        return self._localizer.particles
+        return self._senses.particles
 
     @property
     def obstacles(self) -> FloatArray:
         """Points ``(N, 2)`` seen of late that the map does not know, in the site frame, m."""
-        return self._costs.obstacles.points
+        return self._senses.costs.obstacles.points
 
     @property
     def costmap(self) -> CostMap:
         """The floor as priced now."""
-        return self._costs.costmap
+        return self._senses.costs.costmap
 
     def scene(self) -> Scene:
         """Return what it sees and weighs now, to be drawn; raise `InputError` before it has driven."""
-        if self.local_plan is None:
+        if self.local_plan is None or self._now is None:
             raise InputError("no local plan yet", key="step", expected="a step that drives first")
-        return Scene(self.t, self.pose, self._planner.remaining, self.local_plan, self.obstacles, self._people)
+        return Scene(self.t, self.pose, self._local.remaining, self.local_plan, self.obstacles, self._now.people)
 
     def hold(self, reason: str = "told to") -> None:
         """Stop and stand until `resume`."""
-        if self.state not in ("finished", "failed"):
-            self.state = "holding"
-            self.reason = reason
+        if not self.state.over:
+            self._enter(State.HOLDING, reason)
 
     def manual(self, command: Command) -> None:
         """Let a person's command through, again and again until `resume`; safety still has the last word."""
-        if self.state not in ("finished", "failed"):
-            self.state = "manual"
-            self.reason = "a person drives"
-            self._manual_command = command
+        if not self.state.over:
+            self._enter(State.MANUAL, "a person drives")
+            self._by_hand = command
 
     def resume(self) -> None:
         """Go on with the round after `hold` or `manual`."""
-        if self.state in ("holding", "manual"):
-            self.state = "driving"
-            self.reason = ""
-            self._last_plan = self._last_look = -np.inf
-            self.plan = None
+        if self.state.told:
+            self._enter(State.DRIVING, "")
+            self._route.drop()
 
     def step(self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking] = ()) -> Command:
         """Take in what was read since the last step and return the command for the next.
@@ -205,333 +220,198 @@ class Navigator:
         Command
             Finite, within the robot's limits, and one that it can still stop from.
         """
-        period = 1.0 / self._robot.scanner.rate
+        period = 1.0 / self.robot.scanner.rate
         trouble = self._watch.trouble(t, scan, odometry, self._command)
         if trouble:
             self._stand_for(trouble)
             self._command = self._safety.stop(t, self._command, period, trouble)
         else:
-            if self.state == "stale":
-                self.state = "driving"
-                self.reason = ""
-            points = self._sense(t, scan, odometry, people)
-            wanted = self._decide(t, period)
-            self._command = self._safety.check(
-                t,
-                wanted,
-                self._command,
-                points,
-                duration=period,
-                pose=self.pose,
-                floor=self._costs.costmap,
-                people=people,
-                measured=_velocity(odometry),
-                # In doubt about where it is, it does not know what the map says of the floor behind, either.
-                room_behind=self._before.room_behind if self._knows_where() else 0.0,
-            )
+            if self.state is State.STALE:
+                self._enter(State.DRIVING, "")
+            now = self._now = self._senses.take(t, scan, odometry, people, self._command, period)
+            self._command = self._safe(now, self._decide(now))
         self.log.enter(t, self.state, "" if self.goal is None else self.goal.name, self.reason)
         return self._command
 
-    def _stand_for(self, trouble: str) -> None:
-        if self.state in ("finished", "failed"):
-            return
-        if self._watch.lasting >= self._settings.safety.give_up_after:
-            self._fail(f"no input to drive by for {self._watch.lasting:.0f} s: {trouble}")
-        elif self.state not in ("holding", "manual"):
-            self.state = "stale"
-            self.reason = trouble
+    def _enter(self, state: State, reason: str | None = None) -> None:
+        """Change the state, here and nowhere else; without a reason, what was said last goes on."""
+        self.state = state
+        if reason is not None:
+            self.reason = reason
 
-    def _fail(self, reason: str) -> None:
-        """End the round: no stop that is left is reached."""
-        for goal in self._goals:
-            self.log.stops.append(StopResult(goal.name, "failed", reason, self.t, self.pose, goal.pose))
-        self._goals = []
-        self.state = "failed"
-        self.reason = reason
+    def _safe(self, now: Situation, wanted: Command) -> Command:
+        """Return what may be done of a command."""
+        return self._safety.check(
+            now.t,
+            wanted,
+            now.command,
+            now.points,
+            duration=now.period,
+            pose=now.pose,
+            floor=now.floor,
+            people=now.people,
+            measured=now.measured,
+            room_behind=now.room_behind,
+        )
 
-    def _sense(self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking]) -> FloatArray:
-        """Localize and price the floor; return the points seen, in the body frame as it is now."""
-        self.t = t
-        self._people = people
-        lidar = self._robot.scanner
-        motion = motion_at(odometry, scan.t, lidar)
-        self.estimate = self._localizer.update(scan, motion)
-        if self._belief_began not in (None, self.estimate.drift.began):
-            # What was seen before was put where the robot was not.
-            self._before.carried()
-            self._costs.forget()
-        self._belief_began = self.estimate.drift.began
-        since_scan = relative(odometry.poses[-1], motion.pose)
-        self.pose = compose(self.estimate.pose, since_scan)
-        reach = self._settings.costs.obstacle_reach
-        beams = straightened_beams(scan.ranges, lidar, motion.sweep, clear_reach=reach)
-        if self.estimate.state in ("tracking", "settling"):
-            self._costs.see(t, self.estimate.pose, beams, people=people)
-            if not self._met <= t < self._met + PEOPLE_PERIOD - 1e-9:
-                # Who crosses will be gone before a plan gets there: the local planner minds them.
-                near = [
-                    each
-                    for each in people
-                    if not each.walks_across(float(self.pose[2]))
-                    and np.hypot(each.x - self.pose[0], each.y - self.pose[1]) < reach
-                ]
-                self._costs.meet(near)
-                self._people_near = len(near) > 0
-                self._met = t
-        points = transform_points(inverse(since_scan), beams.hits)
-        return np.vstack([points, self._before.add(t, odometry.poses[-1], points)])
-
-    def _decide(self, t: float, period: float) -> Command:
-        """Return what is wanted now, by the state."""
-        assert self.estimate is not None
-        if self.state == "manual":
-            return self._manual_command
-        if self.state in ("holding", "finished", "failed"):
+    def _decide(self, now: Situation) -> Command:
+        """Return what is wanted, by the state."""
+        if self.state is State.MANUAL:
+            return self._by_hand
+        if self.state is State.HOLDING or self.state.over:
             return Command()
-        if self.state == "dwelling":
-            return self._dwell(t)
-        lost = self.estimate.state in ("searching", "lost")
-        if lost and self._recovery is None and self.state in ("driving", "finding itself"):
-            self._find_itself(t)
+        if self.state is State.DWELLING:
+            return self._dwell(now)
+        if now.lost and self._recovery is None:
+            self._find_itself(now)
         if self._recovery is not None:
-            wanted = self._recovery.step(t, self.pose, self._costs.costmap, self._guarded, self._knows_where)
+            wanted = self._recovery.step(now)
             if wanted is not None:
                 return wanted
-            self._end_recovery(t)
+            self._end_recovery(now)
             if self.goal is None or self._recovery is not None:
                 return Command()
-        self._look(t)
-        if self.state != "driving":
-            return Command()
-        return self._drive(t, period)
+        self._look(now)
+        return self._drive(now) if self.state is State.DRIVING else Command()
 
-    def _knows_where(self) -> bool:
-        return self.estimate is not None and self.estimate.settled
+    def _look(self, now: Situation) -> None:
+        """See to it that there is a plan that serves."""
+        goal = self._stops.need().pose
+        found = self._route.look(now, goal, self._local.remaining, aligning=self._local.phase == "aligning")
+        plan = self._route.plan
+        if found is Look.SERVES:
+            self._enter(State.DRIVING)
+        elif found is Look.TAKEN_UP and plan is not None:
+            self._local.follow(self._route.poses_to_follow(goal))
+            self.log.plans.append((now.t, plan.poses))
+            self._progress.replanned()
+            self._enter(State.DRIVING, "")
+        elif found is Look.NO_WAY and plan is not None:
+            if plan.why_not is not None and plan.why_not.cause in FOR_GOOD:
+                self._give_up(now, plan.reason)
+            else:
+                self._recover(now, plan.reason)
 
-    def _find_itself(self, t: float) -> None:
-        """Lost on the way: that comes before everything else."""
-        assert self.estimate is not None
-        self.plan = None
-        self.state = "finding itself"
-        self._begin(Recovery("find myself", self.estimate.reason, t, self.pose))
-
-    def _begin(self, recovery: Recovery) -> None:
-        self._recovery = recovery
-        self.reason = str(recovery)
-
-    def _drive(self, t: float, period: float) -> Command:
+    def _drive(self, now: Situation) -> Command:
+        """Return the local planner's command, unless it has arrived, or does not get on."""
         s = self._settings.navigation
-        assert self.estimate is not None
-        cap, capped_by, _ = self._safety.cap(self.pose, self._costs.costmap, self._people)
-        if not self.estimate.settled and s.unsettled_speed < cap:
-            cap = s.unsettled_speed
-            capped_by = f"until it knows where it is: {self.estimate.reason}"
-        local = self.local_plan = self._planner.step(
-            self.pose,
-            self._command,
-            period,
-            floor=self._costs.costmap,
-            people=self._people,
-            cap=cap,
-            capped_by=capped_by,
+        cap, capped_by, _ = self._safety.cap(now.pose, now.floor, now.people)
+        if not now.estimate.settled and s.unsettled_speed < cap:
+            cap, capped_by = s.unsettled_speed, f"until it knows where it is: {now.estimate.reason}"
+        local = self.local_plan = self._local.step(
+            now.pose, now.command, now.period, floor=now.floor, people=now.people, cap=cap, capped_by=capped_by
         )
-        self.reason = local.reason or ("" if self.plan is None else self.plan.reason)
-        self.log.meet(t, local.encounters)
+        self._enter(State.DRIVING, local.reason or ("" if self.plan is None else self.plan.reason))
+        self.log.meet(now.t, local.encounters)
         if local.phase == "missed":
-            self.plan = None
-            self._last_look = -np.inf
-            self._recover(t, local.reason)
+            self._route.drop()
+            self._recover(now, local.reason)
             return Command()
-        if local.phase == "arrived" and self._command.standing:
-            self._arrive(t)
+        if local.phase == "arrived" and now.command.standing:
+            self._arrive(now)
             return Command()
-        if not self._progress.goes_on(t, self.pose, self._planner.remaining):
-            why = self._why_slow()
-            self._recover(t, f"no progress for {s.stuck_after:g} s" + (f" ({why})" if why else ""))
+        if not self._progress.goes_on(now.t, now.pose, self._local.remaining):
+            why = self._why_slow(now)
+            self._recover(now, f"no progress for {s.stuck_after:g} s" + (f" ({why})" if why else ""))
             return Command()
         return local.command
 
-    def _why_slow(self) -> str:
+    def _why_slow(self, now: Situation) -> str:
         """Return what held it up: safety's last word, or the local planner's."""
         last = self.log.interventions[-1] if self.log.interventions else None
-        if last is not None and self.t - last.end < 1.0:
+        if last is not None and now.t - last.end < JUST_NOW:
             return last.rule
         return self.local_plan.reason if self.local_plan is not None else ""
 
-    def _look(self, t: float) -> None:
-        """Plan anew if there is no plan, or it is blocked, left, or old."""
-        s = self._settings.navigation
-        if t - self._last_look < s.replan_period - 1e-9 or self._planner.phase == "aligning":
-            if self.plan is not None and self.plan.found:
-                self.state = "driving"
-                return
-            if t - self._last_look < s.replan_period - 1e-9:
-                return
-        self._last_look = t
-        costmap = self._costs.costmap
-        # With people about it, a plan is soon out of date.
-        age = s.replan_period if self._people_near else s.plan_age
-        ahead = self._planner.remaining
-        off_path = len(ahead) == 0 or np.hypot(*(ahead[0, :2] - self.pose[:2])) > s.off_path
-        serves = self.plan is not None and self.plan.found and not off_path
-        serves = serves and bool(np.all(body_touches(costmap, self._robot, ahead)[:, 0] < 0))
-        if serves and t - self._last_plan < age:
-            self.state = "driving"
-            return
-        self._plan_anew(t, costmap, np.vstack([self.pose, ahead]) if serves else None)
+    def _find_itself(self, now: Situation) -> None:
+        """Lost on the way: that comes before everything else."""
+        self._route.drop()
+        self._recovery = FindMyself(now.estimate.reason, now, self._guarded)
+        self._enter(State.FINDING_ITSELF, str(self._recovery))
 
-    def _plan_anew(self, t: float, costmap: CostMap, former: FloatArray | None) -> None:
-        """Plan; where what is left of a `former` plan serves still, another is taken up only if clearly cheaper."""
-        goal = self.goal
-        assert goal is not None
-        start = free_start(costmap, self._robot, self.pose)
-        plan = plan_for_loop(
-            costmap,
-            self._robot,
-            start,
-            goal.pose,
-            margin=self._settings.safety.margin,
-            settings=self._settings.planning,
-            explain=self._command.standing,
-        )
-        self._last_plan = t
-        if former is not None and np.allclose(former[-1], goal.pose):
-            spent = BodyCheck(costmap, self._robot).drive_price(former)
-            if not (plan.found and plan.cost < CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]):
-                self.state = "driving"
-                return
-        self.plan = plan
-        if self.plan.found:
-            # From where it stands to where it stands: a turn on the spot is left, or nothing.
-            poses = self.plan.poses if len(self.plan.poses) > 1 else np.vstack([start, goal.pose])
-            self._planner.follow(poses)
-            self.log.plans.append((t, self.plan.poses))
-            self.state = "driving"
-            self.reason = ""
-            self._progress.replanned()
-        elif self.plan.why_not is not None and self.plan.why_not.cause in FOR_GOOD:
-            self._give_up(t, self.plan.reason)
-        else:
-            self._recover(t, self.plan.reason)
-
-    def _recover(self, t: float, reason: str) -> None:
+    def _recover(self, now: Situation, reason: str) -> None:
         """Begin what comes next in the order of recovery, or give the stop up."""
-        order = self._settings.navigation.recovery
-        self._progress.restart(t)
+        self._progress.restart(now.t)
         if self._progress.moved_since_recovery:
-            self._recovered = 0
-        if self._recovered >= len(order):
-            self._give_up(t, reason)
+            self._order.restart()
+        kind = self._order.next()
+        if kind is None:
+            self._give_up(now, reason)
             return
-        kind = order[self._recovered]
-        self._recovered += 1
-        self.state = "recovering"
-        self._begin(Recovery(kind, reason, t, self.pose))
-        if kind == "forget obstacles":
-            self._costs.forget()
-        elif kind == "find myself":
-            self._localizer = ParticleLocalizer(
-                self._grid, self._robot, None, settings=self._settings.localization, seed=self._seed
-            )
-        elif kind == "take another stop":
-            self._take_another_stop()
+        self._recovery = kind(reason, now, self._guarded)
+        self._recovery.begin(self._senses, self._stops)
+        if self._recovery.starts_over:
+            self._order.restart()
+        self._enter(State.RECOVERING, str(self._recovery))
 
-    def _end_recovery(self, t: float) -> None:
+    def _end_recovery(self, now: Situation) -> None:
         """Plan at once from what the recovery has brought; if there is still no way, the next one begins."""
-        recovery = self._recovery
-        self._recovery = None
-        assert recovery is not None and self.estimate is not None
-        if self.estimate.state in ("searching", "lost"):
-            if recovery.kind == "find myself":
-                self._fail(f"it does not know where it is: {self.estimate.reason}")
-            else:
-                self._find_itself(t)
-            return
-        self.state = "driving"
-        self.reason = ""
-        self.plan = None
-        self._last_look = -np.inf
-        self._progress.recovered(self.pose)
+        recovery, self._recovery = self._recovery, None
+        if now.lost and isinstance(recovery, FindMyself):
+            self._fail(f"it does not know where it is: {now.estimate.reason}")
+        elif now.lost:
+            self._find_itself(now)
+        else:
+            self._route.drop()
+            self._progress.recovered(now.pose)
+            self._enter(State.DRIVING, "")
 
-    def _take_another_stop(self) -> None:
-        """Put this stop behind the next one, once."""
-        number = id(self._goals[0])
-        if len(self._goals) > 1 and number not in self._deferred:
-            self._deferred.add(number)
-            self._goals[0], self._goals[1] = self._goals[1], self._goals[0]
-            self._recovered = 0
-
-    def _give_up(self, t: float, reason: str) -> None:
+    def _give_up(self, now: Situation, reason: str) -> None:
         """A stop has failed: say why in full, and do what its rules say."""
-        goal = self.goal
-        assert goal is not None
-        if self.plan is not None and not self.plan.found:
-            told = plan_for_loop(
-                self._costs.costmap,
-                self._robot,
-                free_start(self._costs.costmap, self._robot, self.pose),
-                goal.pose,
-                margin=self._settings.safety.margin,
-                settings=self._settings.planning,
-                explain=True,
-            )
-            reason = told.reason or reason
-        self._recovered = 0
+        goal = self._stops.need()
+        reason = self._route.why_not(now, goal.pose) or reason
         self._recovery = None
-        self.plan = None
-        self._last_look = -np.inf
-        tries = self._tries[id(goal)] = self._tries.get(id(goal), 0) + 1
-        if goal.rules.on_failure == "retry" and tries <= goal.rules.retries:
-            self.state = "driving"
-            self.reason = f"tries {goal.name} again: {reason}"
-            return
-        if goal.rules.on_failure == "stop":
+        self._order.restart()
+        self._route.drop()
+        if self._stops.may_try_again():
+            self._enter(State.DRIVING, f"tries {goal.name} again: {reason}")
+        elif goal.rules.on_failure == "stop":
             self._fail(reason)
-            return
-        self._close_stop(t, "failed", reason)
+        else:
+            self._close_stop(now.t, "failed", reason)
 
-    def _arrive(self, t: float) -> None:
-        goal = self.goal
-        assert goal is not None and self.estimate is not None
-        off = self.pose - goal.pose
+    def _arrive(self, now: Situation) -> None:
+        """Stand at the stop, or plan anew where the robot was pushed or relocated since the plan was made."""
+        goal = self._stops.need()
+        off = now.pose - goal.pose
         distance, turn = float(np.hypot(off[0], off[1])), abs(float(wrap_angle(off[2])))
-        rules = goal.rules
-        if distance > rules.position_tolerance or turn > np.radians(rules.heading_tolerance_deg):
-            # Pushed or relocated since the plan was made.
-            self.plan = None
-            self._last_look = -np.inf
+        if distance > goal.rules.position_tolerance or turn > np.radians(goal.rules.heading_tolerance_deg):
+            self._route.drop()
             return
-        self.state = "dwelling"
-        self.reason = f"at {goal.name}"
-        self._dwell_since = t
-        self._recovered = 0
+        self._dwells_since = now.t
+        self._order.restart()
+        self._enter(State.DWELLING, f"at {goal.name}")
 
-    def _dwell(self, t: float) -> Command:
-        goal = self.goal
-        assert goal is not None
-        if t - self._dwell_since >= goal.rules.dwell:
-            self._close_stop(t, "reached", "")
+    def _dwell(self, now: Situation) -> Command:
+        """Stand at the stop as long as its rules say."""
+        if now.t - self._dwells_since >= self._stops.need().rules.dwell:
+            self._close_stop(now.t, "reached", "")
         return Command()
 
     def _close_stop(self, t: float, status: Literal["reached", "failed"], reason: str) -> None:
-        goal = self._goals.pop(0)
+        """Note how a stop ended, and go on to the next, or end the round."""
+        goal = self._stops.close()
         self.log.stops.append(StopResult(goal.name, status, reason, t, self.pose, goal.pose))
-        self.plan = None
-        self._last_look = -np.inf
+        self._route.drop()
         self._progress.restart(t)
-        if self._goals:
-            self.state = "driving"
-            self.reason = ""
+        if self.goal is not None:
+            self._enter(State.DRIVING, "")
             return
         failed = [stop for stop in self.log.stops if stop.status == "failed"]
-        self.state = "failed" if failed else "finished"
-        self.reason = "; ".join(f"{stop.name}: {stop.reason}" for stop in failed)
+        why = "; ".join(f"{stop.name}: {stop.reason}" for stop in failed)
+        self._enter(State.FAILED if failed else State.FINISHED, why)
 
+    def _stand_for(self, trouble: str) -> None:
+        """Stand for want of good input; too long, and the round is over."""
+        if self.state.over:
+            return
+        if self._watch.lasting >= self._settings.safety.give_up_after:
+            self._fail(f"no input to drive by for {self._watch.lasting:.0f} s: {trouble}")
+        elif not self.state.told:
+            self._enter(State.STALE, trouble)
 
-def _velocity(odometry: Track) -> FloatArray:
-    """Return the body's mean velocity ``(3,)`` over the last tenth of a second of a track."""
-    span = min(0.1, float(odometry.t[-1] - odometry.t[0]))
-    if span <= 0.0:
-        return np.zeros(3)
-    before, now = odometry.at([odometry.t[-1] - span, odometry.t[-1]])
-    return arc_velocity(relative(now, before)) / span
+    def _fail(self, reason: str) -> None:
+        """End the round: no stop that is left is reached."""
+        for goal in self._stops.close_all():
+            self.log.stops.append(StopResult(goal.name, "failed", reason, self.t, self.pose, goal.pose))
+        self._enter(State.FAILED, reason)

@@ -48,7 +48,7 @@ class Round(Model):
     start: tuple[Number, Number, Number] | None = Field(None, description="[x, y, heading_deg], where it is told to be")
     dock: str | None = Field(None, description="the name of the dock or stop that it starts from")
     found: bool = Field(False, description="whether it must find out where it is")
-    stop: list[RoundStop] = Field(min_length=1, description="[[stop]] tables, one or more")
+    stops: list[RoundStop] = Field(alias="stop", min_length=1, description="[[stop]] tables, one or more")
 
     @model_validator(mode="after")
     def _starts_once(self) -> Round:
@@ -72,7 +72,7 @@ class Round(Model):
                 else _pose(stop.pose),
                 stop,
             )
-            for number, stop in enumerate(self.stop, 1)
+            for number, stop in enumerate(self.stops, 1)
         ]
 
     def initial_pose(
@@ -102,7 +102,7 @@ class Round(Model):
         if pose.shape != (3,) or not np.all(np.isfinite(pose)):
             raise InputError("is not a pose", key="goal", value=goal, expected="x, y, heading, all finite")
         x, y, heading = pose.tolist()
-        return cls(stop=[RoundStop(name=name, pose=(x, y, float(np.degrees(heading))))])
+        return cls(stops=[RoundStop(name=name, pose=(x, y, float(np.degrees(heading))))])
 
 
 @dataclass(frozen=True)

@@ -9,11 +9,13 @@ import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import PERSON_RADIUS, CostMap, Walking
+from vinecompass.contact import Walking, runs_into, shape_of
+from vinecompass.costs import CostMap
 from vinecompass.geometry import inverse, transform_points
-from vinecompass.navigation.kernels import runs_into
+from vinecompass.motion import Command, braked_on_its_curve, limit_command, limits_of
+from vinecompass.motion.kernels import speed_to_stop_within
 from vinecompass.navigation.mission_log import MissionLog
-from vinecompass.robot import Command, Robot, braked_on_its_curve, limit_command
+from vinecompass.robot import Robot
 from vinecompass.settings import SafetySettings
 
 __all__ = ["Safety"]
@@ -32,8 +34,8 @@ Beside a wall a body often cannot turn as it would, because its tail swings out,
 """
 BEHIND = 0.05
 """Metres of floor seen behind that are kept in reserve."""
-STEP = 0.03
-"""Metres at most between two poses at which the body is looked at."""
+SPACING = 0.03
+"""Metres that a point of the body moves at most between two poses at which it is looked at."""
 DRIFT = 0.08, 0.06
 """m/s and rad/s off what was commanded from which the body is taken to drift, as its wheels slip."""
 MARGIN_SHARES = (1.0, 0.5, 0.25, 0.0)
@@ -58,27 +60,26 @@ class Safety:
 
     def __init__(self, robot: Robot, *, settings: SafetySettings | None = None, log: MissionLog | None = None) -> None:
         self._robot = robot
+        self._limits = limits_of(robot.drive)
         self._settings = settings or SafetySettings()
         self._log = log if log is not None else MissionLog()
         self._outer_radius = robot.widened(self._settings.margin).body.outer_radius
         # Each person is a ring of points.
         angles = np.linspace(0.0, 2.0 * np.pi, 12, endpoint=False)
-        self._ring = (PERSON_RADIUS + self._settings.people_margin - self._settings.margin) * np.column_stack(
-            [np.cos(angles), np.sin(angles)]
-        )
+        self._ring = np.column_stack([np.cos(angles), np.sin(angles)])
         # A margin that something has come into already still leaves a part of it, and the body. Each outline counts
         # from a speed of the body's fastest point on.
         self._outlines = [
             (
                 FULL_MARGIN_SPEED * share if share > LEAST_SHARE else 0.0,
-                robot.widened(share * self._settings.margin).body.polygon,
+                shape_of(robot.widened(share * self._settings.margin).body),
             )
             for share in MARGIN_SHARES
         ]
 
     def stop(self, t: float, current: Command, duration: float, rule: str) -> Command:
         """Return the controlled stop, braking on its curve, and note why."""
-        given = braked_on_its_curve(current, duration, self._robot.drive)
+        given = braked_on_its_curve(current, duration, self._limits)
         if not current.standing:
             self._log.intervene(t, duration, rule, current, given, {"speed_m_per_s": current.speed})
         return given
@@ -123,16 +124,16 @@ class Safety:
             off = measured - current.velocity
             drift = off if np.hypot(off[0], off[1]) > DRIFT[0] or abs(off[2]) > DRIFT[1] else None
         rule = ""
-        asked = limit_command(wanted, current, duration, self._robot.drive)
+        asked = limit_command(wanted, current, duration, self._limits)
         command = asked
         cap, why, numbers = self.cap(pose, floor, people)
         if command.speed < 0.0:
-            behind = float(np.sqrt(2.0 * self._robot.drive.braking * max(room_behind - BEHIND, 0.0)))
+            behind = float(speed_to_stop_within(room_behind - BEHIND, self._limits.braking))
             if behind < cap:
                 cap, why, numbers = behind, "has not seen what lies behind", {"seen_m": room_behind}
         pace = float(np.hypot(command.speed, command.sideways))
         if pace > cap:
-            command = limit_command(command.scaled(cap / pace), current, duration, self._robot.drive)
+            command = limit_command(command.scaled(cap / pace), current, duration, self._limits)
             rule = why
         if people and pose is not None:
             points = np.vstack([points, self._where_people_will_be(np.asarray(pose, dtype=float), people)])
@@ -152,26 +153,29 @@ class Safety:
         `drift` is what the body does besides what it is told, as on wet floor: the command must be safe with it and
         without. If no part is safe, it brakes on its curve.
         """
-        drive, delay = self._robot.drive, self._settings.delay
+        limits, delay = self._limits, self._settings.delay
         for share, turn_share in SHARES:
-            part = Command(share * wanted.speed, turn_share * wanted.turn_rate, share * wanted.sideways)
-            command = limit_command(part, current, duration, drive)
+            part = Command(
+                share * wanted.speed, turn_rate=turn_share * wanted.turn_rate, sideways=share * wanted.sideways
+            )
+            command = limit_command(part, current, duration, limits)
             pace = hypot(command.speed, command.sideways)
             fastest = max(pace, abs(command.turn_rate) * self._outer_radius, 1e-6)
             # Braking from v takes v / b seconds and half the way that v would make in that time.
-            reach = delay + duration + 0.5 * max(pace / drive.braking, abs(command.turn_rate) / drive.turn_acceleration)
-            steps = int(reach * fastest / STEP) + 2
+            reach = (
+                delay + duration + 0.5 * max(pace / limits.braking, abs(command.turn_rate) / limits.turn_acceleration)
+            )
             velocities = [command.velocity]
             if drift is not None and not command.standing:
                 velocities.append(command.velocity + drift)
             if not any(
-                runs_into(outline, points, velocity, reach, steps)
+                runs_into(outline, points, velocity, reach, spacing=SPACING)
                 for counts_from, outline in self._outlines
                 if counts_from <= fastest
                 for velocity in velocities
             ):
                 return command
-        return braked_on_its_curve(current, duration, drive)
+        return braked_on_its_curve(current, duration, limits)
 
     def cap(
         self, pose: ArrayLike | None, floor: CostMap | None, people: Sequence[Walking]
@@ -190,16 +194,14 @@ class Safety:
 
         def from_afar(gap: float) -> float:
             """Return the speed, m/s, that it can still brake to `people_speed` before it is as near as that counts."""
-            return float(
-                np.sqrt(s.people_speed**2 + 2.0 * self._robot.drive.braking * max(gap - s.people_distance, 0.0))
-            )
+            return float(np.sqrt(s.people_speed**2 + 2.0 * self._limits.braking * max(gap - s.people_distance, 0.0)))
 
         for person in people:
             middles = float(np.hypot(here[0] - person.x, here[1] - person.y))
-            if from_afar(middles - self._outer_radius - PERSON_RADIUS) >= self._robot.drive.top_speed:
+            if from_afar(middles - self._outer_radius - person.radius) >= self._limits.top_speed:
                 continue
             body = shapely.Polygon(transform_points(here, self._robot.body.polygon))
-            gap = float(body.distance(shapely.Point(person.x, person.y))) - PERSON_RADIUS
+            gap = float(body.distance(shapely.Point(person.x, person.y))) - person.radius
             near = from_afar(gap)
             if near < cap:
                 cap, rule = near, "near a person"
@@ -208,6 +210,9 @@ class Safety:
 
     def _where_people_will_be(self, pose: FloatArray, people: Sequence[Walking]) -> FloatArray:
         """Return points about each person now and within the next second, in the body frame."""
-        rows = np.array([(each.x, each.y, each.velocity_x, each.velocity_y) for each in people])
-        places = np.concatenate([rows[:, :2] + ahead * rows[:, 2:] for ahead in (0.0, 0.4, 0.8)])
-        return transform_points(inverse(pose), (places[:, None] + self._ring).reshape(-1, 2))
+        rows = Walking.rows(people)
+        # Safety keeps its margin to the points as to all others.
+        reach = rows[:, 2] + self._settings.people_margin - self._settings.margin
+        rings = reach[:, None, None] * self._ring
+        moments = [rows[:, None, :2] + ahead * rows[:, None, 3:] + rings for ahead in (0.0, 0.4, 0.8)]
+        return transform_points(inverse(pose), np.concatenate(moments).reshape(-1, 2))

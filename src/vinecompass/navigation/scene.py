@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.costs import Walking
+from vinecompass.contact import Walking
 from vinecompass.following import LocalPlan
 
 __all__ = ["Scene"]

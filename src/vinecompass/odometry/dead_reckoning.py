@@ -7,7 +7,8 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, chain
-from vinecompass.robot import Drive, body_velocity
+from vinecompass.motion import body_velocity
+from vinecompass.robot import Drive
 from vinecompass.runs import Run, Track, Wheels
 
 __all__ = ["dead_reckon", "odometry_track", "wheel_ways"]

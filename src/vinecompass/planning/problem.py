@@ -9,8 +9,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import BodyCheck, CostMap
-from vinecompass.costs.kernels import NO_WAYS
+from vinecompass.contact import BodyShape, cells_shape_of
+from vinecompass.costs import BodyCheck, CostMap, Floor
 from vinecompass.errors import InputError
 from vinecompass.geometry import compose, inverse, transform_points
 from vinecompass.planning.curves.motions import Motion, StraightMotion, usual_motion
@@ -78,16 +78,14 @@ class Problem:
         return (int(first[0]), int(first[1])), (int(last[0]), int(last[1]))
 
     @cached_property
-    def floor_arrays(self) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.bool_], NDArray[np.float32]]:
-        """What kernels want of the floor: prices, one-way headings, forbidden cells and clearance."""
-        one_way = NO_WAYS if self.costmap.one_way is None else self.costmap.one_way
-        return self.costmap.prices, one_way, self.costmap.forbidden, self.costmap.clearance
+    def floor(self) -> Floor:
+        """What kernels want of the floor."""
+        return self.costmap.floor
 
     @cached_property
-    def body_arrays(self) -> tuple[FloatArray, float, float]:
-        """What kernels want of the body: its outline in cells, its outer radius and the cell size in m."""
-        side = self.costmap.grid.cell_size
-        return self.robot.body.polygon / side, self.robot.body.outer_radius, side
+    def body(self) -> BodyShape:
+        """What kernels want of the body, in cells."""
+        return cells_shape_of(self.robot.body, self.costmap.grid.cell_size)
 
     def to_cells(self, points: ArrayLike) -> FloatArray:
         """Return site points ``(N, 2)`` in cells, column before row, as kernels want them."""

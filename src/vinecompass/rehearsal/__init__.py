@@ -1,8 +1,7 @@
-"""Floor 7: the loop closed, with the simulator in place of the world."""
+"""Floor 10: a mission over a link, judged by the truth, and drives recorded in the simulator."""
 
 from vinecompass.rehearsal.faults import FAULTS, inject_fault
-from vinecompass.rehearsal.live_faults import LIVE_FAULTS, LiveFault
 from vinecompass.rehearsal.recording import record_drive
-from vinecompass.rehearsal.rehearsal import Arrival, Rehearsal, rehearse
+from vinecompass.rehearsal.rehearsal import Arrival, Rehearsal, rehearse, rehearse_mission
 
-__all__ = ["FAULTS", "LIVE_FAULTS", "Arrival", "LiveFault", "Rehearsal", "inject_fault", "record_drive", "rehearse"]
+__all__ = ["FAULTS", "Arrival", "Rehearsal", "inject_fault", "record_drive", "rehearse", "rehearse_mission"]

@@ -10,8 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
+from vinecompass.motion import wheel_speeds
 from vinecompass.odometry import dead_reckon
-from vinecompass.robot import Robot, wheel_speeds
+from vinecompass.robot import Robot
 from vinecompass.runs import Run, Scans
 
 __all__ = ["FAULTS", "inject_fault"]
@@ -170,8 +171,8 @@ def _spin(run: Run, span: Span, rng: np.random.Generator, velocity: tuple[float,
 def _turned_lidar(run: Run, span: Span, rng: np.random.Generator) -> Run:
     """Let the robot file be wrong about the lidar, as if someone had mounted it a quarter turn to the left."""
     document = run.robot.model_dump(exclude_none=True)
-    x, y, heading_deg = document["lidar"][0]["mount"]
-    document["lidar"][0]["mount"] = (x, y, heading_deg - 90.0)
+    x, y, heading_deg = document["lidars"][0]["mount"]
+    document["lidars"][0]["mount"] = (x, y, heading_deg - 90.0)
     return replace(run, robot=Robot.model_validate(document))
 
 

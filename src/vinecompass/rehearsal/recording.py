@@ -7,14 +7,14 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import ArrayLike
 
-from vinecompass.costs import Walking
 from vinecompass.errors import InputError
 from vinecompass.following import PathFollower
 from vinecompass.geometry import distance_along, polyline_headings, relative, resample_polyline, transform_points
+from vinecompass.links import Recorder
+from vinecompass.motion import Command
 from vinecompass.navigation import Safety
 from vinecompass.odometry import deskewed_hits, motion_at
-from vinecompass.rehearsal.recorder import Recorder
-from vinecompass.robot import Command, Robot
+from vinecompass.robot import Robot
 from vinecompass.runs import Run
 from vinecompass.settings import FollowingSettings, SafetySettings
 from vinecompass.simulation import Simulator, Site
@@ -87,7 +87,7 @@ def record_drive(
             seen,
             duration=simulator.period,
             pose=simulator.pose,
-            people=Walking.all_of(readings.people),
+            people=readings.people,
         )
         if simulator.t > time_limit:
             x, y, _ = simulator.pose

@@ -9,19 +9,24 @@ import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import Walking
+from vinecompass.contact import Walking
+from vinecompass.errors import InputError
 from vinecompass.geometry import transform_points, wrap_angle
 from vinecompass.grids import Grid, Zone
+from vinecompass.links import LiveFault, Readings, RobotLink, SimulatedLink, Witness
+from vinecompass.motion import Command, limits_of
 from vinecompass.navigation import MissionLog, Navigator, Round
-from vinecompass.rehearsal.live_faults import LiveFault
-from vinecompass.rehearsal.odometry_feed import OdometryFeed
-from vinecompass.rehearsal.recorder import Recorder
-from vinecompass.robot import Command, Robot
-from vinecompass.runs import Run, Track
+from vinecompass.robot import Robot
+from vinecompass.runs import Commands, Run, Scans, Track
 from vinecompass.settings import Settings
-from vinecompass.simulation import Simulator, Site
+from vinecompass.simulation import Site
 
-__all__ = ["Arrival", "Rehearsal", "rehearse"]
+__all__ = ["Arrival", "Rehearsal", "rehearse", "rehearse_mission"]
+
+STANDING_STEPS = 5
+"""Cycles for which it is watched after its round is over: it must stand."""
+PROGRESS_EVERY = 20
+"""Cycles between two words of progress."""
 
 
 @dataclass(frozen=True)
@@ -119,10 +124,18 @@ class Rehearsal:
         return float(max(change.max(), 0.0)), float(max(-change.min(), 0.0)), float(turning)
 
     def limits_kept(self) -> bool:
-        """Tell whether the body, by the truth, never exceeded a speed or an acceleration of its drive."""
+        """Tell whether the body, by the truth, never exceeded a speed or an acceleration of its drive.
+
+        Raises
+        ------
+        InputError
+            Its true velocities are not known.
+        """
+        if len(self.velocities) == 0:
+            raise InputError("are not known", key="velocities", expected="a mission over a link that knows the truth")
         speed, _, turn_rate = self.velocities.T
         speeding, braking, turning = self.largest_accelerations()
-        limits = self.run.robot.drive
+        limits = limits_of(self.run.robot.drive)
         rims = np.abs(self.velocities @ limits.rolling.T).max()
         return bool(
             -limits.reverse_speed - 1e-9 <= speed.min()
@@ -136,6 +149,64 @@ class Rehearsal:
 
 
 def rehearse(
+    link: RobotLink,
+    navigator: Navigator,
+    *,
+    time_limit: float = 300.0,
+    site_toml: str | None = None,
+    watch: Callable[[Navigator], None] | None = None,
+    progress: Callable[[float, str], None] | None = None,
+) -> Rehearsal:
+    """Let a navigator drive over a link until it says that its round is over.
+
+    Neither knows what stands behind the other. If the link is a `Witness`, the truth judges the mission; of another one
+    (a real robot's) nothing is known but what it read.
+
+    Parameters
+    ----------
+    link : RobotLink
+    navigator : Navigator
+    time_limit : float
+        Seconds of the link's time.
+    site_toml : str, optional
+        Kept in the run.
+    watch : callable, optional
+        Called with the navigator after each of its steps.
+    progress : callable, optional
+        Called with the share done, 0 to 1, and a word.
+
+    Examples
+    --------
+    >>> from vinecompass import SimulatedLink, demo_file, grid_from_polygons, read_robot, read_site
+    >>> site, robot = read_site(demo_file("site.toml")), read_robot(demo_file("robot.toml"))
+    >>> room = grid_from_polygons([[(32, 17), (41, 17), (41, 26), (32, 26)]], cell_size=0.05)
+    >>> link = SimulatedLink(site, robot, seed=1)
+    >>> mission = rehearse(link, Navigator(room, robot, link.pose, [36.9, 24.0, -1.57], seed=1), time_limit=1.0)
+    >>> mission.arrived, len(mission.track)
+    (False, 10)
+    """
+    witness = link if isinstance(link, Witness) else None
+    lidar = navigator.robot.scanner.name
+    kept = _Kept()
+    command, standing, t = Command(), 0, 0.0
+    while t < time_limit:
+        readings = link.exchange(command)
+        told = command
+        command = navigator.step(readings.t, readings.scans[lidar], readings.odometry, readings.people)
+        if watch is not None:
+            watch(navigator)
+        t = readings.t if witness is None else witness.t
+        kept.add(t, readings, told, navigator, None if witness is None else witness.pose)
+        standing = standing + 1 if navigator.over else 0
+        if standing >= STANDING_STEPS or readings.last:
+            break
+        if progress and len(kept.stamps) % PROGRESS_EVERY == 0:
+            progress(min(t / time_limit, 1.0), navigator.state)
+    run = kept.run(navigator.robot, lidar) if witness is None else witness.run(site_toml)
+    return _judged(kept, navigator, run, witness, time_limit)
+
+
+def rehearse_mission(
     site: Site,
     robot: Robot,
     grid: Grid,
@@ -149,13 +220,13 @@ def rehearse(
     time_limit: float = 300.0,
     fault: LiveFault | None = None,
     site_toml: str | None = None,
-    on_step: Callable[[Navigator], None] | None = None,
+    watch: Callable[[Navigator], None] | None = None,
     progress: Callable[[float, str], None] | None = None,
 ) -> Rehearsal:
     """Drive a round in the simulator, at the rate of the scanner, until the navigator says that it is over.
 
     The navigator gets scans, odometry fused of wheels and IMU, and the tracks of people; the truth is kept to judge
-    it by.
+    it by. For another robot or navigator, make both and call `rehearse`.
 
     Parameters
     ----------
@@ -176,11 +247,8 @@ def rehearse(
         Seconds of simulated time.
     fault : LiveFault, optional
         What goes wrong on the way.
-    site_toml : str, optional
-        Kept in the run.
-    on_step : callable, optional
-        Called with the navigator after each of its steps, to watch it.
-    progress : callable, optional
+    site_toml, watch, progress
+        As in `rehearse`.
 
     Raises
     ------
@@ -189,60 +257,91 @@ def rehearse(
     """
     s = settings or Settings()
     the_round = goal if isinstance(goal, Round) else Round.to_pose(goal)
-    goals = the_round.goals(site.stop, where=site.name)
-    simulator = Simulator(site, robot, start=start, seed=seed)
-    told = the_round.initial_pose([*s.dock, *site.stop], simulator.pose, where="settings and site")
+    goals = the_round.goals(site.stops, where=site.name)
+    link = SimulatedLink(site, robot, seed=seed, start=start, fusion=s.fusion, fault=fault)
+    told = the_round.initial_pose([*s.docks, *site.stops], link.pose, where="settings and site")
     navigator = Navigator(
         grid, robot, told if initial_pose is None else initial_pose, goals, zones=zones, settings=s, seed=seed
     )
-    recorder = Recorder(robot, simulator.pose)
-    feed = OdometryFeed(robot, settings=s.fusion)
-    command = Command()
-    stamps, poses, settled, people = [], [], [], []
-    truths: list[NDArray[np.float64]] = []
-    standing = 0
-    while simulator.t < time_limit:
-        readings = simulator.step(command)
-        recorder.add(command, readings)
-        odometry = feed.take(readings)
-        recorder.add_odometry(odometry)
-        t, scan = simulator.t, readings.scan
-        if fault is not None:
-            t, scan, odometry = fault.spoil(t, scan, odometry, simulator)
-        command = navigator.step(t, scan, odometry, Walking.all_of(readings.people))
-        if on_step is not None:
-            on_step(navigator)
-        stamps.append(simulator.t)
-        poses.append(navigator.pose)
-        settled.append(navigator.estimate is not None and navigator.estimate.settled)
-        people.append(readings.people)
+    return rehearse(link, navigator, time_limit=time_limit, site_toml=site_toml, watch=watch, progress=progress)
+
+
+class _Kept:
+    """What is kept of each cycle."""
+
+    def __init__(self) -> None:
+        self.stamps: list[float] = []
+        self.poses: list[NDArray[np.float64]] = []
+        self.settled: list[bool] = []
+        self.people: list[NDArray[np.float64]] = []
+        self.at_stops: list[NDArray[np.float64]] = []
+        self._readings: list[Readings] = []
+        self._commands: list[Command] = []
+
+    def add(
+        self, t: float, readings: Readings, told: Command, navigator: Navigator, pose: NDArray[np.float64] | None
+    ) -> None:
+        """Keep a cycle in which a command was carried out; `pose` is the true one, None where nobody knows."""
+        self.stamps.append(t)
+        self.poses.append(navigator.pose)
+        self.settled.append(navigator.estimate is not None and navigator.estimate.settled)
+        self.people.append(Walking.rows(readings.people))
         # Where it truly stood when it said that a stop had ended.
-        truths += [simulator.pose] * (len(navigator.log.stops) - len(truths))
-        standing = standing + 1 if navigator.over else 0
-        if standing >= 5:
-            break
-        if progress and len(stamps) % 20 == 0:
-            progress(min(simulator.t / time_limit, 1.0), navigator.state)
-    arrivals = [
-        _arrival(stop.name, stop.status == "reached", stop.reason, stop.t, truth - stop.goal)
-        for stop, truth in zip(navigator.log.stops, truths, strict=True)
-    ]
+        truth = np.full(3, np.nan) if pose is None else pose
+        self.at_stops += [truth] * (len(navigator.log.stops) - len(self.at_stops))
+        if pose is None:
+            self._readings.append(readings)
+            self._commands.append(told)
+
+    def run(self, robot: Robot, lidar: str) -> Run:
+        """Return what was exchanged over a link that knows no truth as a run."""
+        scans = {scan.t: scan.ranges for scan in (each.scans[lidar] for each in self._readings)}
+        odometry = {
+            t: pose for each in self._readings for t, pose in zip(each.odometry.t, each.odometry.poses, strict=True)
+        }
+        return Run(
+            robot=robot,
+            start=self.poses[0],
+            scans=Scans(np.array(list(scans)), np.array(list(scans.values()))),
+            odometry=Track(np.array(list(odometry)), np.array(list(odometry.values()))),
+            commands=Commands(
+                np.array(self.stamps),
+                np.array([each.speed for each in self._commands]),
+                np.array([each.turn_rate for each in self._commands]),
+            ),
+            as_recorded=True,
+        )
+
+
+def _judged(kept: _Kept, navigator: Navigator, run: Run, witness: Witness | None, time_limit: float) -> Rehearsal:
+    """Return what came of a mission, by the truth as far as it is known."""
     arrived = navigator.state == "finished"
-    unfinished = f"still {navigator.state} after {time_limit:.0f} s" + (
-        f": {navigator.reason}" if navigator.reason else ""
-    )
+    why = f": {navigator.reason}" if navigator.reason else ""
+    unfinished = f"still {navigator.state} after {time_limit:.0f} s{why}"
     return Rehearsal(
         arrived=arrived,
         reason="" if arrived else navigator.reason if navigator.state == "failed" else unfinished,
-        arrivals=arrivals,
+        arrivals=[
+            _arrival(stop.name, stop.status == "reached", stop.reason, stop.t, truth - stop.goal)
+            for stop, truth in zip(navigator.log.stops, kept.at_stops, strict=True)
+        ],
         log=navigator.log,
-        run=recorder.run(site_toml),
-        track=Track(np.array(stamps), np.array(poses)),
-        settled=np.array(settled),
-        contacts=recorder.contacts,
-        velocities=recorder.velocities,
-        people=np.array(people).reshape(len(stamps), -1, 5),
+        run=run,
+        track=Track(np.array(kept.stamps), np.array(kept.poses)),
+        settled=np.array(kept.settled),
+        contacts=0 if witness is None else witness.contacts,
+        velocities=np.zeros((0, 3)) if witness is None else witness.velocities,
+        people=_aligned(kept.people),
     )
+
+
+def _aligned(rows: list[NDArray[np.float64]]) -> NDArray[np.float64]:
+    """Return people ``(N, P, 5)``, `nan` where fewer of them were seen."""
+    most = max((len(each) for each in rows), default=0)
+    people = np.full((len(rows), most, 5), np.nan)
+    for row, each in zip(people, rows, strict=True):
+        row[: len(each)] = each
+    return people
 
 
 def _arrival(name: str, reached: bool, reason: str, t: float, off: NDArray[np.float64]) -> Arrival:

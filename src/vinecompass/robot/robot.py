@@ -11,7 +11,6 @@ import shapely
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from vinecompass.errors import InputError
 from vinecompass.files import Model, NotNegative, Number, Positive, Whole, read_model
 from vinecompass.robot.lidar import Lidar
 
@@ -78,6 +77,13 @@ class OmniWheel(Model):
     direction_deg: Number = Field(description="where it rolls to when its angle grows, degrees from the body's x axis")
     roller_deg: Number = Field(0.0, gt=-80.0, lt=80.0, description="how the rollers are set: 0, or 45 or -45 degrees")
 
+    @cached_property
+    def rolling(self) -> NDArray[np.float64]:
+        """The speed of its rim from the body's velocity ``(3,)``, by (m/s, m/s, rad/s), in m/s."""
+        (x, y), roller = self.position, np.radians(self.roller_deg)
+        angle = np.radians(self.direction_deg) + roller
+        return np.array([np.cos(angle), np.sin(angle), x * np.sin(angle) - y * np.cos(angle)]) / np.cos(roller)
+
 
 class Drive(Model):
     """What the wheels can do. Speeds in m/s and rad/s, accelerations in m/s2 and rad/s2, all positive.
@@ -91,7 +97,9 @@ class Drive(Model):
     track_width: Positive | None = Field(None, description="distance between the driven wheels, m")
     wheelbase: Positive | None = Field(None, description="distance from the rear to the front axle of a car, m")
     turning_radius: Positive | None = Field(None, description="least radius a car can turn on, m")
-    wheel: list[OmniWheel] = Field(default_factory=list, description="[[drive.wheel]] tables of an omni drive")
+    wheels: list[OmniWheel] = Field(
+        default_factory=list, alias="wheel", description="[[drive.wheel]] tables of an omni drive"
+    )
     top_speed: Positive = Field(description="forward, m/s")
     reverse_speed: NotNegative = Field(description="backward, m/s, 0 where it never reverses")
     top_turn_rate: Positive = Field(description="rad/s")
@@ -104,63 +112,25 @@ class Drive(Model):
         needed = {
             "differential": {"track_width"},
             "car": {"track_width", "wheelbase", "turning_radius"},
-            "omni": {"wheel"},
+            "omni": {"wheels"},
         }
-        given = {key for key in ("track_width", "wheelbase", "turning_radius", "wheel") if getattr(self, key)}
+        given = {key for key in ("track_width", "wheelbase", "turning_radius", "wheels") if getattr(self, key)}
         for key in sorted(needed[self.kind] ^ given):
             wish = "needs" if key in needed[self.kind] else "has no"
-            raise ValueError(f"a drive of kind {self.kind} {wish} {key}")
-        if self.kind == "omni" and np.linalg.matrix_rank(self.rolling, tol=1e-6) < 3:
+            raise ValueError(f"a drive of kind {self.kind} {wish} {'wheel' if key == 'wheels' else key}")
+        if self.kind == "omni" and np.linalg.matrix_rank([wheel.rolling for wheel in self.wheels], tol=1e-6) < 3:
             raise ValueError("the wheels of an omni drive must be able to push ahead, sideways and round")
         return self
 
     @property
     def wheel_names(self) -> tuple[str, ...]:
         """The wheels in the order of the ``wheels`` stream: left and right, or as an omni drive names them."""
-        return tuple(wheel.name for wheel in self.wheel) or ("left", "right")
+        return tuple(wheel.name for wheel in self.wheels) or ("left", "right")
 
-    @cached_property
-    def rolling(self) -> NDArray[np.float64]:
-        """The speed of each wheel's rim from the body's velocity: ``(wheels, 3)``, by (m/s, m/s, rad/s), in m/s.
-
-        A wheel at (x, y) rolls as the floor passes under it in its direction; free rollers set at an angle
-        make that the direction turned by the angle (Siegwart and Nourbakhsh, 2004, section 3.2).
-        """
-        if self.track_width is not None:
-            half = 0.5 * self.track_width
-            return np.array([[1.0, 0.0, -half], [1.0, 0.0, half]])
-        rows = []
-        for wheel in self.wheel:
-            (x, y), roller = wheel.position, np.radians(wheel.roller_deg)
-            angle = np.radians(wheel.direction_deg) + roller
-            rows.append(
-                np.array([np.cos(angle), np.sin(angle), x * np.sin(angle) - y * np.cos(angle)]) / np.cos(roller)
-            )
-        return np.array(rows)
-
-    def reserved(self, share: float) -> Drive:
-        """Return a drive that uses only a share of this one's speeds."""
-        slower = {key: share * getattr(self, key) for key in ("top_speed", "reverse_speed", "top_turn_rate")}
-        return Drive.model_validate(self.model_dump(exclude_none=True) | slower)
-
-    @cached_property
-    def rolling_rows(self) -> list[list[float]]:
-        """The rows of `rolling` as plain numbers, for arithmetic on one velocity."""
-        return self.rolling.tolist()
-
-    @cached_property
-    def top_rim_speed(self) -> float:
-        """The fastest that a wheel's rim goes while the body moves straight ahead, sideways or round alone, m/s.
-
-        Motions that ask for more together (a curve at top speed) are driven slower.
-        """
-        tops = [self.top_speed, self.top_speed if self.kind == "omni" else 0.0, self.top_turn_rate]
-        return float(np.abs(self.rolling * tops).max())
-
-    @cached_property
-    def unrolling(self) -> NDArray[np.float64]:
-        """The body's velocity from the speeds of the rims, the least-squares one: ``(3, wheels)``."""
-        return np.linalg.pinv(self.rolling).astype(np.float64)
+    @property
+    def steered(self) -> bool:
+        """Whether its wheels stream tells a steering angle: it has a front axle some way from the rear one."""
+        return self.wheelbase is not None
 
 
 class WheelSensor(Model):
@@ -210,7 +180,7 @@ class Robot(Model):
     name: str = Field(description="a name")
     body: Body = Field(description="a [body] table")
     drive: Drive = Field(description="a [drive] table")
-    lidar: list[Lidar] = Field(min_length=1, max_length=1, description="one [[lidar]] table")
+    lidars: list[Lidar] = Field(alias="lidar", min_length=1, max_length=1, description="one [[lidar]] table")
     wheels: WheelSensor = Field(default_factory=WheelSensor, description="a [wheels] table")
     imu: Inertial = Field(default_factory=Inertial, description="an [imu] table")
     position: Positioning | None = Field(None, description="a [position] table")
@@ -218,20 +188,13 @@ class Robot(Model):
     @property
     def scanner(self) -> Lidar:
         """The lidar whose readings are the ``scans`` stream."""
-        return self.lidar[0]
+        return self.lidars[0]
 
     def widened(self, margin: float) -> Robot:
         """Return the robot with its body wider by a margin on every side, m."""
         wider = shapely.Polygon(self.body.polygon).buffer(margin, join_style="mitre")
         outline = [(float(x), float(y)) for x, y in wider.exterior.coords[:-1]]
         return self.model_copy(update={"body": Body(outline=outline)})
-
-    def need_differential(self, work: str) -> None:
-        """Raise `InputError` unless the drive is differential; `work` is what nothing else can do so far."""
-        if self.drive.kind != "differential":
-            raise InputError(
-                f"{work} knows no such drive yet", key="drive.kind", value=self.drive.kind, expected='"differential"'
-            )
 
 
 def read_robot(path: str | Path) -> Robot:

@@ -68,7 +68,7 @@ def write_run(
     """
     x, y, heading = run.start
     header = {"format": "vinecompass run", "version": 1, "start": [float(x), float(y), float(np.degrees(heading))]}
-    robot = {"format": "vinecompass robot", "version": 1, **run.robot.model_dump(exclude_none=True)}
+    robot = {"format": "vinecompass robot", "version": 1, **run.robot.model_dump(exclude_none=True, by_alias=True)}
     with atomic_folder(folder, marker=RUN_MARKER) as target:
         (target / RUN_MARKER).write_text(tomlkit.dumps(header), encoding="utf-8")
         (target / "robot.toml").write_text(tomlkit.dumps(robot), encoding="utf-8")
@@ -174,7 +174,7 @@ def stream_from_columns(name: str, table: pyarrow.Table, path: Path, robot: Robo
         return _track_from_columns(table, path, finite=finite)
     if kind is Wheels:
         angles = [column(table, key, path, finite=finite) for key in robot.drive.wheel_names]
-        steered = robot.drive.kind == "car"
+        steered = robot.drive.steered
         return Wheels(t, np.stack(angles, axis=-1), column(table, "steering", path, finite=finite) if steered else None)
     return kind(**{field.name: column(table, field.name, path, finite=finite) for field in fields(kind)})
 

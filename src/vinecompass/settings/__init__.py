@@ -6,7 +6,7 @@ from vinecompass.settings.fusion import FusionSettings
 from vinecompass.settings.localization import LocalizationSettings
 from vinecompass.settings.mapping import MappingSettings
 from vinecompass.settings.named_pose import NamedPose
-from vinecompass.settings.navigation import NavigationSettings, RecoveryKind
+from vinecompass.settings.navigation import NavigationSettings
 from vinecompass.settings.people import Approach, PeopleRule, PeopleSettings
 from vinecompass.settings.planning import PlanSettings
 from vinecompass.settings.safety import SafetySettings
@@ -26,7 +26,6 @@ __all__ = [
     "PeopleRule",
     "PeopleSettings",
     "PlanSettings",
-    "RecoveryKind",
     "SafetySettings",
     "Settings",
     "Unknown",

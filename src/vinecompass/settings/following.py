@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 from pydantic import Field
 
 from vinecompass.files import Model, NotNegative, Positive, Whole
@@ -14,7 +12,7 @@ __all__ = ["BandSettings", "FollowingSettings", "WindowSettings"]
 class FollowingSettings(Model):
     """The ``[following]`` table of the settings."""
 
-    planner: Literal["window", "band", "path"] = Field("window", description='"window", "band" or "path"')
+    planner: str = Field("window", description='"window", "band" or "path"')
     cruise_speed: Positive = Field(1.1, description="m/s; the robot's own limit holds besides")
     tight_speed: Positive = Field(0.3, description="speed where the body just fits, m/s")
     tight_gap: Positive = Field(0.4, description="gap beside the body from which it cruises, m")

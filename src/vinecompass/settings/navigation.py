@@ -2,27 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 from pydantic import Field
 
 from vinecompass.files import Model, NotNegative, Positive
 
-__all__ = ["NavigationSettings", "RecoveryKind"]
-
-RecoveryKind = Literal["wait", "look around", "back out", "forget obstacles", "find myself", "take another stop"]
+__all__ = ["NavigationSettings"]
 
 
 class NavigationSettings(Model):
     """The ``[navigation]`` table of the settings."""
 
+    planner: str = Field("usual", description='how it plans: "usual", or a method as of plan --method')
     replan_period: Positive = Field(1.0, description="time between two looks at whether to plan anew, s")
     plan_age: Positive = Field(6.0, description="age at which a plan is made anew although nothing blocks it, s")
     off_path: Positive = Field(0.4, description="distance from the path at which it is planned anew, m")
     unsettled_speed: Positive = Field(0.3, description="highest speed until localization has settled, m/s")
     stuck_after: Positive = Field(6.0, description="time without progress after which it recovers, s")
     stuck_progress: NotNegative = Field(0.1, description="what counts as progress, m or radians")
-    recovery: list[RecoveryKind] = Field(
+    recovery: list[str] = Field(
         ["wait", "back out", "look around", "forget obstacles", "wait", "wait"],
         description="what it tries in turn when it cannot go on",
     )

@@ -66,4 +66,6 @@ class PeopleSettings(Model):
 
     personal_space: Positive = Field(1.1, description="distance from a person's middle to the body that is charged, m")
     charge: NotNegative = Field(8.0, description="charge for coming as near as touching; none at personal_space, s")
-    rule: list[PeopleRule] = Field(USUAL_RULES, description="[[people.rule]] tables, in the order they are asked")
+    rules: list[PeopleRule] = Field(
+        USUAL_RULES, alias="rule", description="[[people.rule]] tables, in the order they are asked"
+    )

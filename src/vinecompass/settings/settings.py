@@ -35,11 +35,11 @@ class Settings(Model):
     people: PeopleSettings = Field(default_factory=PeopleSettings, description="a [people] table")
     navigation: NavigationSettings = Field(default_factory=NavigationSettings, description="a [navigation] table")
     safety: SafetySettings = Field(default_factory=SafetySettings, description="a [safety] table")
-    dock: list[NamedPose] = Field(default_factory=list, description="[[dock]] tables")
+    docks: list[NamedPose] = Field(default_factory=list, alias="dock", description="[[dock]] tables")
 
     def find_dock(self, name: str) -> NamedPose:
         """Return the dock of that name, or raise `InputError` that lists the known ones."""
-        return find_named(self.dock, name, kind="dock", where="the settings")
+        return find_named(self.docks, name, kind="dock", where="the settings")
 
 
 def read_settings(path: str | Path) -> Settings:

@@ -1,7 +1,7 @@
 """Floor 2: the simulated site, its people, and a robot that moves and senses in it."""
 
 from vinecompass.simulation.ray_casting import cast_beams
-from vinecompass.simulation.simulator import Readings, Simulator
+from vinecompass.simulation.simulator import SimulatedPeriod, Simulator
 from vinecompass.simulation.site import Person, Site, parse_site, read_site
 
-__all__ = ["Person", "Readings", "Simulator", "Site", "cast_beams", "parse_site", "read_site"]
+__all__ = ["Person", "SimulatedPeriod", "Simulator", "Site", "cast_beams", "parse_site", "read_site"]

@@ -1,11 +1,20 @@
-"""Kernels of the simulator: casting rays, touching things, and moving a body on its wheels."""
+"""Kernels of the simulator: casting rays, and moving a body on its wheels."""
 
 from __future__ import annotations
 
 import numpy as np
 from numba import njit
 
-from vinecompass.geometry.kernels import compose_pairs, is_inside
+from vinecompass.contact.kernels import touches
+from vinecompass.geometry.kernels import compose_pairs
+from vinecompass.motion.kernels import along_chord, clamp, follow, reach_velocity, toward
+
+SLIP_LAG = 0.15
+"""Seconds with which a wheel's slip follows the floor's grip."""
+MOST_SLIP, LEAST_SLIP = 0.95, -0.1
+"""Shares of a wheel's rolling that slip takes at most, and that it may add."""
+LOST_MEAN, LOST_SPREAD = 0.5, 0.2
+"""Share of the rolling that a floor without any grip takes, and its standard deviation."""
 
 
 @njit(cache=True, nogil=True)
@@ -53,115 +62,79 @@ def cast_rays(segments, discs, poses, mount, angles, reach):  # type: ignore[no-
 
 
 @njit(cache=True, nogil=True)
-def segment_distance(x, y, ax, ay, bx, by):  # type: ignore[no-untyped-def]
-    """Distance of a point to a segment."""
-    ex, ey = bx - ax, by - ay
-    length = ex * ex + ey * ey
-    share = 0.0 if length == 0.0 else min(max(((x - ax) * ex + (y - ay) * ey) / length, 0.0), 1.0)
-    return np.hypot(ax + share * ex - x, ay + share * ey - y)
+def slip_on(state, tyres, grips, normals, step, wheel):  # type: ignore[no-untyped-def]
+    """Let a wheel's slip wander on by a time step, about a mean that grows as grip is lost, and return it.
 
-
-@njit(cache=True, nogil=True)
-def touches(outline, outer_radius, x, y, heading, segments, discs):  # type: ignore[no-untyped-def]
-    """Whether a body (its outline in the body frame) at a pose meets a segment (S, 4) or a disc (P, 3)."""
-    cosine, sine = np.cos(heading), np.sin(heading)
-    corners = outline.shape[0]
-    for s in range(segments.shape[0]):
-        if segment_distance(x, y, segments[s, 0], segments[s, 1], segments[s, 2], segments[s, 3]) > outer_radius:
-            continue
-        # The segment in the body frame: it meets the body if an end lies inside or it crosses a side.
-        ax, ay = segments[s, 0] - x, segments[s, 1] - y
-        bx, by = segments[s, 2] - x, segments[s, 3] - y
-        ax, ay = cosine * ax + sine * ay, cosine * ay - sine * ax
-        bx, by = cosine * bx + sine * by, cosine * by - sine * bx
-        if is_inside(outline, ax, ay):
-            return True
-        previous = corners - 1
-        for corner in range(corners):
-            px = outline[previous, 0]
-            py = outline[previous, 1]
-            qx = outline[corner, 0]
-            qy = outline[corner, 1]
-            side_p = (bx - ax) * (py - ay) - (by - ay) * (px - ax)
-            side_q = (bx - ax) * (qy - ay) - (by - ay) * (qx - ax)
-            side_a = (qx - px) * (ay - py) - (qy - py) * (ax - px)
-            side_b = (qx - px) * (by - py) - (qy - py) * (bx - px)
-            if side_p * side_q <= 0.0 and side_a * side_b <= 0.0:
-                return True
-            previous = corner
-    for d in range(discs.shape[0]):
-        cx, cy = discs[d, 0] - x, discs[d, 1] - y
-        if np.hypot(cx, cy) > outer_radius + discs[d, 2]:
-            continue
-        cx, cy = cosine * cx + sine * cy, cosine * cy - sine * cx
-        if is_inside(outline, cx, cy):
-            return True
-        previous = corners - 1
-        for corner in range(corners):
-            px = outline[previous, 0]
-            py = outline[previous, 1]
-            qx = outline[corner, 0]
-            qy = outline[corner, 1]
-            if segment_distance(cx, cy, px, py, qx, qy) <= discs[d, 2]:
-                return True
-            previous = corner
-    return False
-
-
-@njit(cache=True, nogil=True)
-def toward(value, target, faster, slower):  # type: ignore[no-untyped-def]
-    """Move a speed towards its target: by `faster` at most away from standstill, by `slower` at most towards it."""
-    if value > 0.0:
-        return min(max(target, max(value - slower, 0.0)), value + faster)
-    if value < 0.0:
-        return max(min(target, min(value + slower, 0.0)), value - faster)
-    return min(max(target, -faster), faster)
-
-
-@njit(cache=True, nogil=True)
-def move_body(state, target, limits, wheels, grips, normals, step, outline, outer_radius, segments, discs, path):  # type: ignore[no-untyped-def]
-    """Move a differential drive for `normals.shape[0]` time steps of `step` seconds; return the contacts met.
-
-    `state` (changed in place): x, y, heading, commanded speed and turn rate as reached so far, both wheels' angles,
-    both wheels' slip, both wheels' slip noise, and the body's own speed and turn rate.
-    `target`: wanted speed and turn rate. `limits`: acceleration, braking, turn acceleration.
-    `wheels`: track width, wheel radius, the slip of a dry wheel and how long it lasts.
-    `grips`: of the floor under each wheel. `normals` (steps, 2): standard normal noise.
-    `path` (steps, 7) receives x, y, heading, wheel angles, body speeds.
+    The wandering is an Ornstein-Uhlenbeck process.
     """
-    acceleration, braking, turn_acceleration = limits[0] * step, limits[1] * step, limits[2] * step
-    track_width, wheel_radius, slip, slip_time = wheels[0], wheels[1], wheels[2], wheels[3]
+    wander = np.sqrt(2.0 * step / tyres.slip_time) * normals[wheel]
+    state.wanders[wheel] += wander - state.wanders[wheel] * step / tyres.slip_time
+    lost = 1.0 - grips[wheel]
+    wanted = lost * (LOST_MEAN + LOST_SPREAD * state.wanders[wheel]) + tyres.slip * state.wanders[wheel]
+    state.slips[wheel] += (clamp(wanted, LEAST_SLIP, MOST_SLIP) - state.slips[wheel]) * step / SLIP_LAG
+    return state.slips[wheel]
+
+
+@njit(cache=True, nogil=True)
+def roll_wheels(state, limits, tyres, reached, grips, normals, step, ground):  # type: ignore[no-untyped-def]
+    """Turn the wheels as the base's velocity changes evenly to `reached` (3,), into what they do on the floor.
+
+    `ground` (3,) receives the velocity that the wheels give the body, slipping as they do.
+    """
+    ground[:] = 0.0
+    for wheel in range(limits.rolling.shape[0]):
+        rolling = limits.rolling[wheel]
+        rim = rolling[0] * reached[0] + rolling[1] * reached[1] + rolling[2] * reached[2]
+        before = rolling[0] * state.reached[0] + rolling[1] * state.reached[1] + rolling[2] * state.reached[2]
+        state.angles[wheel] += 0.5 * (before + rim) / tyres.radius * step
+        rim *= 1.0 - slip_on(state, tyres, grips, normals, step, wheel)
+        for part in range(3):
+            ground[part] += limits.unrolling[part, wheel] * rim
+
+
+@njit(cache=True, nogil=True)
+def move_body(state, limits, tyres, targets, grips, normals, step, body, segments, discs, path):  # type: ignore[no-untyped-def]
+    """Move a base for one time step of `step` seconds after the other; return in how many it touched something.
+
+    Parameters
+    ----------
+    state : `BaseState`, changed in place
+    limits : `MotionLimits`
+    tyres : `Tyres`
+    targets : (steps, 3), the velocity wanted in each step
+    grips : (wheels,), of the floor under each wheel
+    normals : (steps, wheels), standard normal noise
+    body : `BodyShape`, which stops at what it touches: segments (S, 4) and discs (P, 3 or more)
+    path : `BasePath`, of steps rows, which receives what became of it
+    """
+    faster, slower, turning = limits.acceleration * step, limits.braking * step, limits.turn_acceleration * step
     contacts = 0
-    for i in range(normals.shape[0]):
-        rims_before = state[3], state[4]
-        state[3] = toward(state[3], target[0], acceleration, braking)
-        state[4] += min(max(target[1] - state[4], -turn_acceleration), turn_acceleration)
-        ground = np.empty(2)
-        for wheel in range(2):
-            rim = state[3] + (wheel - 0.5) * track_width * state[4]
-            rim_before = rims_before[0] + (wheel - 0.5) * track_width * rims_before[1]
-            state[5 + wheel] += 0.5 * (rim_before + rim) / wheel_radius * step
-            # Slip wanders as an Ornstein-Uhlenbeck process about a mean that grows as grip is lost.
-            wander = np.sqrt(2.0 * step / slip_time) * normals[i, wheel]
-            state[9 + wheel] += wander - state[9 + wheel] * step / slip_time
-            lost = 1.0 - grips[wheel]
-            wanted = min(max(lost * (0.5 + 0.2 * state[9 + wheel]) + slip * state[9 + wheel], -0.1), 0.95)
-            state[7 + wheel] += (wanted - state[7 + wheel]) * step / 0.15
-            ground[wheel] = rim * (1.0 - state[7 + wheel])
+    ground = np.empty(3)
+    for i in range(targets.shape[0]):
+        asked = reach_velocity(limits, targets[i], state.asked, step)
+        reached = follow(limits, asked, state.reached, step)
+        roll_wheels(state, limits, tyres, reached, grips, normals[i], step, ground)
+        for part in range(3):
+            state.asked[part] = asked[part]
+            state.reached[part] = reached[part]
         # The floor carries no more than the drive's own limits, so the body lags where slip changes fast.
-        speed = toward(state[11], 0.5 * (ground[0] + ground[1]), acceleration, braking)
-        turn_rate = (ground[1] - ground[0]) / track_width
-        turn_rate = state[12] + min(max(turn_rate - state[12], -turn_acceleration), turn_acceleration)
+        velocity = state.velocity
+        speed = toward(velocity[0], ground[0], faster, slower)
+        sideways = toward(velocity[1], ground[1], faster, slower)
+        turn_rate = velocity[2] + clamp(ground[2] - velocity[2], -turning, turning)
         # Speeds change evenly within the step.
-        turn, way = 0.5 * (state[12] + turn_rate) * step, 0.5 * (state[11] + speed) * step
-        x = state[0] + way * np.cos(state[2] + 0.5 * turn)
-        y = state[1] + way * np.sin(state[2] + 0.5 * turn)
-        heading = state[2] + turn
-        if touches(outline, outer_radius, x, y, heading, segments, discs):
+        turn = 0.5 * (velocity[2] + turn_rate) * step
+        middle = state.pose[2] + 0.5 * turn
+        ahead, left = 0.5 * (velocity[0] + speed) * step, 0.5 * (velocity[1] + sideways) * step
+        dx, dy = along_chord(np.cos(middle), np.sin(middle), ahead, left)
+        x, y, heading = state.pose[0] + dx, state.pose[1] + dy, state.pose[2] + turn
+        if touches(body, x, y, heading, segments, discs):
             contacts += 1
-            state[11], state[12] = 0.0, 0.0
+            velocity[:] = 0.0
         else:
-            state[0], state[1], state[2], state[11], state[12] = x, y, heading, speed, turn_rate
-        path[i, 0], path[i, 1], path[i, 2] = state[0], state[1], state[2]
-        path[i, 3], path[i, 4], path[i, 5], path[i, 6] = state[5], state[6], state[11], state[12]
+            state.pose[0], state.pose[1], state.pose[2] = x, y, heading
+            velocity[0], velocity[1], velocity[2] = speed, sideways, turn_rate
+        path.poses[i] = state.pose
+        path.angles[i] = state.angles
+        path.velocities[i] = velocity
     return contacts

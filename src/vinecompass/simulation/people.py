@@ -7,6 +7,7 @@ import shapely
 import shapely.ops
 from numpy.typing import NDArray
 
+from vinecompass.contact import Walking
 from vinecompass.geometry import distance_along
 from vinecompass.simulation.site import Person
 
@@ -23,6 +24,8 @@ class Walker:
     ----------
     position, velocity : array, (2,)
         In the site frame, m and m/s.
+    radius : float
+        Metres.
     """
 
     def __init__(self, person: Person, surfaces: shapely.MultiLineString, rng: np.random.Generator) -> None:
@@ -40,6 +43,12 @@ class Walker:
         self._waited = 0.0
         self.position = self._at(self._travelled)
         self.velocity = np.zeros(2)
+
+    @property
+    def seen(self) -> Walking:
+        """The person as others see it."""
+        (x, y), (velocity_x, velocity_y) = self.position.tolist(), self.velocity.tolist()
+        return Walking(x, y, velocity_x, velocity_y, self.radius)
 
     def walk(self, duration: float, robot: shapely.Polygon) -> None:
         """Walk for `duration` seconds past a robot whose body covers `robot`, m in the site frame."""

@@ -3,28 +3,73 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.contact import Walking, shape_of
+from vinecompass.contact.kernels import touches
 from vinecompass.errors import InputError
 from vinecompass.geometry import compose, interpolate_poses, transform_points, wrap_angle
-from vinecompass.robot import Command, Robot
+from vinecompass.motion import Command, limits_of, wheel_places
+from vinecompass.robot import Robot
 from vinecompass.runs import Imu, Positions, Scan, Track, Wheels
-from vinecompass.simulation.kernels import move_body, touches
+from vinecompass.simulation.kernels import move_body
 from vinecompass.simulation.people import Walker
 from vinecompass.simulation.ray_casting import cast_beams
 from vinecompass.simulation.site import Site
 
-__all__ = ["Readings", "Simulator"]
+__all__ = ["SimulatedPeriod", "Simulator"]
 
 STEP = 0.01
 """Seconds between two steps of the body's motion."""
 
 
+class Tyres(NamedTuple):
+    """The wheels of a base: their radius, m, the slip of a dry one, a share of its speed, and how long it lasts, s."""
+
+    radius: float
+    slip: float
+    slip_time: float
+
+
+class BaseState(NamedTuple):
+    """Where a base is and how it moves, changed in place as it goes on.
+
+    Parameters
+    ----------
+    pose : array, (3,)
+        Of the body in the site frame; the heading runs on beyond pi.
+    asked, reached : array, (3,)
+        The velocity that the base asks of its wheels by now of what it was told to do, and the one that they have
+        reached of that.
+    velocity : array, (3,)
+        The body's own.
+    angles, slips, wanders : array, (wheels,)
+        How far each wheel has turned, radians; its slip, a share of its speed; and the noise in that.
+    """
+
+    pose: NDArray[np.float64]
+    asked: NDArray[np.float64]
+    reached: NDArray[np.float64]
+    velocity: NDArray[np.float64]
+    angles: NDArray[np.float64]
+    slips: NDArray[np.float64]
+    wanders: NDArray[np.float64]
+
+
+class BasePath(NamedTuple):
+    """What became of a base in each time step: body's poses, wheels' angles, body's velocities."""
+
+    poses: NDArray[np.float64]
+    angles: NDArray[np.float64]
+    velocities: NDArray[np.float64]
+
+
 @dataclass(frozen=True)
-class Readings:
+class SimulatedPeriod:
     """What one scan period brought, and what really happened.
 
     Parameters
@@ -39,8 +84,8 @@ class Readings:
         The body's poses in the site frame, every 0.01 s.
     velocities : array, (N, 3)
         The body's true speed ahead and to the left and turn rate at the truth's stamps, m/s and rad/s.
-    people : array, (P, 5)
-        x, y, radius of each person, m, and their velocity, m/s, in the site frame.
+    people : list of Walking
+        Everybody, in the site frame.
     contact : bool
         Whether the body touched anything.
     """
@@ -51,7 +96,7 @@ class Readings:
     position: Positions | None
     truth: Track
     velocities: NDArray[np.float64]
-    people: NDArray[np.float64]
+    people: list[Walking]
     contact: bool
 
 
@@ -95,50 +140,64 @@ class Simulator:
         self._rng = np.random.default_rng(seed)
         shares = np.unique(site.lets_by[site.lets_by > 0.0])[::-1]
         self._glass = [(share, site.segments[site.lets_by < share]) for share in shares]
-        self._walkers = [Walker(person, site.surfaces, self._rng) for person in site.person]
-        self._state = np.zeros(13)
-        self._state[:3] = site.start_pose if start is None else np.asarray(start, dtype=float)
-        self._state[9:11] = self._rng.normal(size=2)
-        robot.need_differential("the simulator")
-        drive, sensor = robot.drive, robot.wheels
-        self._limits = np.array([drive.acceleration, drive.braking, drive.turn_acceleration])
-        self._wheels = np.array([drive.track_width, drive.wheel_radius, sensor.slip, sensor.slip_time])
+        self._walkers = [Walker(person, site.surfaces, self._rng) for person in site.people]
+        self._limits = limits_of(robot.drive)
+        if self._limits.goes_sideways or not self._limits.turns_on_the_spot:
+            raise InputError(
+                "the simulator knows no such drive yet",
+                key="drive.kind",
+                value=robot.drive.kind,
+                expected="one that turns on the spot and does not go sideways",
+            )
+        self._wheel_places = wheel_places(robot.drive)
+        self._tyres = Tyres(robot.drive.wheel_radius, robot.wheels.slip, robot.wheels.slip_time)
+        self._body = shape_of(robot.body)
+        wheels = len(self._limits.rolling)
+        begin = site.start_pose if start is None else np.array(start, dtype=float)
+        self._state = BaseState(
+            pose=begin,
+            asked=np.zeros(3),
+            reached=np.zeros(3),
+            velocity=np.zeros(3),
+            angles=np.zeros(wheels),
+            slips=np.zeros(wheels),
+            wanders=self._rng.normal(size=wheels),
+        )
+        self._told: list[tuple[float, NDArray[np.float64]]] = [(0.0, np.zeros(3))]
         self._need_room()
 
     @property
     def pose(self) -> NDArray[np.float64]:
         """The true pose ``(3,)`` in the site frame, to judge by and never to steer by."""
-        return np.array([*self._state[:2], wrap_angle(self._state[2])])
+        return np.array([*self._state.pose[:2], wrap_angle(self._state.pose[2])])
 
     @property
-    def people(self) -> NDArray[np.float64]:
-        """The people ``(P, 5)``: x, y, radius, m, and velocity, m/s, in the site frame."""
-        rows = [[*walker.position, walker.radius, *walker.velocity] for walker in self._walkers]
-        return np.array(rows).reshape(-1, 5)
+    def people(self) -> list[Walking]:
+        """Everybody, in the site frame."""
+        return [walker.seen for walker in self._walkers]
 
     def put_down(self, pose: ArrayLike) -> None:
         """Carry the robot to another pose ``(3,)`` in the site frame, where it stands."""
-        self._state[:3] = np.asarray(pose, dtype=float)
-        self._state[11:13] = 0.0
+        self._state.pose[:] = np.asarray(pose, dtype=float)
+        self._state.velocity[:] = 0.0
         self._need_room()
 
-    def step(self, command: Command) -> Readings:
+    def step(self, command: Command) -> SimulatedPeriod:
         """Hold a command for one scan period and return what the sensors read meanwhile."""
         steps = round(self.period / STEP)
-        state, body = self._state, self.robot.body
-        before = state.copy()
-        discs = np.ascontiguousarray(self.people[:, :3])
-        path = np.empty((steps, 7))
+        state, wheels = self._state, len(self._limits.rolling)
+        before, before_velocity = state.pose.copy(), state.velocity.copy()
+        discs = Walking.rows(self.people)
+        path = BasePath(np.empty((steps, 3)), np.empty((steps, wheels)), np.empty((steps, 3)))
         contacts = move_body(
             state,
-            np.array([command.speed, command.turn_rate]),
             self._limits,
-            self._wheels,
+            self._tyres,
+            self._targets(command, steps),
             self._grips(),
-            self._rng.normal(size=(steps, 2)),
+            self._rng.normal(size=(steps, wheels)),
             STEP,
-            body.polygon,
-            body.outer_radius,
+            self._body,
             self.site.segments,
             discs,
             path,
@@ -146,25 +205,24 @@ class Simulator:
         start = self.t
         self.t = round(self.t + self.period, 9)
         times = start + STEP * np.arange(1.0, steps + 1.0)
-        covered = shapely.Polygon(transform_points(state[:3], body.polygon))
+        covered = shapely.Polygon(transform_points(state.pose, self._body.outline))
         for walker in self._walkers:
             walker.walk(self.period, covered)
-        return Readings(
-            scan=self._scan(start, np.concatenate([[start], times]), np.vstack([before[:3], path[:, :3]]), discs),
+        return SimulatedPeriod(
+            scan=self._scan(start, np.concatenate([[start], times]), np.vstack([before, path.poses]), discs),
             wheels=self._read_wheels(times, path),
-            imu=self._read_imu(times, path, before[11:13]),
+            imu=self._read_imu(times, path, before_velocity),
             position=self._read_position(times, path),
-            truth=Track(times, np.column_stack([path[:, :2], wrap_angle(path[:, 2])])),
-            velocities=np.column_stack([path[:, 5], np.zeros(steps), path[:, 6]]),
+            truth=Track(times, np.column_stack([path.poses[:, :2], wrap_angle(path.poses[:, 2])])),
+            velocities=path.velocities,
             people=self.people,
             contact=contacts > 0,
         )
 
     def _need_room(self) -> None:
         """Raise `InputError` where the body does not fit."""
-        body = self.robot.body
-        x, y, heading = self._state[:3]
-        if touches(body.polygon, body.outer_radius, x, y, heading, self.site.segments, np.zeros((0, 3))):
+        x, y, heading = self._state.pose
+        if touches(self._body, x, y, heading, self.site.segments, np.zeros((0, 5))):
             raise InputError(
                 f"the body of {self.robot.name} touches a wall or solid there",
                 key="start",
@@ -172,12 +230,19 @@ class Simulator:
                 expected="a pose [x, y, heading_deg] on free floor",
             )
 
+    def _targets(self, command: Command, steps: int) -> NDArray[np.float64]:
+        """Return the velocity wanted in each time step ``(steps, 3)``: a command comes into effect after its delay."""
+        self._told.append((self.t, command.velocity))
+        begins = self.t + STEP * np.arange(steps) - self._limits.delay
+        stamps = np.array([stamp for stamp, _ in self._told])
+        in_force = np.maximum(np.searchsorted(stamps, begins + 0.5 * STEP, side="right") - 1, 0)
+        targets = np.array([self._told[index][1] for index in in_force.tolist()])
+        self._told = self._told[int(in_force[-1]) :]
+        return targets
+
     def _grips(self) -> NDArray[np.float64]:
-        x, y, heading = self._state[:3]
-        half = self._wheels[0] / 2.0
-        left = np.array([-np.sin(heading), np.cos(heading)]) * half
-        grips = [self.site.grip_at(x + left[0], y + left[1]), self.site.grip_at(x - left[0], y - left[1])]
-        return self.grip_factor * np.array(grips)
+        places = transform_points(self._state.pose, self._wheel_places)
+        return self.grip_factor * np.array([self.site.grip_at(x, y) for x, y in places.tolist()])
 
     def _scan(
         self, t: float, times: NDArray[np.float64], poses: NDArray[np.float64], people: NDArray[np.float64]
@@ -196,21 +261,22 @@ class Simulator:
         ranges[(ranges < lidar.nearest) | (self._rng.random(lidar.beams) < lidar.dropout)] = np.nan
         return Scan(t, ranges.astype(np.float32))
 
-    def _read_wheels(self, times: NDArray[np.float64], path: NDArray[np.float64]) -> Wheels:
+    def _read_wheels(self, times: NDArray[np.float64], path: BasePath) -> Wheels:
         sensor = self.robot.wheels
         every = _steps_between(sensor.rate)
         tick = 2.0 * np.pi / sensor.ticks_per_turn
-        return Wheels(times[every - 1 :: every], np.floor(path[every - 1 :: every, 3:5] / tick) * tick)
+        return Wheels(times[every - 1 :: every], np.floor(path.angles[every - 1 :: every] / tick) * tick)
 
-    def _read_imu(self, times: NDArray[np.float64], path: NDArray[np.float64], before: NDArray[np.float64]) -> Imu:
+    def _read_imu(self, times: NDArray[np.float64], path: BasePath, before: NDArray[np.float64]) -> Imu:
         sensor = self.robot.imu
         every = _steps_between(sensor.rate)
-        ends = np.vstack([before, path[:, 5:7]])
-        (speed, turn_rate), change = (0.5 * (ends[1:] + ends[:-1])).T, (ends[1:] - ends[:-1]) / STEP
+        ends = np.vstack([before, path.velocities])
+        speed, sideways, turn_rate = (0.5 * (ends[1:] + ends[:-1])).T
+        change = (ends[1:] - ends[:-1]) / STEP
         x, y, heading = sensor.mount_pose
         # Off the body's origin the turning adds its own accelerations.
-        ahead = change[:, 0] - turn_rate**2 * x - change[:, 1] * y
-        left = speed * turn_rate + change[:, 1] * x - turn_rate**2 * y
+        ahead = change[:, 0] - sideways * turn_rate - turn_rate**2 * x - change[:, 2] * y
+        left = change[:, 1] + speed * turn_rate + change[:, 2] * x - turn_rate**2 * y
         cosine, sine = np.cos(heading), np.sin(heading)
         truth = np.stack(
             [sensor.turn_rate_scale * turn_rate, cosine * ahead + sine * left, cosine * left - sine * ahead]
@@ -221,14 +287,14 @@ class Simulator:
         readings = means + bias + spread * self._rng.normal(size=means.shape)
         return Imu(times[every - 1 :: every], *readings)
 
-    def _read_position(self, times: NDArray[np.float64], path: NDArray[np.float64]) -> Positions | None:
+    def _read_position(self, times: NDArray[np.float64], path: BasePath) -> Positions | None:
         sensor = self.robot.position
         if sensor is None:
             return None
         # Its rate may be below the scans': fixes fall on whole multiples of its own period.
         steps = np.round(times / STEP).astype(int)
         due = steps % _steps_between(sensor.rate) == 0
-        antenna = compose(path[due, :3], [*sensor.mount, 0.0])[:, :2]
+        antenna = compose(path.poses[due], [*sensor.mount, 0.0])[:, :2]
         x, y = (antenna + sensor.noise * self._rng.normal(size=antenna.shape)).T
         return Positions(times[due], x, y)
 

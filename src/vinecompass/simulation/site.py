@@ -10,6 +10,7 @@ import shapely
 from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
+from vinecompass.contact import PERSON_RADIUS
 from vinecompass.files import Fraction, Model, NotNegative, Number, Positive, find_named, parse_model, read_model
 from vinecompass.grids import Zone
 from vinecompass.grids.zones import Corners
@@ -46,7 +47,7 @@ class Person(Model):
     name: str = Field(description="a name")
     route: list[Point] = Field(min_length=2, description="[[x, y], ...] of 2 points or more, m")
     speed: Positive = Field(description="m/s")
-    radius: Positive = Field(0.22, description="m")
+    radius: Positive = Field(PERSON_RADIUS, description="m")
     begin: Fraction | None = Field(
         None, description="where on the route it begins, walking on, 0 to 1; anywhere if not given"
     )
@@ -65,17 +66,17 @@ class Site(Model):
 
     name: str = Field(description="a name")
     start: tuple[Number, Number, Number] = Field(description="[x, y, heading_deg], where the robot is parked")
-    wall: list[Wall] = Field(default_factory=list, description="[[wall]] tables")
-    solid: list[Solid] = Field(default_factory=list, description="[[solid]] tables")
-    floor: list[Floor] = Field(default_factory=list, description="[[floor]] tables")
-    person: list[Person] = Field(default_factory=list, description="[[person]] tables")
-    zone: list[Zone] = Field(default_factory=list, description="[[zone]] tables")
-    stop: list[NamedPose] = Field(default_factory=list, description="[[stop]] tables")
-    route: list[Route] = Field(default_factory=list, description="[[route]] tables")
+    walls: list[Wall] = Field(default_factory=list, alias="wall", description="[[wall]] tables")
+    solids: list[Solid] = Field(default_factory=list, alias="solid", description="[[solid]] tables")
+    floors: list[Floor] = Field(default_factory=list, alias="floor", description="[[floor]] tables")
+    people: list[Person] = Field(default_factory=list, alias="person", description="[[person]] tables")
+    zones: list[Zone] = Field(default_factory=list, alias="zone", description="[[zone]] tables")
+    stops: list[NamedPose] = Field(default_factory=list, alias="stop", description="[[stop]] tables")
+    routes: list[Route] = Field(default_factory=list, alias="route", description="[[route]] tables")
 
     @model_validator(mode="after")
     def _has_something_to_see(self) -> Site:
-        if not self.wall and not self.solid:
+        if not self.walls and not self.solids:
             raise ValueError("a site needs at least one [[wall]] or [[solid]]")
         return self
 
@@ -87,11 +88,11 @@ class Site(Model):
     @cached_property
     def lets_by(self) -> NDArray[np.float64]:
         """Share of beams that pass each of the `segments` ``(N,)``."""
-        shares = [wall.lets_by for wall in self.wall] + [0.0] * len(self.solid)
+        shares = [wall.lets_by for wall in self.walls] + [0.0] * len(self.solids)
         return np.repeat(shares, [len(line) - 1 for line in self._lines()])
 
     def _lines(self) -> list[list[Point]]:
-        return [wall.points for wall in self.wall] + [[*solid.polygon, solid.polygon[0]] for solid in self.solid]
+        return [wall.points for wall in self.walls] + [[*solid.polygon, solid.polygon[0]] for solid in self.solids]
 
     @cached_property
     def surfaces(self) -> shapely.MultiLineString:
@@ -119,18 +120,18 @@ class Site(Model):
 
     @cached_property
     def _floor_shapes(self) -> list[tuple[Floor, shapely.Polygon]]:
-        shapes = [(floor, shapely.Polygon(floor.polygon)) for floor in self.floor]
+        shapes = [(floor, shapely.Polygon(floor.polygon)) for floor in self.floors]
         for _, shape in shapes:
             shapely.prepare(shape)
         return shapes
 
     def find_stop(self, name: str) -> NamedPose:
         """Return the stop of that name, or raise `InputError` that lists the known ones."""
-        return find_named(self.stop, name, kind="stop", where=self.name)
+        return find_named(self.stops, name, kind="stop", where=self.name)
 
     def find_route(self, name: str) -> Route:
         """Return the route of that name, or raise `InputError` that lists the known ones."""
-        return find_named(self.route, name, kind="route", where=self.name)
+        return find_named(self.routes, name, kind="route", where=self.name)
 
 
 def _edges(line: list[Point]) -> NDArray[np.float64]:

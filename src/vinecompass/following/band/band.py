@@ -5,15 +5,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.contact import BodyShape, Cells, shape_of
 from vinecompass.costs import CostMap
-from vinecompass.following.band.kernels import between, optimise
+from vinecompass.following.band.equation_kernels import HALF
+from vinecompass.following.band.kernels import optimise
 from vinecompass.following.band.obstacle import Obstacle
+from vinecompass.following.band.way_kernels import between
 from vinecompass.following.speed_profile import RESERVE
 from vinecompass.geometry import compose, inverse, transform_points
+from vinecompass.motion import MotionLimits, limits_of
 from vinecompass.robot import Robot
 from vinecompass.settings import BandSettings
 
@@ -25,7 +30,57 @@ WEIGHTS = np.array([1.0, 300.0, 20.0, 5.0, 300.0, 100.0, 100.0])
 """What each term counts: a time of a second as much as an excess of some centimetres, or centimetres a second."""
 FEWEST, MOST = 6, 60
 """Intervals of a band."""
-OPEN_FLOOR = np.full((2, 2), np.inf, np.float32)
+OPEN_FLOOR = Cells(np.zeros((2, 2), bool), np.full((2, 2), np.inf, np.float32), 1.0, False)
+
+
+class BandProblem(NamedTuple):
+    """What a band is drawn tight by, all in one frame.
+
+    Parameters
+    ----------
+    limits : MotionLimits
+    weights : array, (7,)
+        What each term counts.
+    spare_to_floor, spare_to_obstacles : float
+        Gaps to keep to the middles of forbidden cells, and to obstacles, m.
+    cells : Cells
+    body : BodyShape
+    segments : array, (S, 7)
+        Obstacles: both ends, velocity, radius.
+    speed, turn_rate : float
+        What the robot does as it begins.
+    ends_at_speed : bool
+        Whether it need not stand at its end.
+    """
+
+    limits: MotionLimits
+    weights: FloatArray
+    spare_to_floor: float
+    spare_to_obstacles: float
+    cells: Cells
+    body: BodyShape
+    segments: FloatArray
+    speed: float
+    turn_rate: float
+    ends_at_speed: bool
+
+
+class Equations(NamedTuple):
+    """Normal equations in band storage: matrix ``(4 N, 12)`` and right side ``(4 N,)``; and what each term costs."""
+
+    matrix: FloatArray
+    right: FloatArray
+    costs: FloatArray
+
+    @classmethod
+    def for_band(cls, intervals: int) -> Equations:
+        """Return room for the equations of a band."""
+        return cls(np.empty((4 * intervals, HALF + 1)), np.empty(4 * intervals), np.empty(len(TERMS)))
+
+    @classmethod
+    def for_costs(cls) -> Equations:
+        """Return room for costs only."""
+        return cls(np.empty((0, HALF + 1)), np.empty(0), np.empty(len(TERMS)))
 
 
 @dataclass(frozen=True)
@@ -145,50 +200,49 @@ def draw_tight(
     >>> 3.9 < band.duration < 4.4
     True
     """
-    s, drive = settings or BandSettings(), robot.drive
-    top = RESERVE * drive.top_speed if top_speed is None else min(top_speed, RESERVE * drive.top_speed)
-    half_track = 0.5 * drive.track_width if drive.track_width is not None else 0.0
-    limits = (
-        top,
-        RESERVE * min(drive.reverse_speed, top),
-        RESERVE * drive.top_turn_rate,
-        RESERVE * drive.acceleration,
-        RESERVE * drive.braking,
-        RESERVE * drive.turn_acceleration,
-        half_track,
-        RESERVE * drive.top_rim_speed,
-        (drive.turning_radius or 0.0) / RESERVE,
-    )
+    s = settings or BandSettings()
     frame = np.zeros(3) if floor is None else floor.grid.frame
-    clearance, cell = (OPEN_FLOOR, 1.0) if floor is None else (floor.clearance, floor.grid.cell_size)
-    discs, radius = robot.body.covering_discs
-    # From a forbidden cell's middle to its edge.
-    spare = ((1.0 - tightness) * s.spare + 0.5 * cell, s.spare)
-    segments = _in_frame(frame, obstacles)
-    costs = np.empty(len(TERMS))
+    cells = OPEN_FLOOR if floor is None else floor.cells
+    problem = BandProblem(
+        limits=_kept_below(robot, top_speed),
+        weights=WEIGHTS,
+        # From a forbidden cell's middle to its edge.
+        spare_to_floor=(1.0 - tightness) * s.spare + 0.5 * cells.cell_size,
+        spare_to_obstacles=s.spare,
+        cells=cells,
+        body=shape_of(robot.body),
+        segments=_in_frame(frame, obstacles),
+        speed=float(speed),
+        turn_rate=float(turn_rate),
+        ends_at_speed=ends_at_speed,
+    )
     for _ in range(rounds):
         band = band.evenly(s.interval)
         poses = compose(inverse(frame), band.poses)
         poses[:, 2] = band.poses[:, 2] - frame[2]
         times = band.times.copy()
-        optimise(
-            poses,
-            times,
-            (float(speed), float(turn_rate)),
-            ends_at_speed,
-            limits,
-            WEIGHTS,
-            spare,
-            (clearance, cell),
-            (discs, radius, robot.body.polygon),
-            segments,
-            s.iterations,
-            costs,
-        )
+        equations = Equations.for_band(len(times))
+        optimise(problem, poses, times, equations, Equations.for_costs(), s.iterations)
         site = compose(frame, poses)
         site[:, 2] = poses[:, 2] + frame[2]
-        band = Band(site, times, dict(zip(TERMS, costs.tolist(), strict=True)))
+        band = Band(site, times, dict(zip(TERMS, equations.costs.tolist(), strict=True)))
     return band
+
+
+def _kept_below(robot: Robot, top_speed: float | None) -> MotionLimits:
+    """Return the limits that a band keeps to: a little within the drive's, and below a speed."""
+    limits = limits_of(robot.drive)
+    top = RESERVE * limits.top_speed if top_speed is None else min(top_speed, RESERVE * limits.top_speed)
+    return limits._replace(
+        top_speed=top,
+        reverse_speed=RESERVE * min(limits.reverse_speed, top),
+        top_turn_rate=RESERVE * limits.top_turn_rate,
+        acceleration=RESERVE * limits.acceleration,
+        braking=RESERVE * limits.braking,
+        turn_acceleration=RESERVE * limits.turn_acceleration,
+        top_rim_speed=RESERVE * limits.top_rim_speed,
+        turning_radius=limits.turning_radius / RESERVE,
+    )
 
 
 def _in_frame(frame: FloatArray, obstacles: Sequence[Obstacle]) -> FloatArray:

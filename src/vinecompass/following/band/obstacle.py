@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.costs import PERSON_RADIUS, Walking
+from vinecompass.contact import Walking
 from vinecompass.errors import InputError
 
 __all__ = ["Obstacle"]
@@ -53,7 +53,7 @@ class Obstacle:
     def of_person(cls, person: Walking, space: float) -> Obstacle:
         """Return a person as a moving disc, with some space about it, m."""
         velocity = (person.velocity_x, person.velocity_y)
-        return cls([[person.x, person.y]], radius=PERSON_RADIUS + space, velocity=velocity)
+        return cls([[person.x, person.y]], radius=person.radius + space, velocity=velocity)
 
     @property
     def segments(self) -> FloatArray:

@@ -9,9 +9,9 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs import touches_on_the_way
 from vinecompass.following.band.band import Band, draw_tight, first_guess
-from vinecompass.following.band.kernels import reversals
 from vinecompass.following.band.obstacle import Obstacle
 from vinecompass.following.band.topology import Island, detour, islands_near, sides_of
+from vinecompass.following.band.way_kernels import reversals
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.people.rules import CREEP, Encounter, meet
@@ -24,8 +24,9 @@ from vinecompass.geometry import (
     resample_polyline,
     wrap_angle,
 )
+from vinecompass.motion import Command
 from vinecompass.planning import ReedsSheppMotion
-from vinecompass.robot import Command, Robot
+from vinecompass.robot import Robot
 from vinecompass.settings import BandSettings, FollowingSettings, PeopleSettings
 
 __all__ = ["TimeBand"]
@@ -174,7 +175,7 @@ class TimeBand(LocalPlanner):
     def _stopping_speed(self, view: View, course: Course) -> float:
         """Return the speed after the next period from which it can still brake before the end of its leg, m/s."""
         # v^2 / (2 b), and the mean of both speeds over the period before: a quadratic equation in v.
-        braking, half = self._drive.braking, 0.5 * view.duration
+        braking, half = self._limits.braking, 0.5 * view.duration
         to_end = float(np.hypot(*(course.leg_end - view.pose)[:2])) - half * abs(view.current.speed)
         return max(float(np.sqrt((braking * half) ** 2 + 2.0 * braking * max(to_end, 0.0))) - braking * half, CREEP)
 
@@ -188,9 +189,9 @@ class TimeBand(LocalPlanner):
         travel = float(np.arctan2(step[1], step[0])) if np.hypot(*step) > 1e-3 else float(view.pose[2])
         at_speed = course.left > self._band.horizon
         ends = not at_speed and course.last_leg
-        turn, drive = float(abs(wrap_angle(end[2] - travel))), self._drive
-        slow = turn / drive.top_turn_rate + drive.top_turn_rate / drive.turn_acceleration > QUICK_TURN
-        keeps = ends and ((slow and course.left < PARKING) or not self._turns_on_the_spot)
+        turn, limits = float(abs(wrap_angle(end[2] - travel))), self._limits
+        slow = turn / limits.top_turn_rate + limits.top_turn_rate / limits.turn_acceleration > QUICK_TURN
+        keeps = ends and ((slow and course.left < PARKING) or not self._limits.turns_on_the_spot)
         return np.array([end[0], end[1], end[2] if keeps else travel]), at_speed, path
 
     def _guesses(
@@ -212,9 +213,9 @@ class TimeBand(LocalPlanner):
             for other in (side, -side) if blocks else (-side,) if side else ():
                 led = detour(even, island, other, room)
                 guesses.append((first_guess(_posed(led, view.pose, goal, course.direction), self._robot), 2))
-        if course.left < PARKING and course.last_leg and self._drive.reverse_speed > 0.0 and not self._bands:
-            natural = self._drive.top_speed / self._drive.top_turn_rate
-            for radius in [self._drive.turning_radius] if self._drive.turning_radius else [0.4 * natural, natural]:
+        if course.left < PARKING and course.last_leg and self._limits.reverse_speed > 0.0 and not self._bands:
+            natural = self._limits.top_speed / self._limits.top_turn_rate
+            for radius in [0.4 * natural, natural] if self._limits.turns_on_the_spot else [self._limits.turning_radius]:
                 curve = ReedsSheppMotion(1.1 * radius).poses(view.pose, goal, 0.1)
                 if len(curve) > 2:
                     guesses.append((first_guess(curve, self._robot), 4))
@@ -239,7 +240,7 @@ class TimeBand(LocalPlanner):
         """Return the mean speed over the next period, and the mean turn rate over somewhat more."""
         here, there, later = band.at([0.0, view.duration, STEERED_OVER])
         ahead = float(arc_velocity(relative(there, here))[0]) / view.duration
-        return Command(ahead, float(later[2] - here[2]) / min(STEERED_OVER, band.duration))
+        return Command(ahead, turn_rate=float(later[2] - here[2]) / min(STEERED_OVER, band.duration))
 
 
 def _posed(points: FloatArray, pose: FloatArray, goal: FloatArray, direction: int) -> FloatArray:

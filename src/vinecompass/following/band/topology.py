@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from vinecompass.costs import PERSON_RADIUS, CostMap, Walking
-from vinecompass.following.band.kernels import nearest_of, passed_on
+from vinecompass.contact import Walking
+from vinecompass.costs import CostMap
+from vinecompass.following.band.way_kernels import nearest_of, passed_on
 from vinecompass.geometry import distance_along
 
 __all__ = ["Island", "detour", "islands_near", "sides_of"]
@@ -74,7 +75,7 @@ def _where_met(path: FloatArray, person: Walking, number: int) -> Island:
     t = distance_along(path) / PACE
     x, y = person.x + t * person.velocity_x, person.y + t * person.velocity_y
     k = int(np.argmin(np.hypot(path[:, 0] - x, path[:, 1] - y)))
-    return Island(float(x[k]), float(y[k]), PERSON_RADIUS, number)
+    return Island(float(x[k]), float(y[k]), person.radius, number)
 
 
 def sides_of(path: FloatArray, islands: Sequence[Island]) -> tuple[int, ...]:

@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import ArrayLike
 
-from vinecompass.costs import Walking
+from vinecompass.contact import Walking
 from vinecompass.settings import Approach
 
 __all__ = ["Relation", "Side", "approach", "relate", "side"]

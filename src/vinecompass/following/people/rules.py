@@ -9,7 +9,7 @@ from math import atan2, degrees, hypot
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.costs import Walking
+from vinecompass.contact import Walking
 from vinecompass.following.people.relations import Relation, approach, relate, side
 from vinecompass.geometry import wrap_heading
 from vinecompass.settings import PeopleRule, PeopleSettings
@@ -95,7 +95,7 @@ def _rule(
     bearing = degrees(abs(wrap_heading(atan2(y, x) - course)))
     walks = person.walks
     walk = degrees(abs(wrap_heading(atan2(person.velocity_y, person.velocity_x) - course)))
-    for rule in settings.rule:
+    for rule in settings.rules:
         slack, slack_deg = (SLACK, SLACK_DEG) if rule is in_force else (0.0, 0.0)
         directed = rule.walk_from_deg > 0.0 or rule.walk_to_deg < 180.0
         if (
@@ -111,9 +111,9 @@ def _rule(
 def shut_out_by_people(
     pose: FloatArray, velocities: FloatArray, encounters: Sequence[Encounter]
 ) -> list[tuple[str, NDArray[np.bool_]]]:
-    """Return the rules that shut out some of the velocities ``(K, 2)``, speed and turn rate, each with which ones."""
+    """Return the rules that shut out some of the velocities ``(K, 3)``, each with which ones."""
     found = []
-    headings = pose[2] + SOON * velocities[:, 1]
+    headings = pose[2] + SOON * velocities[:, 2]
     moving = velocities[:, 0] * np.cos(headings), velocities[:, 0] * np.sin(headings)
     slow = np.abs(velocities[:, 0]) <= CREEP
     for each in encounters:
@@ -128,6 +128,6 @@ def shut_out_by_people(
             wrong |= approach(*moving, line) > 0
         if rule.straight:
             towards = np.sign(wrap_heading(atan2(line[1], line[0]) - float(pose[2])))
-            wrong |= towards * velocities[:, 1] > STRAIGHT
+            wrong |= towards * velocities[:, 2] > STRAIGHT
         found.append((f"people: {rule.name}", wrong & ~slow))
     return found

@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.contact import BodyShape, Cells, Walking, cells_shape_of, shape_of
 from vinecompass.costs import standing_robot
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.people.rules import Encounter, meet, shut_out_by_people
 from vinecompass.following.speed_profile import SpeedProfile
-from vinecompass.following.window.kernels import charge_for_people, roll_out
+from vinecompass.following.window.kernels import BESIDE, NEARNESS, OFF_DIRECTION, TO_GO, TOUCHES, TURN_CHANGE, roll_out
+from vinecompass.following.window.people_kernels import charge_for_people
 from vinecompass.geometry import compose, inverse, polyline_headings, transform_points
-from vinecompass.robot import Command, Robot
+from vinecompass.motion import Command, MotionLimits, reachable_velocities
+from vinecompass.robot import Robot
 from vinecompass.settings import FollowingSettings, PeopleSettings, WindowSettings
 
 __all__ = ["VelocityWindow"]
@@ -35,7 +39,62 @@ MANY = 1000
 """Candidates from which two cores are quicker than one."""
 LEADING = 0.4
 """Metres at the end of a leg that say where it leads on: the last step alone may be a corner's."""
-OPEN_FLOOR = np.zeros((1, 1), bool), np.full((1, 1), np.inf, np.float32)
+LOOKED_ALONG = 2.0
+"""Metres of plan that say where it leads, as people see it; and that are followed at least."""
+NO_LONGER_LEADS = 0.5
+"""Metres left of a leg from which its direction says nothing any more about where the robot goes."""
+SLOWEST = 0.1
+"""m/s by which the rest of a plan is divided at least, to tell how long it takes."""
+OPEN_FLOOR = Cells(np.zeros((1, 1), bool), np.full((1, 1), np.inf, np.float32), 1e6, False)
+SIDES = {"left": 1.0, "right": -1.0, None: 0.0}
+"""On which side a person is to be passed, as kernels take it."""
+
+
+class Begin(NamedTuple):
+    """Where roll-outs begin: a pose ``(3,)`` in the grid's frame, a velocity ``(3,)``, and that frame in the site's."""
+
+    pose: FloatArray
+    velocity: FloatArray
+    frame: FloatArray
+
+
+class CourseAhead(NamedTuple):
+    """The plan ahead ``(N, 2)`` in the grid's frame, its way ``(N,)``, and the body's direction on each segment."""
+
+    plan: FloatArray
+    along: FloatArray
+    headings: FloatArray
+
+
+class Around(NamedTuple):
+    """The floor, and the body in metres and in its cells."""
+
+    cells: Cells
+    body: BodyShape
+    body_in_cells: BodyShape
+
+
+class RollOut(NamedTuple):
+    """How velocities are rolled out: seconds between poses and from seeing to braking; the gap that is room, m."""
+
+    limits: MotionLimits
+    step: float
+    delay: float
+    tight_gap: float
+
+
+class Minded(NamedTuple):
+    """People who are charged for ``(P, 5)``, the side to pass each on (1 left, -1 right, 0 either), and the charge.
+
+    They are minded for so many seconds. The charge is for touching, and falls to none at `space` metres.
+    """
+
+    rows: FloatArray
+    sides: FloatArray
+    seconds: float
+    left_to_go: float
+    space: float
+    charge: float
 
 
 class VelocityWindow(LocalPlanner):
@@ -82,67 +141,79 @@ class VelocityWindow(LocalPlanner):
         self._people = people or PeopleSettings()
         self._encounters: list[Encounter] = []
         self._window = window or WindowSettings()
-        self._discs, self._disc_radius = robot.body.covering_discs
-        self._rim_of: tuple[Robot, float] | None = None
-        self._rim = np.zeros((0, 2))
+        self._body = shape_of(robot.body)
         self._cores = ThreadPoolExecutor(1)
 
     def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
-        w, drive, s = self._window, self._drive, self._settings
-        velocities = self._reachable(view, course, profile)
-        steps = max(round(w.horizon / STEP), 1)
-        paths = np.empty((len(velocities), steps, 3))
-        terms = np.empty((len(velocities), 6))
-        reach = course.ahead(max(2.0, 2.0 * w.horizon * drive.top_speed))
-        first = min(course.nearest, max(reach - 1, 0))
-        poses = course.poses[first : reach + 1]
-        # A local frame: the grid's, so that cells are found by division.
-        frame = np.zeros(3) if view.floor is None else view.floor.grid.frame
-        plan = transform_points(inverse(frame), poses[:, :2])
-        along = course.along[first : reach + 1] - course.along[first]
-        if reach == course.end:
-            plan, along = _led_on(plan, along, course.direction, float(poses[-1, 2] - frame[2]), self._window.horizon)
-        forbidden, clearance, cell = self._floor(view)
-        here = compose(inverse(frame), view.pose)
-        rim = self._rim_at(view, 0.5 * cell)
-        common = (
-            np.array([view.current.speed, view.current.turn_rate]),
-            np.array([drive.acceleration, drive.braking, drive.turn_acceleration]),
-            here,
-            frame,
-            (plan, along, polyline_headings(course.direction * plan)),
-            (forbidden, clearance, cell),
-            (rim, 0.5 * cell, self._discs, self._disc_radius, self._robot.body.outer_radius),
-            steps,
-            (STEP, DELAY),
-            s.tight_gap,
+        velocities = reachable_velocities(
+            self._limits,
+            view.current,
+            self._window.reach,
+            direction=course.direction,
+            top_speed=profile.allowed,
+            speeds=self._window.speeds,
+            turn_rates=self._window.turn_rates,
         )
-        leads = course.poses[course.ahead(2.0), :2] - course.poses[course.nearest, :2]
-        encounters = self._encounters = meet(
+        self._encounters = meet(
             view.pose,
             view.velocity,
             view.people,
             self._people,
-            course=float(np.arctan2(leads[1], leads[0])) if course.left > 0.5 else None,
+            course=_leads_to(course),
             before=self._encounters,
         )
-        near, for_people = self._people_near(view.pose, encounters), np.zeros(len(velocities))
+        frame = np.zeros(3) if view.floor is None else view.floor.grid.frame
+        ahead, led_on = self._ahead(course, frame)
+        paths, terms, for_people = self._rolled_out(view, course, velocities, frame, ahead)
+        charges = self._charges(velocities, terms, for_people, profile, led_on)
+        cost = np.sum(list(charges.values()), axis=0)
+        shut_by, reasons = np.where(terms[:, TOUCHES] > 0.0, 1, 0), ["could not stop before it touches"]
+        by_people = shut_out_by_people(view.pose, velocities, self._encounters)
+        for name, wrong in by_people:
+            reasons.append(name)
+            shut_by[wrong & (shut_by == 0)] = len(reasons)
+        cost[shut_by > 0] = np.inf
+        chosen = int(np.argmin(cost)) if np.any(np.isfinite(cost)) else -1
+        considered = Considered(paths, charges, cost, shut_by, reasons, chosen, velocities)
+        if chosen < 0:
+            found = ", ".join(reasons[number - 1] for number in np.unique(shut_by).tolist())
+            stand = self._plan(view, Command(), f"waits: {found}")
+            return replace(stand, considered=considered, encounters=self._encounters)
+        reason = next((name for name, wrong in by_people if np.any(wrong)), profile.reason)
+        speed, sideways, turn_rate = velocities[chosen].tolist()
+        best = self._plan(view, Command(speed, sideways=sideways, turn_rate=turn_rate), reason, paths[chosen])
+        return replace(best, considered=considered, encounters=self._encounters)
+
+    def _ahead(self, course: Course, frame: FloatArray) -> tuple[CourseAhead, float]:
+        """Return the plan ahead for roll-outs, and how many metres of the leg are left beyond what it holds.
+
+        What is charged is the rest of the leg, however far the roll-outs are led on beyond it.
+        """
+        horizon = self._window.horizon
+        reach = course.ahead(max(LOOKED_ALONG, 2.0 * horizon * self._limits.top_speed))
+        first = min(course.nearest, max(reach - 1, 0))
+        poses = course.poses[first : reach + 1]
+        plan = transform_points(inverse(frame), poses[:, :2])
+        along = course.along[first : reach + 1] - course.along[first]
+        if reach == course.end:
+            plan, along = _led_on(plan, along, course.direction, float(poses[-1, 2] - frame[2]), horizon)
+        left = course.left - float(along[-1] - (course.along[course.nearest] - course.along[first]))
+        return CourseAhead(plan, along, polyline_headings(course.direction * plan)), left
+
+    def _rolled_out(
+        self, view: View, course: Course, velocities: FloatArray, frame: FloatArray, ahead: CourseAhead
+    ) -> tuple[FloatArray, FloatArray, FloatArray]:
+        """Return the poses ``(K, M, 3)`` of roll-outs, what is told of them ``(K, 6)``, and their charge for people."""
+        paths = np.empty((len(velocities), max(round(self._window.horizon / STEP), 1), 3))
+        terms, for_people = np.empty((len(velocities), 6)), np.zeros(len(velocities))
+        begin = Begin(compose(inverse(frame), view.pose), view.current.velocity, frame)
+        around, people = self._around(view), self._minded(view.pose, course.left)
+        setup = RollOut(self._limits, STEP, DELAY, self._settings.tight_gap)
 
         def weigh(part: slice) -> None:
-            roll_out(velocities[part], *common, paths[part], terms[part])
-            if len(near):
-                charge_for_people(
-                    paths[part],
-                    STEP,
-                    PEOPLE_TIME,
-                    course.left,
-                    near,
-                    self._discs,
-                    self._disc_radius,
-                    self._people.personal_space,
-                    self._people.charge,
-                    for_people[part],
-                )
+            roll_out(velocities[part], begin, ahead, around, setup, paths[part], terms[part])
+            if len(people.rows):
+                charge_for_people(paths[part], STEP, people, self._body, for_people[part])
 
         # Candidates know nothing of each other: with many of them, each of two cores takes a half.
         half = len(velocities) // 2 if len(velocities) >= MANY else len(velocities)
@@ -150,81 +221,51 @@ class VelocityWindow(LocalPlanner):
         weigh(slice(half))
         if other is not None:
             other.result()
-        # What is charged is the rest of the leg, however far the roll-outs were led on beyond it.
-        led_on = course.left - float(along[-1] - (course.along[course.nearest] - course.along[first]))
-        allowed = max(profile.allowed, 0.1)
+        return paths, terms, for_people
+
+    def _charges(
+        self, velocities: FloatArray, terms: FloatArray, for_people: FloatArray, profile: SpeedProfile, led_on: float
+    ) -> dict[str, FloatArray]:
+        """Return what each term charges each velocity ``(K,)``, s."""
+        w, allowed = self._window, max(profile.allowed, SLOWEST)
         # Slowing down costs more than the way not made meanwhile: the speed has to be got up again.
         slower = np.maximum(allowed - np.abs(velocities[:, 0]), 0.0)
-        charges = {
-            "progress": (terms[:, 0] + led_on) / allowed + slower**2 / (2.0 * drive.acceleration * allowed),
-            "offset": w.offset * (1.0 + STRICTER * profile.tightness) * terms[:, 1],
-            "heading": w.heading * terms[:, 2],
-            "clearance": w.clearance * terms[:, 3],
-            "smoothness": w.smoothness * terms[:, 4],
+        got_up_again = slower**2 / (2.0 * self._limits.acceleration * allowed)
+        return {
+            "progress": (terms[:, TO_GO] + led_on) / allowed + got_up_again,
+            "offset": w.offset * (1.0 + STRICTER * profile.tightness) * terms[:, BESIDE],
+            "heading": w.heading * terms[:, OFF_DIRECTION],
+            "clearance": w.clearance * terms[:, NEARNESS],
+            "smoothness": w.smoothness * terms[:, TURN_CHANGE],
             "people": for_people,
         }
-        cost = np.sum(list(charges.values()), axis=0)
-        shut_by, reasons = np.where(terms[:, 5] > 0.0, 1, 0), ["could not stop before it touches"]
-        by_people = shut_out_by_people(view.pose, velocities, encounters)
-        for name, wrong in by_people:
-            reasons.append(name)
-            shut_by[wrong & (shut_by == 0)] = len(reasons)
-        cost[shut_by > 0] = np.inf
-        chosen = int(np.argmin(cost)) if np.any(np.isfinite(cost)) else -1
-        full = np.column_stack([velocities[:, 0], np.zeros(len(velocities)), velocities[:, 1]])
-        considered = Considered(paths, charges, cost, shut_by, reasons, chosen, full)
-        if chosen < 0:
-            found = ", ".join(reasons[number - 1] for number in np.unique(shut_by).tolist())
-            stand = self._plan(view, Command(), f"waits: {found}")
-            return LocalPlan(stand.command, self.phase, stand.reason, stand.poses, considered, encounters)
-        best = self._plan(view, Command(float(full[chosen, 0]), float(full[chosen, 2])), profile.reason)
-        reason = next((name for name, wrong in by_people if np.any(wrong)), profile.reason)
-        return LocalPlan(best.command, self.phase, reason, paths[chosen], considered, encounters)
 
-    def _rim_at(self, view: View, spacing: float) -> FloatArray:
-        """Return points ``(R, 2)`` on the outline of the body as it may be taken where it stands."""
-        robot = self._robot if view.floor is None else standing_robot(view.floor, self._robot, view.pose)
-        if self._rim_of is None or self._rim_of[0] is not robot or self._rim_of[1] != spacing:
-            self._rim_of = (robot, spacing)
-            self._rim = robot.body.rim(spacing)
-        return self._rim
-
-    def _people_near(self, pose: FloatArray, encounters: Sequence[Encounter]) -> FloatArray:
-        """Return who is charged for ``(P, 5)``, as the kernel wants it."""
-        sides, rows = {"left": 1.0, "right": -1.0}, []
-        for each in encounters:
-            person, prefer = each.person, each.rule.prefer if each.rule else None
-            if np.hypot(pose[0] - person.x, pose[1] - person.y) < PEOPLE_REACH:
-                rows.append((person.x, person.y, person.velocity_x, person.velocity_y, sides.get(prefer or "", 0.0)))
-        return np.array(rows).reshape(-1, 5)
-
-    def _reachable(self, view: View, course: Course, profile: SpeedProfile) -> FloatArray:
-        """Return the velocities ``(K, 2)`` that the drive reaches within the window's time, in the leg's direction."""
-        w, drive = self._window, self._drive
-        now, turning = abs(view.current.speed), view.current.turn_rate
-        if view.current.speed * course.direction < 0.0:
-            now = 0.0
-        highest = min(now + drive.acceleration * w.reach, max(profile.allowed, 0.0))
-        lowest = min(max(now - drive.braking * w.reach, 0.0), highest)
-        speeds = np.linspace(lowest, highest, w.speeds) * course.direction
-        change, top = drive.turn_acceleration * w.reach, drive.top_turn_rate
-        turn_rates = np.linspace(max(turning - change, -top), min(turning + change, top), w.turn_rates)
-        # Straight on and as it turns now are always among them.
-        turn_rates[np.argmin(np.abs(turn_rates))] = 0.0
-        pairs = np.empty((len(speeds), len(turn_rates), 2))
-        pairs[:, :, 0], pairs[:, :, 1] = speeds[:, None], turn_rates
-        within = np.ones(pairs.shape[:2], bool)
-        for by_speed, _, by_turn in drive.rolling_rows:
-            rim = by_speed * speeds[:, None] + by_turn * turn_rates
-            within &= np.abs(rim, out=rim) <= drive.top_rim_speed + 1e-9
-        if drive.turning_radius is not None:
-            within &= np.abs(turn_rates) * drive.turning_radius <= np.abs(speeds)[:, None] + 1e-9
-        return pairs[within] if np.any(within) else np.zeros((1, 2))
-
-    def _floor(self, view: View) -> tuple[NDArray[np.bool_], NDArray[np.float32], float]:
+    def _around(self, view: View) -> Around:
+        """Return the floor, and the body as it may be taken where it stands."""
         if view.floor is None:
-            return *OPEN_FLOOR, 1e6
-        return view.floor.forbidden, view.floor.clearance, view.floor.grid.cell_size
+            return Around(OPEN_FLOOR, self._body, self._body)
+        standing = standing_robot(view.floor, self._robot, view.pose)
+        in_cells = cells_shape_of(standing.body, view.floor.grid.cell_size)
+        return Around(view.floor.cells, self._body, in_cells)
+
+    def _minded(self, pose: FloatArray, left_to_go: float) -> Minded:
+        """Return who is near enough to be charged for."""
+        near = [
+            each
+            for each in self._encounters
+            if np.hypot(pose[0] - each.person.x, pose[1] - each.person.y) < PEOPLE_REACH
+        ]
+        sides = np.array([SIDES[each.rule.prefer if each.rule else None] for each in near])
+        rows, s = Walking.rows(each.person for each in near), self._people
+        return Minded(rows, sides, PEOPLE_TIME, left_to_go, s.personal_space, s.charge)
+
+
+def _leads_to(course: Course) -> float | None:
+    """Return where the plan leads, radians, or None where too little of its leg is left to tell."""
+    if course.left <= NO_LONGER_LEADS:
+        return None
+    leads = course.poses[course.ahead(LOOKED_ALONG), :2] - course.poses[course.nearest, :2]
+    return float(np.arctan2(leads[1], leads[0]))
 
 
 def _led_on(

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
+from vinecompass.motion import limits_of
 from vinecompass.planning.curves.kernels import curve_lengths, curve_poses, shortest_curve
 from vinecompass.robot import Robot
 
@@ -161,6 +162,7 @@ def full_turn(motion: Motion) -> float:
 
 def usual_motion(robot: Robot) -> Motion:
     """Return straight lines for a robot that turns on the spot; for a car, curves, in reverse too if it can."""
-    if robot.drive.turning_radius is None:
+    limits = limits_of(robot.drive)
+    if limits.turns_on_the_spot:
         return StraightMotion()
-    return (ReedsSheppMotion if robot.drive.reverse_speed > 0.0 else DubinsMotion)(robot.drive.turning_radius)
+    return (ReedsSheppMotion if limits.reverse_speed > 0.0 else DubinsMotion)(limits.turning_radius)

@@ -1,4 +1,4 @@
-"""Kernel of the lattice planner: A* over cells and headings, by arcs."""
+"""Kernels of the lattice planner: A* over cells and headings, by arcs. Everything is in cells."""
 
 from __future__ import annotations
 
@@ -7,146 +7,188 @@ import heapq
 import numpy as np
 from numba import njit
 
-from vinecompass.costs.kernels import first_touch, line_price
+from vinecompass.contact.cell_kernels import first_touch
+from vinecompass.costs.kernels import drive_price
 from vinecompass.planning.curves.kernels import curve_poses, dubins, half, reeds_shepp, seen_from
+
+TURN_SPACING = 0.1
+"""Radians between the poses of a turn on the spot."""
+ROOT = 1
+"""The node of the start; 0 stands for none."""
 
 
 @njit(cache=True, nogil=True)
-def lattice_search(floor, body, moves, bounds, start, goal, index_of, shape, side, headings, shot, limits):  # type: ignore[no-untyped-def]
-    """Search from a pose to a pose, both in cells.
+def curve_to_goal(pose, goal, away, backwards, shot, curve):  # type: ignore[no-untyped-def]
+    """Fill in the curve (5, 2) that leads straight from a pose to the goal, and return what it costs at least.
+
+    Without a radius it is a turn, a line and a turn, as a curve's pieces whose radius is a cell.
+    """
+    if shot.radius > 0.0:
+        x, y, heading = seen_from(pose, goal, shot.radius)
+        if shot.words.size:
+            return shot.radius * dubins(x, y, heading, shot.words, curve)
+        return shot.radius * reeds_shepp(x, y, heading, curve)
+    heading = pose[2]
+    bearing = np.arctan2(goal[1] - pose[1], goal[0] - pose[0]) + np.pi * backwards if away > 1e-9 else heading
+    curve[:] = 0.0
+    curve[0, 1], curve[2, 1] = half(bearing - heading), half(goal[2] - bearing)
+    curve[1, 1] = -away if backwards else away
+    least = (shot.reverse_price if backwards else 1.0) * away
+    return least + shot.turn_price * (abs(curve[0, 1]) + abs(curve[2, 1]))
+
+
+@njit(cache=True, nogil=True)
+def shoot(floor, body, nodes, node, goal, shot, tries, best_cost, best_curve):  # type: ignore[no-untyped-def]
+    """Shoot from a node straight at the goal; return what getting there costs, if it is below the best known so far.
+
+    Then `best_curve` (5, 2) receives the curve. The second of two `tries` goes backwards.
+    """
+    pose = nodes.poses[node]
+    away = np.hypot(goal[0] - pose[0], goal[1] - pose[1])
+    curve = np.zeros((5, 2))
+    for backwards in range(tries):
+        least = curve_to_goal(pose, goal, away, backwards, shot, curve)
+        if nodes.costs[node] + least < best_cost:
+            most = best_cost - nodes.costs[node]
+            reached = nodes.costs[node] + shot_price(floor, body, pose, curve, shot, nodes.directions[node], most)
+            if reached < best_cost:
+                best_cost = reached
+                best_curve[:] = curve
+    return best_cost
+
+
+@njit(cache=True, nogil=True)
+def times_to_shoot(pose, goal, shot, reverses, expanded):  # type: ignore[no-untyped-def]
+    """How many shots to try from a pose: each time near the goal, in reverse, too; and now and then from afar."""
+    away = np.hypot(goal[0] - pose[0], goal[1] - pose[1])
+    if away >= shot.near:
+        return 0 if expanded % max(int(away / shot.near), 1) > 0 else 1
+    return 2 if shot.radius == 0.0 and reverses else 1
+
+
+@njit(cache=True, nogil=True)
+def make_move(pose, move, path):  # type: ignore[no-untyped-def]
+    """Place the poses (K, 3) of a move, seen from its start, at a pose, into `path`."""
+    x, y, heading = pose[0], pose[1], pose[2]
+    cosine, sine = np.cos(heading), np.sin(heading)
+    for i in range(move.shape[0]):
+        path[i, 0] = x + cosine * move[i, 0] - sine * move[i, 1]
+        path[i, 1] = y + sine * move[i, 0] + cosine * move[i, 1]
+        path[i, 2] = half(heading + move[i, 2])
+
+
+@njit(cache=True, nogil=True)
+def state_of(pose, places):  # type: ignore[no-untyped-def]
+    """Which square and heading of the lattice a pose lies in."""
+    turn = int(np.round((pose[2] + np.pi) / (2.0 * np.pi) * places.headings)) % places.headings
+    square = int(pose[1] / places.side) * places.columns + int(pose[0] / places.side)
+    return square * places.headings + turn
+
+
+@njit(cache=True, nogil=True)
+def expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting, path):  # type: ignore[no-untyped-def]
+    """Add the nodes that each move leads to from one, where that is cheaper than before; return how many there are.
+
+    A node is never moved: what was reached over it stays where it is.
+    """
+    rows, columns = bounds.shape
+    kind = nodes.directions[node]
+    for move in range(moves.kinds.shape[0]):
+        make_move(nodes.poses[node], moves.poses[move], path)
+        end = path[-1]
+        row, column = int(np.floor(end[1])), int(np.floor(end[0]))
+        if not (0 <= row < rows and 0 <= column < columns) or bounds[row, column] == np.inf:
+            continue
+        state = state_of(end, places)
+        known = places.index_of[state]
+        if known and nodes.settled[known]:
+            continue
+        price = -moves.prices[move]
+        if price < 0.0:
+            price = drive_price(floor, path) * moves.prices[move]
+        if moves.kinds[move] * kind < 0:
+            price += shot.change_price
+        reached = nodes.costs[node] + price
+        if not reached < np.inf or (known and reached >= nodes.costs[known]):
+            continue
+        if np.any(first_touch(floor.cells, body, path[1:]) >= 0):
+            continue
+        if size == nodes.costs.shape[0]:
+            break
+        places.index_of[state] = size
+        nodes.poses[size] = end
+        nodes.costs[size], nodes.parents[size], nodes.by_move[size] = reached, node, move
+        nodes.directions[size] = moves.kinds[move] if moves.kinds[move] != 0 else kind
+        heapq.heappush(waiting, (reached + bounds[row, column], size))
+        size += 1
+    return size
+
+
+@njit(cache=True, nogil=True)
+def trace(nodes, node):  # type: ignore[no-untyped-def]
+    """Poses (N, 3) from the start to a node, and the moves (N - 1,) between them."""
+    count, one = 0, node
+    while one > 0:
+        count, one = count + 1, nodes.parents[one]
+    poses, used = np.empty((count, 3)), np.empty(max(count - 1, 0), np.int64)
+    for i in range(count - 1, -1, -1):
+        poses[i] = nodes.poses[node]
+        if i > 0:
+            used[i - 1] = nodes.by_move[node]
+        node = nodes.parents[node]
+    return poses, used
+
+
+@njit(cache=True, nogil=True)
+def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes):  # type: ignore[no-untyped-def]
+    """Search from a pose to a pose.
 
     Parameters
     ----------
-    floor : prices, one_way, forbidden, clearance of the costmap
-    body : outline in cells, outer radius and cell size in m
-    moves : (M, K, 3) poses of each move seen from its start, lengths in cells, the first being the start itself; (M,)
-        what a cell's length of each costs, negative for a turn on the spot: then what all of it costs; (M,) its kind: 1
-        ahead, -1 in reverse, 0 a turn on the spot
-    bounds : (rows, columns) what it costs at least from a cell to the goal, in cells; inf where nothing leads there
-    index_of : (states,) zeros, int32; most pages of it are never touched
-    shape, side, headings : rows and columns of the lattice, cells a side of its squares, headings told apart
-    shot : radius in cells, 0 for a straight line between turns on the spot; the words allowed, none if in reverse, too;
-        the price of reverse, of a turn by a radian, and of a change between forward and reverse
-    limits : most nodes, spacing of checks in cells, cells from the goal within which shots are tried each time
+    floor : `Floor`
+    body : `BodyShape`
+    moves : `Moves`
+    bounds : (rows, columns) what it costs at least from a cell to the goal; inf where nothing leads there
+    start, goal : (3,)
+    places : `Places` of the lattice
+    shot : `Shot`
+    nodes : `Nodes`, room for as many as there may be
 
     Returns
     -------
-    nodes (N, 3) poses from start to the last one before the shot (or to the goal), the moves (N - 1,) between them, the
-    shot's curve (5, 2), what it all costs (inf if there is no way), the number of nodes expanded, and all nodes'
-    positions (E, 2).
+    poses (N, 3) from start to the last one before the shot, the moves (N - 1,) between them, the shot's curve (5, 2),
+    what it all costs (inf if there is no way), the number of nodes expanded, and of nodes made.
     """
-    prices, one_way, forbidden, clearance = floor
-    outline, outer_radius, cell_size = body
-    moves, move_prices, move_kinds = moves
-    radius, words, reverse_price, turn_price, change_price = shot
-    reverses = np.any(move_kinds < 0)
-    most, spacing, near = limits
-    poses = np.empty((most + 1, 3))
-    costs = np.empty(most + 1)
-    parents = np.empty(most + 1, np.int32)
-    by_move = np.empty(most + 1, np.int32)
-    settled = np.zeros(most + 1, np.bool_)
-    directions = np.zeros(most + 1, np.int8)
-    poses[1] = start
-    costs[1], parents[1], by_move[1], size = 0.0, 0, -1, 2
-    waiting = [(bounds[int(start[1]), int(start[0])], 1)]
+    reverses = np.any(moves.kinds < 0)
+    nodes.poses[ROOT] = start
+    nodes.costs[ROOT], nodes.parents[ROOT], nodes.by_move[ROOT], size = 0.0, 0, -1, ROOT + 1
+    waiting = [(bounds[int(start[1]), int(start[0])], ROOT)]
     best_cost, best_node, expanded = np.inf, 0, 0
-    best_curve, curve = np.zeros((5, 2)), np.zeros((5, 2))
-    path = np.empty((moves.shape[1], 3))
+    best_curve = np.zeros((5, 2))
+    path = np.empty((moves.poses.shape[1], 3))
     while len(waiting) > 0:
         key, node = heapq.heappop(waiting)
-        if key >= best_cost or size > most:
+        if key >= best_cost or size == nodes.costs.shape[0]:
             break
-        if settled[node]:
+        if nodes.settled[node]:
             continue
-        settled[node] = True
+        nodes.settled[node] = True
         expanded += 1
-        x, y, heading = poses[node]
-        kind = directions[node]
-        # A shot straight at the goal: each time near it, between two turns in reverse, too; and now and then from afar.
-        away = np.hypot(goal[0] - x, goal[1] - y)
-        tries = 2 if away < near and radius == 0.0 and reverses else 1
-        if away >= near and expanded % max(int(away / near), 1) > 0:
-            tries = 0
-        for backwards in range(tries):
-            if radius > 0.0:
-                gx, gy, gh = seen_from(poses[node], goal, radius)
-                length = dubins(gx, gy, gh, words, curve) if words.size else reeds_shepp(gx, gy, gh, curve)
-                least = radius * length
-            else:
-                # A turn, a line and a turn, as a curve's pieces whose radius is a cell.
-                bearing = np.arctan2(goal[1] - y, goal[0] - x) + np.pi * backwards if away > 1e-9 else heading
-                curve[:] = 0.0
-                curve[0, 1], curve[2, 1] = half(bearing - heading), half(goal[2] - bearing)
-                curve[1, 1] = -away if backwards else away
-                least = (reverse_price if backwards else 1.0) * away
-                least += turn_price * (abs(curve[0, 1]) + abs(curve[2, 1]))
-            if costs[node] + least < best_cost:
-                most_left = best_cost - costs[node]
-                reached = costs[node] + shot_price(floor, body, poses[node], curve, spacing, shot, kind, most_left)
-                if reached < best_cost:
-                    best_cost, best_node = reached, node
-                    best_curve[:] = curve
-        cosine, sine = np.cos(heading), np.sin(heading)
-        for move in range(moves.shape[0]):
-            for i in range(moves.shape[1]):
-                path[i, 0] = x + cosine * moves[move, i, 0] - sine * moves[move, i, 1]
-                path[i, 1] = y + sine * moves[move, i, 0] + cosine * moves[move, i, 1]
-                path[i, 2] = half(heading + moves[move, i, 2])
-            end_x, end_y = path[-1, 0], path[-1, 1]
-            row, column = int(np.floor(end_y)), int(np.floor(end_x))
-            if not (0 <= row < prices.shape[0] and 0 <= column < prices.shape[1]) or bounds[row, column] == np.inf:
-                continue
-            turn = int(np.round((path[-1, 2] + np.pi) / (2.0 * np.pi) * headings)) % headings
-            state = (int(end_y / side) * shape[1] + int(end_x / side)) * headings + turn
-            known = index_of[state]
-            if known and settled[known]:
-                continue
-            price = -move_prices[move]
-            if price < 0.0:
-                price = 0.0
-                for i in range(1, path.shape[0]):
-                    price += line_price(prices, one_way, path[i - 1, 0], path[i - 1, 1], path[i, 0], path[i, 1])
-                price *= move_prices[move]
-            if move_kinds[move] * kind < 0:
-                price += change_price
-            reached = costs[node] + price
-            if not reached < np.inf or (known and reached >= costs[known]):
-                continue
-            touched = first_touch(forbidden, clearance, outline, outer_radius, cell_size, path[1:])
-            if np.any(touched >= 0):
-                continue
-            # A node is never moved: what was reached over it stays where it is.
-            if size > most:
-                break
-            index_of[state] = size
-            poses[size] = path[-1]
-            costs[size], parents[size], by_move[size] = reached, node, move
-            directions[size] = move_kinds[move] if move_kinds[move] != 0 else kind
-            heapq.heappush(waiting, (reached + bounds[row, column], size))
-            size += 1
-    count, node = 0, best_node
-    while node > 0:
-        count, node = count + 1, parents[node]
-    nodes, used = np.empty((count, 3)), np.empty(max(count - 1, 0), np.int64)
-    node = best_node
-    for i in range(count - 1, -1, -1):
-        nodes[i] = poses[node]
-        if i > 0:
-            used[i - 1] = by_move[node]
-        node = parents[node]
-    return nodes, used, best_curve, best_cost, expanded, poses[1:size, :2]
+        tries = times_to_shoot(nodes.poses[node], goal, shot, reverses, expanded)
+        reached = shoot(floor, body, nodes, node, goal, shot, tries, best_cost, best_curve)
+        if reached < best_cost:
+            best_cost, best_node = reached, node
+        size = expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting, path)
+    poses, used = trace(nodes, best_node)
+    return poses, used, best_curve, best_cost, expanded, size - ROOT
 
 
 @njit(cache=True, nogil=True)
-def shot_price(floor, body, start, curve, spacing, shot, kind, most):  # type: ignore[no-untyped-def]
-    """What it costs to drive a shot from a pose, in cells; inf if the body cannot, or if that is not below `most`.
+def shot_price(floor, body, start, curve, shot, kind, most):  # type: ignore[no-untyped-def]
+    """What it costs to drive a shot from a pose; inf if the body cannot, or if that is not below `most`.
 
     `kind` is of the move before it: 1 ahead, -1 in reverse, 0 if there was none.
     """
-    radius, _, reverse_price, turn_price, change_price = shot
-    prices, one_way, forbidden, clearance = floor
-    outline, outer_radius, cell_size = body
     total = 0.0
     here = start.copy()
     piece = np.zeros((5, 2))
@@ -154,27 +196,18 @@ def shot_price(floor, body, start, curve, spacing, shot, kind, most):  # type: i
         bend, length = curve[i, 0], curve[i, 1]
         if length == 0.0:
             continue
-        ahead = (1 if length > 0.0 else -1) if radius > 0.0 or i == 1 else 0
-        total += change_price if ahead * kind < 0 else 0.0
-        kind = ahead if ahead != 0 else kind
-        if radius > 0.0:
-            piece[0, 0], piece[0, 1] = bend, length
-            path = curve_poses(here, piece, radius, spacing)
-            factor = reverse_price if length < 0.0 else 1.0
-        elif i == 1:
-            piece[0, 0], piece[0, 1] = 0.0, length
-            path = curve_poses(here, piece, 1.0, spacing)
-            factor = reverse_price if length < 0.0 else 1.0
-        else:
+        turns = shot.radius == 0.0 and i != 1
+        if turns:
             path = turning(here, length)
-            factor = 0.0
-            total += turn_price * abs(length)
-        if factor > 0.0:
-            for j in range(1, path.shape[0]):
-                total += factor * line_price(prices, one_way, path[j - 1, 0], path[j - 1, 1], path[j, 0], path[j, 1])
-        if not total < most:
-            return np.inf
-        if np.any(first_touch(forbidden, clearance, outline, outer_radius, cell_size, path) >= 0):
+            total += shot.turn_price * abs(length)
+        else:
+            ahead = 1 if length > 0.0 else -1
+            total += shot.change_price if ahead * kind < 0 else 0.0
+            kind = ahead
+            piece[0, 0], piece[0, 1] = bend, length
+            path = curve_poses(here, piece, shot.radius if shot.radius > 0.0 else 1.0, shot.spacing)
+            total += (shot.reverse_price if length < 0.0 else 1.0) * drive_price(floor, path)
+        if not total < most or np.any(first_touch(floor.cells, body, path) >= 0):
             return np.inf
         here = path[-1].copy()
     return total
@@ -182,8 +215,8 @@ def shot_price(floor, body, start, curve, spacing, shot, kind, most):  # type: i
 
 @njit(cache=True, nogil=True)
 def turning(pose, angle):  # type: ignore[no-untyped-def]
-    """Poses of a turn on the spot, a tenth of a radian apart."""
-    count = int(np.ceil(abs(angle) / 0.1)) + 1
+    """Poses (N, 3) of a turn on the spot."""
+    count = int(np.ceil(abs(angle) / TURN_SPACING)) + 1
     result = np.empty((count + 1, 3))
     for i in range(count + 1):
         result[i, 0] = pose[0]

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import compose
+from vinecompass.motion import limits_of
 from vinecompass.planning.curves.kernels import curve_poses
 from vinecompass.planning.curves.motions import DUBINS_WORDS, need_curve
 from vinecompass.planning.lattice.kernels import lattice_search, turning
@@ -19,6 +22,107 @@ FloatArray = NDArray[np.float64]
 MOST_NODES = 400_000
 SHOT_REACH = 3.0
 """Metres from the goal within which every node tries the curve that leads straight there."""
+
+
+class Moves(NamedTuple):
+    """The moves of a lattice.
+
+    Parameters
+    ----------
+    poses : array, (M, K, 3)
+        Of each move, seen from its start, which is the first of them; lengths in cells.
+    prices : array, (M,)
+        What a cell's length of each costs; negative for a turn on the spot: then what all of it costs.
+    kinds : array of int, (M,)
+        1 ahead, -1 in reverse, 0 a turn on the spot.
+    """
+
+    poses: FloatArray
+    prices: FloatArray
+    kinds: NDArray[np.int64]
+
+
+class Places(NamedTuple):
+    """The squares and headings that a lattice tells apart.
+
+    Parameters
+    ----------
+    side : float
+        Of a square, in cells.
+    columns, headings : int
+    index_of : array, (states,), int32
+        The node known at each place, 0 for none. Most pages of it are never touched.
+    """
+
+    side: float
+    columns: int
+    headings: int
+    index_of: NDArray[np.int32]
+
+    @classmethod
+    def over(cls, shape: tuple[int, ...], side: float, headings: int) -> Places:
+        """Return the places over a grid of a shape."""
+        rows, columns = (int(cells / side) + 1 for cells in shape)
+        return cls(side, columns, headings, np.zeros(rows * columns * headings, np.int32))
+
+
+class Shot(NamedTuple):
+    """How curves straight to the goal are driven and priced.
+
+    Parameters
+    ----------
+    radius : float
+        In cells; 0 for a straight line between turns on the spot.
+    words : array of bool
+        Those allowed; none if in reverse, too.
+    reverse_price, turn_price, change_price : float
+        Of a cell in reverse, of a radian, and of a change between forward and reverse.
+    spacing, near : float
+        Cells between the poses that are checked; and from the goal within which shots are tried each time.
+    """
+
+    radius: float
+    words: NDArray[np.bool_]
+    reverse_price: float
+    turn_price: float
+    change_price: float
+    spacing: float
+    near: float
+
+
+class Nodes(NamedTuple):
+    """The nodes of a search; 0 stands for none.
+
+    Parameters
+    ----------
+    poses : array, (N, 3)
+    costs : array, (N,)
+    parents, by_move : array of int, (N,)
+        Over which node, and by which move, each was reached.
+    settled : array of bool, (N,)
+    directions : array of int, (N,)
+        The kind of the last move that was none on the spot.
+    """
+
+    poses: FloatArray
+    costs: FloatArray
+    parents: NDArray[np.int32]
+    by_move: NDArray[np.int32]
+    settled: NDArray[np.bool_]
+    directions: NDArray[np.int8]
+
+    @classmethod
+    def of(cls, most: int) -> Nodes:
+        """Return room for so many nodes."""
+        count = most + 1
+        return cls(
+            np.empty((count, 3)),
+            np.empty(count),
+            np.empty(count, np.int32),
+            np.empty(count, np.int32),
+            np.zeros(count, np.bool_),
+            np.zeros(count, np.int8),
+        )
 
 
 def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> Way:
@@ -35,12 +139,7 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     costmap, grid = problem.costmap, problem.costmap.grid
     scale = 1.0 / grid.cell_size
     radius, words = need_curve(problem.steering)
-    reverse = problem.robot.drive.reverse_speed > 0.0 and len(words) == 0
-    turn_step = 2.0 * np.pi / settings.lattice_headings
-    # Long enough to leave its square, and to turn by a heading.
-    length = max(1.5 * settings.lattice_cell, (radius or 2.0 * problem.robot.body.inner_radius) * turn_step)
-    bends = (0.0, *((1.0,) if _turns(words, "L") else ()), *((-1.0,) if _turns(words, "R") else ()))
-    moves = _moves(problem, settings, radius, reverse, bends, length, turn_step)
+    moves = _moves(problem, settings, radius, words)
     first, last = problem.ends
     field = CostToGo(costmap.prices, last, costmap.one_way)
     field.grow(first)
@@ -49,32 +148,34 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
         return Way(nothing, 0, 1, exhausted=True)
     field.grow()
     bounds = np.where(field.came_by > 0, field.costs, np.inf).reshape(grid.shape)
-    start = problem.poses_to_cells(problem.start_pose)
-    goal = problem.poses_to_cells(problem.goal_pose)
-    side = max(settings.lattice_cell * scale, 1.0)
-    shape = (int(grid.shape[0] / side) + 1, int(grid.shape[1] / side) + 1)
-    turn_price = problem.robot.body.outer_radius * scale
-    nodes, used, curve, cost, expanded, looked = lattice_search(
-        problem.floor_arrays,
-        problem.body_arrays,
+    shot = Shot(
+        radius=radius * scale,
+        words=words,
+        reverse_price=settings.reverse_price,
+        turn_price=problem.body.outer_radius,
+        change_price=settings.change_price * scale,
+        spacing=settings.edge_spacing * scale,
+        near=SHOT_REACH * scale,
+    )
+    nodes = Nodes.of(MOST_NODES)
+    poses, used, curve, cost, expanded, made = lattice_search(
+        problem.floor,
+        problem.body,
         moves,
         bounds,
-        start,
-        goal,
-        np.zeros(shape[0] * shape[1] * settings.lattice_headings, np.int32),
-        shape,
-        side,
-        settings.lattice_headings,
-        (radius * scale, words, settings.reverse_price, turn_price, settings.change_price * scale),
-        (MOST_NODES, settings.edge_spacing * scale, SHOT_REACH * scale),
+        problem.poses_to_cells(problem.start_pose),
+        problem.poses_to_cells(problem.goal_pose),
+        Places.over(grid.shape, max(settings.lattice_cell * scale, 1.0), settings.lattice_headings),
+        shot,
+        nodes,
     )
-    explored = problem.to_site(looked)
+    explored = problem.to_site(nodes.poses[1 : 1 + made, :2])
     if not np.isfinite(cost):
-        return Way(nothing, expanded, 1, explored, exhausted=len(looked) < MOST_NODES)
-    legs = [compose(node, moves[0][move]) for node, move in zip(nodes[:-1], used, strict=True)]
-    legs.append(_shot(nodes[-1], curve, radius * scale, settings.spacing * scale))
-    poses = np.vstack([legs[0], *(leg[1:] for leg in legs[1:])])
-    return Way(problem.poses_to_site(poses), expanded, 1, explored)
+        return Way(nothing, expanded, 1, explored, exhausted=made < MOST_NODES)
+    legs = [compose(node, moves.poses[move]) for node, move in zip(poses[:-1], used, strict=True)]
+    legs.append(_shot(poses[-1], curve, radius * scale, settings.spacing * scale))
+    whole = np.vstack([legs[0], *(leg[1:] for leg in legs[1:])])
+    return Way(problem.poses_to_site(whole), expanded, 1, explored)
 
 
 def _turns(words: NDArray[np.bool_], side: str) -> bool:
@@ -83,36 +184,33 @@ def _turns(words: NDArray[np.bool_], side: str) -> bool:
     return not allowed or any(side in word for word in allowed)
 
 
-def _moves(
-    problem: Problem,
-    settings: PlanSettings,
-    radius: float,
-    reverse: bool,
-    bends: tuple[float, ...],
-    length: float,
-    turn_step: float,
-) -> tuple[FloatArray, FloatArray, NDArray[np.int64]]:
-    """Return the moves ``(M, K, 3)`` in cells seen from their start, what each costs, and its kind; see the kernel."""
-    scale = 1.0 / problem.costmap.grid.cell_size
+def _moves(problem: Problem, settings: PlanSettings, radius: float, words: NDArray[np.bool_]) -> Moves:
+    """Return the moves that lead from a node to others: arcs ahead and, if the drive can, in reverse; and turns."""
+    side = problem.costmap.grid.cell_size
+    turn_step = 2.0 * np.pi / settings.lattice_headings
+    # Long enough to leave its square, and to turn by a heading.
+    length = max(1.5 * settings.lattice_cell, (radius or 2.0 * problem.robot.body.inner_radius) * turn_step)
     bend_radius = radius or length / turn_step
     count = max(int(np.ceil(length / settings.edge_spacing)), 2)
+    bends = (0.0, *((1.0,) if _turns(words, "L") else ()), *((-1.0,) if _turns(words, "R") else ()))
+    reverses = limits_of(problem.robot.drive).reverse_speed > 0.0 and len(words) == 0
     moves, prices, kinds = [], [], []
-    for direction in (1.0, -1.0) if reverse else (1.0,):
+    for direction in (1.0, -1.0) if reverses else (1.0,):
         for bend in bends:
             piece = np.zeros((5, 2))
             piece[0] = bend, direction * length / bend_radius
             path = curve_poses(np.zeros(3), piece, bend_radius, length / (count - 1e-6))
-            moves.append(path * (scale, scale, 1.0))
+            moves.append(path / (side, side, 1.0))
             prices.append(1.0 if direction > 0.0 else settings.reverse_price)
             kinds.append(int(direction))
     if radius == 0.0:
-        for side in (1.0, -1.0):
+        for way_round in (1.0, -1.0):
             turn = np.zeros((count + 1, 3))
-            turn[:, 2] = side * turn_step * np.linspace(0.0, 1.0, count + 1)
+            turn[:, 2] = way_round * turn_step * np.linspace(0.0, 1.0, count + 1)
             moves.append(turn)
-            prices.append(-problem.robot.body.outer_radius * scale * turn_step)
+            prices.append(-problem.body.outer_radius * turn_step)
             kinds.append(0)
-    return np.stack(moves), np.array(prices), np.array(kinds)
+    return Moves(np.stack(moves), np.array(prices), np.array(kinds))
 
 
 def _shot(start: FloatArray, curve: FloatArray, radius: float, spacing: float) -> FloatArray:

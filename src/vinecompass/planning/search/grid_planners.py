@@ -78,7 +78,7 @@ def _thinned(cells: NDArray[np.int64]) -> NDArray[np.int64]:
 
 def finished(problem: Problem, settings: PlanSettings, points: FloatArray, prices: NDArray[np.float32]) -> FloatArray:
     """Make a way over points ``(N, 2)`` in cells, column before row, short, even and smooth."""
-    _, one_way, _, _ = problem.floor_arrays
+    one_way = problem.floor.one_way
     corners = shorten(prices, points, one_way)
     # Leg by leg, so that the corners stay: a chord across one might meet a closed cell.
     spacing = settings.spacing / problem.costmap.grid.cell_size

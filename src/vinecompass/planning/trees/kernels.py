@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from vinecompass.costs.kernels import drive_price, first_touch
+from vinecompass.contact.cell_kernels import first_touch
+from vinecompass.costs.kernels import drive_price
 from vinecompass.planning.curves.kernels import curve_lengths, curve_poses, shortest_curve
 
 
@@ -30,16 +31,11 @@ def edge_poses(start, goal, radius, words, spacing):  # type: ignore[no-untyped-
 @njit(cache=True, nogil=True)
 def poses_price(floor, body, poses):  # type: ignore[no-untyped-def]
     """What it costs the whole body to drive through poses (N, 3); inf if it cannot."""
-    prices, one_way, forbidden, clearance = floor
-    outline, outer_radius, cell_size = body
     if poses.shape[0] < 2:
         return np.inf
-    total = drive_price(prices, one_way, poses)
-    if total < np.inf:
-        touched = first_touch(forbidden, clearance, outline, outer_radius, cell_size, poses)
-        for i in range(touched.size):
-            if touched[i] >= 0:
-                return np.inf
+    total = drive_price(floor, poses)
+    if total < np.inf and np.any(first_touch(floor.cells, body, poses) >= 0):
+        return np.inf
     return total
 
 

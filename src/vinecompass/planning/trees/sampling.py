@@ -93,8 +93,8 @@ class EdgeCheck:
             return np.array([self.price(a, b) if length <= self.longest else np.inf for a, b, length in edges])
         side = problem.costmap.grid.cell_size
         return side * edge_prices(
-            problem.floor_arrays,
-            problem.body_arrays,
+            problem.floor,
+            problem.body,
             (curve[0] / side, curve[1]),
             self.longest / side,
             self._settings.edge_spacing / side,

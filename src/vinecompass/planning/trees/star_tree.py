@@ -75,8 +75,8 @@ class _StarTree:
             before = self._size
             samples = self._to_cells(self._floor.draw(count))
             self._size = grow_star(
-                problem.floor_arrays,
-                problem.body_arrays,
+                problem.floor,
+                problem.body,
                 self._motion,
                 self._limits,
                 self._to_cells(problem.goal_pose),

@@ -5,7 +5,8 @@ import numpy as np
 from tests.support import assert_input_error, edited, robot, room, site
 from vinecompass import Simulator, dead_reckon, plan_path, price_floor, read_robot
 from vinecompass.geometry import arc, chain
-from vinecompass.robot import Drive, Robot, body_velocity, steering_angle, wheel_speeds
+from vinecompass.motion import body_velocity, steering_angle, wheel_speeds
+from vinecompass.robot import Drive, Robot
 from vinecompass.runs import Wheels
 
 LIMITS = {

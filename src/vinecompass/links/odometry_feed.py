@@ -9,7 +9,7 @@ from vinecompass.fusion import OdometryFusion
 from vinecompass.robot import Robot
 from vinecompass.runs import Track
 from vinecompass.settings import FusionSettings
-from vinecompass.simulation import Readings
+from vinecompass.simulation import SimulatedPeriod
 
 __all__ = ["OdometryFeed"]
 
@@ -28,12 +28,10 @@ class OdometryFeed:
 
     def __init__(self, robot: Robot, *, settings: FusionSettings | None = None) -> None:
         self._fusion = OdometryFusion(robot, settings=settings)
-        self._fusion.update_wheels(
-            0.0, np.zeros(len(robot.drive.wheel_names)), 0.0 if robot.drive.kind == "car" else None
-        )
+        self._fusion.update_wheels(0.0, np.zeros(len(robot.drive.wheel_names)), 0.0 if robot.drive.steered else None)
         self._track = Track(np.zeros(1), np.zeros((1, 3)))
 
-    def take(self, readings: Readings) -> Track:
+    def take(self, readings: SimulatedPeriod) -> Track:
         """Take in one period's wheels and IMU readings in the order of their stamps; return the track until now."""
         wheels, imu = readings.wheels, readings.imu
         felt = np.column_stack([imu.t, imu.turn_rate, imu.acceleration_x, imu.acceleration_y]).tolist()

@@ -5,11 +5,27 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.robot.robot import Drive
+from vinecompass.motion.kinds import kind_of
+from vinecompass.robot import Drive
 
-__all__ = ["body_velocity", "steering_angle", "wheel_speeds"]
+__all__ = ["body_velocity", "rolling_of", "steering_angle", "unrolling_of", "wheel_places", "wheel_speeds"]
 
 FloatArray = NDArray[np.float64]
+
+
+def rolling_of(drive: Drive) -> FloatArray:
+    """Return the speed of each wheel's rim from the body's velocity: ``(wheels, 3)``, by (m/s, m/s, rad/s), in m/s."""
+    return kind_of(drive).rolling(drive)
+
+
+def unrolling_of(drive: Drive) -> FloatArray:
+    """Return the body's velocity from the speeds of the rims, the least-squares one: ``(3, wheels)``."""
+    return np.linalg.pinv(rolling_of(drive)).astype(np.float64)
+
+
+def wheel_places(drive: Drive) -> FloatArray:
+    """Return where the wheels stand on the body ``(wheels, 2)``, m."""
+    return kind_of(drive).wheel_places(drive)
 
 
 def wheel_speeds(drive: Drive, velocity: ArrayLike, *, rpm: bool = False) -> FloatArray:
@@ -19,7 +35,7 @@ def wheel_speeds(drive: Drive, velocity: ArrayLike, *, rpm: bool = False) -> Flo
     ----------
     drive : Drive
     velocity : array_like, (..., 3)
-        Speed ahead and to the left, m/s, and turn rate, rad/s. A differential drive and a car have no speed to the
+        Speed ahead and to the left, m/s, and turn rate, rad/s. A drive that does not go sideways has no speed to the
         left, and what is asked of it is not turned into wheel speeds.
     rpm : bool
         Whether to give turns a minute instead of radians a second.
@@ -37,7 +53,7 @@ def wheel_speeds(drive: Drive, velocity: ArrayLike, *, rpm: bool = False) -> Flo
     [0.5, 0.0, 0.3]
     """
     unit = 30.0 / np.pi if rpm else 1.0
-    return np.asarray(velocity, dtype=float) @ drive.rolling.T * (unit / drive.wheel_radius)
+    return np.asarray(velocity, dtype=float) @ rolling_of(drive).T * (unit / drive.wheel_radius)
 
 
 def steering_angle(drive: Drive, velocity: ArrayLike) -> FloatArray:
@@ -66,7 +82,7 @@ def body_velocity(drive: Drive, speeds: ArrayLike, steering: ArrayLike | None = 
     array, (..., 3)
         Speed ahead and to the left, m/s, and turn rate, rad/s.
     """
-    velocity = np.asarray(speeds, dtype=float) * drive.wheel_radius @ drive.unrolling.T
+    velocity = np.asarray(speeds, dtype=float) * drive.wheel_radius @ unrolling_of(drive).T
     if steering is not None and drive.wheelbase is not None:
         velocity[..., 2] = velocity[..., 0] * np.tan(np.asarray(steering, dtype=float)) / drive.wheelbase
     return velocity

@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.robot import Command, Robot
+from vinecompass.motion import Command
+from vinecompass.robot import Robot
 from vinecompass.runs import Commands, Run, Scans, Track, Wheels
-from vinecompass.simulation import Readings
+from vinecompass.simulation import SimulatedPeriod
 
 __all__ = ["Recorder"]
 
@@ -21,7 +22,7 @@ class Recorder:
     def __init__(self, robot: Robot, start: NDArray[np.float64]) -> None:
         self._robot = robot
         self._start = np.array(start)
-        self._readings: list[Readings] = []
+        self._periods: list[SimulatedPeriod] = []
         self._commands: list[Command] = []
         self._odometry: list[Track] = []
 
@@ -32,24 +33,24 @@ class Recorder:
         if first < len(track):
             self._odometry.append(Track(track.t[first:], track.poses[first:]))
 
-    def add(self, command: Command, readings: Readings) -> None:
+    def add(self, command: Command, readings: SimulatedPeriod) -> None:
         """Keep one scan period."""
         self._commands.append(command)
-        self._readings.append(readings)
+        self._periods.append(readings)
 
     @property
     def contacts(self) -> int:
         """Scan periods in which the body touched anything."""
-        return sum(readings.contact for readings in self._readings)
+        return sum(period.contact for period in self._periods)
 
     @property
     def velocities(self) -> NDArray[np.float64]:
         """The body's true speeds ahead and to the left and turn rates ``(N, 3)`` every 0.01 s."""
-        return np.concatenate([readings.velocities for readings in self._readings])
+        return np.concatenate([np.zeros((0, 3)), *(period.velocities for period in self._periods)])
 
     def run(self, site_toml: str | None) -> Run:
         """Return everything kept as a run."""
-        readings = self._readings
+        readings = self._periods
         stamps = np.array([r.scan.t for r in readings])
         first = Track(np.array([stamps[0]]), self._start[None])
         return Run(
@@ -57,7 +58,9 @@ class Recorder:
             start=self._start,
             site_toml=site_toml,
             scans=Scans(stamps, np.array([r.scan.ranges for r in readings])),
-            wheels=_joined([Wheels(stamps[:1], np.zeros((1, 2))), *(r.wheels for r in readings)]),
+            wheels=_joined(
+                [Wheels(stamps[:1], np.zeros((1, len(self._robot.drive.wheel_names)))), *(r.wheels for r in readings)]
+            ),
             imu=_joined([r.imu for r in readings]),
             position=None if readings[0].position is None else _joined([r.position for r in readings]),
             odometry=_joined(self._odometry) if self._odometry else None,

@@ -91,8 +91,8 @@ class LiveFault:
             return t, scan, Track(odometry.t, np.tile(self._frozen, (len(odometry.t), 1)))
         if self.kind == "carried away" and not self._done and self.place is not None:
             # Whoever carries it puts it down on nobody.
-            away = np.hypot(*(simulator.people[:, :2] - np.asarray(self.place)[:2]).T)
-            if np.all(away > CLEAR_OF_PEOPLE):
+            x, y, _ = self.place
+            if all(np.hypot(each.x - x, each.y - y) > CLEAR_OF_PEOPLE for each in simulator.people):
                 simulator.put_down(self.place)
                 self._done = True
         return self._shifted(t, scan, odometry, 30.0 if self.kind == "clock jump" else 0.0)

@@ -1,0 +1,16 @@
+"""Floor 4: the body against cells, points, segments and moving discs, at a pose and swept over a motion."""
+
+from vinecompass.contact.shapes import BodyShape, Cells, cells_shape_of, shape_of
+from vinecompass.contact.sweep import runs_into, samples_of_sweep
+from vinecompass.contact.walking import PERSON_RADIUS, Walking
+
+__all__ = [
+    "PERSON_RADIUS",
+    "BodyShape",
+    "Cells",
+    "Walking",
+    "cells_shape_of",
+    "runs_into",
+    "samples_of_sweep",
+    "shape_of",
+]

@@ -1,0 +1,227 @@
+"""Recoveries: what the robot does, in a settable order, when it cannot go on, before it gives a stop up."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from typing import ClassVar
+
+import numpy as np
+
+from vinecompass.costs import body_touches, touches_on_the_way
+from vinecompass.errors import InputError
+from vinecompass.geometry import arc, compose, turn_on_the_spot, wrap_heading
+from vinecompass.motion import Command, kind_of
+from vinecompass.navigation.senses import Senses
+from vinecompass.navigation.situation import Situation
+from vinecompass.navigation.stops import StopQueue
+from vinecompass.robot import Robot
+
+__all__ = ["RECOVERIES", "FindMyself", "Recovery", "RecoveryOrder"]
+
+LOOK_RATE = 0.8
+"""rad/s at which it looks around."""
+NEXT_TURN = 0.5
+"""Radians of the next bit of a turn that must be free."""
+BACK_SPEED = 0.2
+"""m/s at which it backs out: what lies straight behind, a scanner in front cannot see."""
+NEXT_WAY = 0.25
+"""Metres of the next bit of the way out that must be free."""
+NOT_BEFORE = 1.0
+"""Seconds for which it turns at least before it believes that it has found itself."""
+
+
+class Recovery(ABC):
+    """One recovery at work. One of your own is a subclass with a name, what it is good for, its time, and `_next`.
+
+    Parameters
+    ----------
+    reason : str
+        Why it was begun.
+    now : Situation
+        When and where.
+    robot : Robot
+        With the margin about its body that is to stay free.
+
+    Attributes
+    ----------
+    starts_over : bool
+        Whether the order of recoveries begins anew after it.
+    """
+
+    name: ClassVar[str]
+    effect: ClassVar[str]
+    """What it is good for."""
+    seconds: ClassVar[float]
+    """After how long it is over at the latest."""
+
+    def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
+        self.reason = reason
+        self.starts_over = False
+        self._robot = robot
+        self._began = now.t
+        self._from = now.pose
+
+    def __str__(self) -> str:
+        return f"{self.name}, because {self.reason}"
+
+    def begin(self, senses: Senses, stops: StopQueue) -> None:  # noqa: B027
+        """Do at once what is to be done first; nothing, if not said otherwise."""
+
+    def step(self, now: Situation) -> Command | None:
+        """Return the command that is wanted now, or None when it is over."""
+        return None if now.t - self._began >= self.seconds else self._next(now)
+
+    @abstractmethod
+    def _next(self, now: Situation) -> Command | None:
+        """Do as `step`, while there is time."""
+
+    def _turning(self) -> Command:
+        return Command(turn_rate=min(LOOK_RATE, self._robot.drive.top_turn_rate))
+
+
+class Wait(Recovery):
+    """Stand and wait."""
+
+    name = "wait"
+    effect = "people and carts move on"
+    seconds = 4.0
+
+    def _next(self, now: Situation) -> Command | None:
+        return Command()
+
+
+class LookAround(Recovery):
+    """Turn round once on the spot, while there is room to."""
+
+    name = "look around"
+    effect = "all floor about the robot is seen again"
+    seconds = 2.0 * np.pi / LOOK_RATE + 2.0
+
+    def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
+        super().__init__(reason, now, robot)
+        self._heading = float(now.pose[2])
+        self._turned = 0.0
+
+    def _next(self, now: Situation) -> Command | None:
+        self._turned += abs(wrap_heading(float(now.pose[2]) - self._heading))
+        self._heading = float(now.pose[2])
+        turn = turn_on_the_spot(now.pose, NEXT_TURN, 0.25 * NEXT_TURN)
+        blocked = np.any(body_touches(now.floor, self._robot, turn)[:, 0] >= 0)
+        return None if self._turned >= 2.0 * np.pi or blocked else self._turning()
+
+
+class BackOut(Recovery):
+    """Go straight back, or ahead where only that is free, while the floor there is known to be free."""
+
+    name = "back out"
+    effect = "the body gets room to turn"
+    seconds = 6.0
+    metres = 0.5
+
+    def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
+        super().__init__(reason, now, robot)
+        drive = robot.drive
+        self._speeds = [-min(BACK_SPEED, drive.reverse_speed), min(BACK_SPEED, drive.top_speed)]
+
+    def _next(self, now: Situation) -> Command | None:
+        if float(np.hypot(*(now.pose[:2] - self._from[:2]))) >= self.metres:
+            return None
+        for speed in self._speeds:
+            way = compose(now.pose, arc([np.sign(speed), 0.0, 0.0], np.linspace(0.0, NEXT_WAY, 6)))
+            if speed != 0.0 and not touches_on_the_way(now.floor, self._robot, way):
+                self._speeds = [speed]
+                return Command(speed)
+        return None
+
+
+class ForgetObstacles(Recovery):
+    """Open at once what was closed by something seen."""
+
+    name = "forget obstacles"
+    effect = "what was seen before and is gone no longer closes floor"
+    seconds = 0.5
+
+    def begin(self, senses: Senses, stops: StopQueue) -> None:
+        """Forget everything seen."""
+        senses.costs.forget()
+
+    def _next(self, now: Situation) -> Command | None:
+        return Command()
+
+
+class FindMyself(Recovery):
+    """Turn on the spot until it knows where it is."""
+
+    name = "find myself"
+    effect = "localization starts over, from anywhere on the map"
+    seconds = 25.0
+
+    def begin(self, senses: Senses, stops: StopQueue) -> None:
+        """Start localization over; a robot that is lost already looks anywhere as it is."""
+        senses.find_myself()
+
+    def _next(self, now: Situation) -> Command | None:
+        if now.estimate.settled and now.t - self._began > NOT_BEFORE:
+            return None
+        return self._turning() if kind_of(self._robot.drive).turns_on_the_spot else Command()
+
+
+class TakeAnotherStop(Recovery):
+    """Put this stop off until after the next one, once."""
+
+    name = "take another stop"
+    effect = "this stop is tried again after the next one"
+    seconds = 0.0
+
+    def begin(self, senses: Senses, stops: StopQueue) -> None:
+        """Put the stop off."""
+        self.starts_over = stops.put_off()
+
+    def _next(self, now: Situation) -> Command | None:
+        return None
+
+
+RECOVERIES: dict[str, type[Recovery]] = {
+    kind.name: kind for kind in (Wait, LookAround, BackOut, ForgetObstacles, FindMyself, TakeAnotherStop)
+}
+"""Every recovery that is known, by its name in the settings."""
+
+
+class RecoveryOrder:
+    """Which recovery comes next.
+
+    Parameters
+    ----------
+    names : sequence of str
+        In the order in which they are tried.
+    known : mapping of str to type of Recovery
+
+    Raises
+    ------
+    InputError
+        There is none of a name.
+    """
+
+    def __init__(self, names: Sequence[str], known: Mapping[str, type[Recovery]]) -> None:
+        for name in names:
+            if name not in known:
+                raise InputError(
+                    "is no recovery known here",
+                    key="navigation.recovery",
+                    value=name,
+                    expected=f"of {', '.join(known)}",
+                )
+        self._kinds = [known[name] for name in names]
+        self._tried = 0
+
+    def next(self) -> type[Recovery] | None:
+        """Return the next one, or None when all were tried."""
+        if self._tried >= len(self._kinds):
+            return None
+        self._tried += 1
+        return self._kinds[self._tried - 1]
+
+    def restart(self) -> None:
+        """Begin with the first one again."""
+        self._tried = 0

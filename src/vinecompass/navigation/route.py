@@ -1,0 +1,135 @@
+"""The global plan that is being followed: when it is looked at, when another is made, and which of the two is kept."""
+
+from __future__ import annotations
+
+from enum import Enum, auto
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.costs import BodyCheck, CostMap, body_touches
+from vinecompass.navigation.loop_planning import free_start
+from vinecompass.navigation.situation import Situation
+from vinecompass.planning import Plan
+from vinecompass.robot import Robot
+from vinecompass.settings import NavigationSettings
+
+__all__ = ["GlobalPlanner", "Look", "Route"]
+
+FloatArray = NDArray[np.float64]
+CLEARLY_CHEAPER = 0.9, 0.3
+"""Share of what the rest of a plan that still serves costs, less some metres, below which another is taken up."""
+
+
+class GlobalPlanner(Protocol):
+    """What plans for the loop. One of your own is any object with this method."""
+
+    def plan(self, costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, explain: bool) -> Plan:
+        """Plan from a pose to a stop ``(3,)``; `explain` says whether there is time to find out why there is no way."""
+
+
+class Look(Enum):
+    """What a look at the plan came to."""
+
+    NOT_YET = auto()
+    """It is too early for another, and there is no plan."""
+    SERVES = auto()
+    TAKEN_UP = auto()
+    """Another plan was made, and is to be followed from now on."""
+    NO_WAY = auto()
+
+
+class Route:
+    """Keeps the plan to the stop on the way to.
+
+    Parameters
+    ----------
+    planner : GlobalPlanner
+    robot : Robot
+    settings : NavigationSettings
+
+    Attributes
+    ----------
+    plan : Plan or None
+        The last one made, found or not.
+    """
+
+    def __init__(self, planner: GlobalPlanner, robot: Robot, settings: NavigationSettings) -> None:
+        self._planner = planner
+        self._robot = robot
+        self._settings = settings
+        self._looked = -np.inf
+        self._planned = -np.inf
+        self._start = np.zeros(3)
+        self.plan: Plan | None = None
+
+    def drop(self) -> None:
+        """Let go of the plan: the next look makes another."""
+        self.plan = None
+        self._looked = -np.inf
+
+    @property
+    def found(self) -> bool:
+        """Whether there is a plan to follow."""
+        return self.plan is not None and self.plan.found
+
+    def look(self, now: Situation, goal: FloatArray, ahead: FloatArray, *, aligning: bool) -> Look:
+        """Plan anew if there is no plan, or it is blocked, left, or old.
+
+        Parameters
+        ----------
+        now : Situation
+        goal : array, (3,)
+        ahead : array, (M, 3)
+            What is left of the plan.
+        aligning : bool
+            Whether the robot is at its end, and only turns: then another is of no use.
+        """
+        s = self._settings
+        too_early = now.t - self._looked < s.replan_period - 1e-9
+        if (too_early or aligning) and self.found:
+            return Look.SERVES
+        if too_early:
+            return Look.NOT_YET
+        self._looked = now.t
+        # With people about it, a plan is soon out of date.
+        age = s.replan_period if now.people_near else s.plan_age
+        serves = self.found and self._still_serves(now, ahead)
+        if serves and now.t - self._planned < age:
+            return Look.SERVES
+        return self._plan_anew(now, goal, np.vstack([now.pose, ahead]) if serves else None)
+
+    def why_not(self, now: Situation, goal: FloatArray) -> str:
+        """Return in full why there is no plan; empty where there is one, or none was made."""
+        if self.plan is None or self.plan.found:
+            return ""
+        return self._made(now, goal, explain=True)[0].reason
+
+    def poses_to_follow(self, goal: FloatArray) -> FloatArray:
+        """Return the plan's poses ``(N, 3)``, two or more, of which the last is the stop."""
+        assert self.plan is not None
+        # From where it stands to where it stands: a turn on the spot is left, or nothing.
+        return self.plan.poses if len(self.plan.poses) > 1 else np.vstack([self._start, goal])
+
+    def _still_serves(self, now: Situation, ahead: FloatArray) -> bool:
+        """Tell whether the robot is on what is left of the plan, and the body can pass there."""
+        if len(ahead) == 0 or np.hypot(*(ahead[0, :2] - now.pose[:2])) > self._settings.off_path:
+            return False
+        return bool(np.all(body_touches(now.floor, self._robot, ahead)[:, 0] < 0))
+
+    def _made(self, now: Situation, goal: FloatArray, *, explain: bool) -> tuple[Plan, FloatArray]:
+        start = free_start(now.floor, self._robot, now.pose)
+        return self._planner.plan(now.floor, self._robot, start, goal, explain=explain), start
+
+    def _plan_anew(self, now: Situation, goal: FloatArray, former: FloatArray | None) -> Look:
+        """Plan; where what is left of a `former` plan serves still, another is taken up only if clearly cheaper."""
+        plan, start = self._made(now, goal, explain=now.command.standing)
+        self._planned = now.t
+        if former is not None and np.allclose(former[-1], goal):
+            spent = BodyCheck(now.floor, self._robot).drive_price(former)
+            if not (plan.found and plan.cost < CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]):
+                return Look.SERVES
+        self.plan = plan
+        self._start = start
+        return Look.TAKEN_UP if plan.found else Look.NO_WAY

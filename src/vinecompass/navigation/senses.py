@@ -1,0 +1,149 @@
+"""From scan, odometry and people to a situation: localized, priced, and remembered."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.contact import Walking
+from vinecompass.costs import Layer, LiveCosts
+from vinecompass.geometry import arc_velocity, compose, inverse, relative, transform_points
+from vinecompass.grids import Beams, Grid, Zone
+from vinecompass.localization import Estimate, ParticleLocalizer
+from vinecompass.motion import Command
+from vinecompass.navigation.seen_before import SeenBefore
+from vinecompass.navigation.situation import Situation
+from vinecompass.odometry import motion_at, straightened_beams
+from vinecompass.robot import Robot
+from vinecompass.runs import Scan, Track
+from vinecompass.settings import Settings
+
+__all__ = ["Senses"]
+
+FloatArray = NDArray[np.float64]
+PEOPLE_PERIOD = 0.3
+"""Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
+VELOCITY_SPAN = 0.1
+"""Seconds of odometry over which the body's velocity is measured."""
+
+
+class Senses:
+    """Takes in what was read in each step.
+
+    Parameters
+    ----------
+    grid : Grid
+    robot : Robot
+    initial_pose : array, (3,), or None
+        None: it is looked for on the whole map.
+    zones : sequence of Zone
+    layers : sequence of Layer
+        Of the costmap, besides the usual ones.
+    settings : Settings
+    seed : int
+
+    Attributes
+    ----------
+    costs : LiveCosts
+    """
+
+    def __init__(
+        self,
+        grid: Grid,
+        robot: Robot,
+        initial_pose: FloatArray | None,
+        *,
+        zones: Sequence[Zone],
+        layers: Sequence[Layer],
+        settings: Settings,
+        seed: int,
+    ) -> None:
+        self._grid = grid
+        self._robot = robot
+        self._lidar = robot.scanner
+        self._settings = settings
+        self._seed = seed
+        self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=settings.localization, seed=seed)
+        self._before = SeenBefore(self._lidar)
+        self._belief_began: float | None = None
+        self._people_near = False
+        self._met = -np.inf
+        self.costs = LiveCosts(grid, robot, zones=zones, extra_layers=layers, settings=settings.costs)
+
+    @property
+    def particles(self) -> FloatArray:
+        """The particles ``(N, 3)`` in the site frame."""
+        return self._localizer.particles
+
+    def find_myself(self) -> None:
+        """Start localization over, from anywhere on the map."""
+        self._localizer = ParticleLocalizer(
+            self._grid, self._robot, None, settings=self._settings.localization, seed=self._seed
+        )
+
+    def take(
+        self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking], command: Command, period: float
+    ) -> Situation:
+        """Localize, price the floor and remember what is out of sight; see `Navigator.step`."""
+        motion = motion_at(odometry, scan.t, self._lidar)
+        estimate = self._localizer.update(scan, motion)
+        self._forget_what_was_put_wrong(estimate)
+        since_scan = relative(odometry.poses[-1], motion.pose)
+        pose = compose(estimate.pose, since_scan)
+        beams = straightened_beams(
+            scan.ranges, self._lidar, motion.sweep, clear_reach=self._settings.costs.obstacle_reach
+        )
+        if estimate.state in ("tracking", "settling"):
+            self._price(t, estimate.pose, beams, people, pose)
+        points = transform_points(inverse(since_scan), beams.hits)
+        hidden = self._before.add(t, odometry.poses[-1], points)
+        return Situation(
+            t=t,
+            period=period,
+            pose=pose,
+            estimate=estimate,
+            floor=self.costs.costmap,
+            people=people,
+            people_near=self._people_near,
+            points=np.vstack([points, hidden]),
+            # In doubt about where it is, it does not know what the map says of the floor behind, either.
+            room_behind=self._before.room_behind if estimate.settled else 0.0,
+            command=command,
+            measured=_velocity(odometry),
+        )
+
+    def _forget_what_was_put_wrong(self, estimate: Estimate) -> None:
+        """Where a belief is given up for another, what was seen before was put where the robot was not."""
+        if self._belief_began not in (None, estimate.drift.began):
+            self._before.carried()
+            self.costs.forget()
+        self._belief_began = estimate.drift.began
+
+    def _price(
+        self, t: float, seen_from: FloatArray, beams: Beams, people: Sequence[Walking], pose: FloatArray
+    ) -> None:
+        """Price the floor by what a scan sees, and now and then by where people are."""
+        self.costs.see(t, seen_from, beams, people=people)
+        if self._met <= t < self._met + PEOPLE_PERIOD - 1e-9:
+            return
+        # Who crosses will be gone before a plan gets there: the local planner minds them.
+        near = [
+            each
+            for each in people
+            if not each.walks_across(float(pose[2]))
+            and np.hypot(each.x - pose[0], each.y - pose[1]) < self._settings.costs.obstacle_reach
+        ]
+        self.costs.meet(near)
+        self._people_near = len(near) > 0
+        self._met = t
+
+
+def _velocity(odometry: Track) -> FloatArray:
+    """Return the body's mean velocity ``(3,)`` over the last moment of a track."""
+    span = min(VELOCITY_SPAN, float(odometry.t[-1] - odometry.t[0]))
+    if span <= 0.0:
+        return np.zeros(3)
+    before, now = odometry.at([odometry.t[-1] - span, odometry.t[-1]])
+    return arc_velocity(relative(now, before)) / span
