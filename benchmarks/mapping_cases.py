@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from scipy.signal import fftconvolve
 
 from benchmarks.measuring import measured
-from vinecompass import Mapper, Motion, Run, Scan, build_map, demo_file, read_robot, read_site, record_drive
+from vinecompass import Mapper, Run, Scan, SweepMotion, build_map, demo_file, read_robot, read_site, record_drive
 from vinecompass.geometry import transform_points
 from vinecompass.grids import in_frame, likelihood_field
 from vinecompass.mapping import Mapping
@@ -118,7 +118,7 @@ def corridor_memory() -> str:
         pose = np.array([x, 1.5, 0.0])
         ranges = cast_beams(near, np.broadcast_to(pose, (lidar.beams, 3)), lidar)
         ranges = (ranges + rng.normal(scale=0.01, size=lidar.beams)).astype(np.float32)
-        mapper.update(Scan(0.1 * k, ranges), Motion(0.1 * k, pose, still))
+        mapper.update(Scan(0.1 * k, ranges), SweepMotion(0.1 * k, pose, still))
     mapper.snapshot()
     held, most = tracemalloc.get_traced_memory()
     tracemalloc.stop()

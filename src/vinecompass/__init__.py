@@ -43,7 +43,7 @@ _HOMES = {
         "write_map",
     ),
     "vinecompass.judging": ("align_maps", "compare_maps", "judge_map", "measure_map"),
-    "vinecompass.odometry": ("LaserOdometry", "Motion", "dead_reckon"),
+    "vinecompass.odometry": ("LaserOdometry", "SweepMotion", "dead_reckon"),
     "vinecompass.fusion": ("OdometryFusion", "estimate_mount", "fuse"),
     "vinecompass.health": ("check",),
     "vinecompass.costs": ("CostMap", "LiveCosts", "find_narrow_places", "price_floor"),

@@ -7,7 +7,7 @@ from tests.support import altered_robot, assert_input_error, robot, room, short_
 from vinecompass import Grid, ParticleLocalizer, Track, compare_tracks, localize
 from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import arc_velocity, compose, relative, wrap_angle
-from vinecompass.odometry import BodyVelocity, Motion, laser_track, motion_at, odometry_track
+from vinecompass.odometry import BodyVelocity, SweepMotion, laser_track, motion_at, odometry_track
 from vinecompass.runs import Scan
 from vinecompass.settings import LocalizationSettings
 
@@ -149,7 +149,7 @@ class TheLoop(unittest.TestCase):
         true = cast_beams(box, np.tile([2.0, 1.4, 0.5], (433, 1)), lidar)
         for i in range(60):
             ranges = (true + rng.normal(0.0, 0.01, 433)).astype(np.float32)
-            estimate = localizer.update(Scan(0.1 * i, ranges), Motion(0.1 * i, np.zeros(3), STILL))
+            estimate = localizer.update(Scan(0.1 * i, ranges), SweepMotion(0.1 * i, np.zeros(3), STILL))
             self.assertNotEqual(estimate.state, "tracking")
         self.assertEqual(len(estimate.clusters), 2)
         self.assertIn("places", estimate.reason)
@@ -162,7 +162,7 @@ class BadInput(unittest.TestCase):
         spreads = []
         for i in range(50):
             pose = np.array([0.05 * i, 0.0, 0.0])
-            estimate = localizer.update(Scan(0.1 * i, BLIND), Motion(0.1 * i, pose, STILL))
+            estimate = localizer.update(Scan(0.1 * i, BLIND), SweepMotion(0.1 * i, pose, STILL))
             spreads.append(estimate.covariance[0, 0])
             self.assertTrue(np.isnan(estimate.agreement) and not estimate.settled)
         self.assertGreater(spreads[-1], spreads[0])
@@ -198,7 +198,7 @@ class BadInput(unittest.TestCase):
         localizer = ParticleLocalizer(GRID, run.robot, run.start, seed=7)
         fed(localizer, last=40)
         scan = list(run.scans)[40]
-        estimate = localizer.update(scan, Motion(scan.t, np.array([np.nan, 0.0, 0.0]), STILL))
+        estimate = localizer.update(scan, SweepMotion(scan.t, np.array([np.nan, 0.0, 0.0]), STILL))
         self.assertIn("not a number", estimate.reason)
         self.assertTrue(np.all(np.isfinite(estimate.pose)))
         self.assertIn("not a number", localizer.update(list(run.scans)[41], BodyVelocity(np.inf, 0.0, 0.0)).reason)
@@ -226,7 +226,10 @@ class BadInput(unittest.TestCase):
         few = altered_robot(robot(), lidar={"beams": 100})
         localizer = ParticleLocalizer(GRID, few, short_run().start, seed=1)
         assert_input_error(
-            self, lambda: localizer.update(Scan(0.0, BLIND), Motion(0.0, np.zeros(3), STILL)), "433 beams", "100 beams"
+            self,
+            lambda: localizer.update(Scan(0.0, BLIND), SweepMotion(0.0, np.zeros(3), STILL)),
+            "433 beams",
+            "100 beams",
         )
         assert_input_error(self, localizer.snapshot, "no scan yet")
 

@@ -1,10 +1,11 @@
 """Floor 4: the body against cells, points, segments and moving discs, at a pose and swept over a motion."""
 
-from vinecompass.contact.shapes import BodyShape, Cells, cells_shape_of, shape_of
+from vinecompass.contact.shapes import OPEN_FLOOR, BodyShape, Cells, cells_shape_of, shape_of
 from vinecompass.contact.sweep import runs_into, samples_of_sweep
 from vinecompass.contact.walking import PERSON_RADIUS, Walking
 
 __all__ = [
+    "OPEN_FLOOR",
     "PERSON_RADIUS",
     "BodyShape",
     "Cells",

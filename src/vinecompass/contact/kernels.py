@@ -9,7 +9,7 @@ from vinecompass.geometry.kernels import arc_step
 
 ALONG_SEGMENT = 0.1
 """Metres between the points of a segment at which its depth in a body is looked for."""
-MOST_POINTS = 200
+MOST_ON_SEGMENT = 200
 """Points of a segment that are looked at, at most."""
 
 
@@ -154,7 +154,7 @@ def gap_to_segment(outline, x, y, cosine, sine, ax, ay, bx, by):  # type: ignore
     nearest, depth = np.inf, 0.0
     on_x, on_y, to_x, to_y = 0.0, 0.0, px, py
     # Points along it: the nearest outside, or the deepest inside.
-    count = min(int(length / ALONG_SEGMENT) + 1, MOST_POINTS) if length > 0.0 else 0
+    count = min(int(length / ALONG_SEGMENT) + 1, MOST_ON_SEGMENT) if length > 0.0 else 0
     for i in range(count + 1):
         share = i / count if count > 0 else 0.0
         sx, sy = px + share * fx, py + share * fy

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.robot import Body
 
-__all__ = ["BodyShape", "Cells", "cells_shape_of", "shape_of"]
+__all__ = ["OPEN_FLOOR", "BodyShape", "Cells", "cells_shape_of", "shape_of"]
 
 FloatArray = NDArray[np.float64]
 
@@ -55,6 +55,10 @@ class Cells(NamedTuple):
     clearance: NDArray[np.float32]
     cell_size: float
     closed_beyond: bool
+
+
+OPEN_FLOOR = Cells(np.zeros((2, 2), bool), np.full((2, 2), np.inf, np.float32), 1e6, False)
+"""Floor without end of which nothing is known to be forbidden."""
 
 
 def shape_of(body: Body) -> BodyShape:

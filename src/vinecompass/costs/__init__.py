@@ -1,7 +1,7 @@
-"""Floor 2: what the floor costs, and where the body fits."""
+"""PricedFloor 2: what the floor costs, and where the body fits."""
 
 from vinecompass.costs.body_check import BodyCheck, body_clearance, body_touches, standing_robot, touches_on_the_way
-from vinecompass.costs.costmap import Charge, CostMap, Floor, price_floor, price_stack
+from vinecompass.costs.costmap import Charge, CostMap, PricedFloor, price_floor, price_stack
 from vinecompass.costs.costmap_files import write_costmap
 from vinecompass.costs.fall import FALLS, ClearanceLayer, price_at_gap
 from vinecompass.costs.free_width import free_width
@@ -17,7 +17,6 @@ __all__ = [
     "Charge",
     "ClearanceLayer",
     "CostMap",
-    "Floor",
     "Layer",
     "LiveCosts",
     "LiveObstacles",
@@ -25,6 +24,7 @@ __all__ = [
     "NarrowPlace",
     "PeopleLayer",
     "PointsLayer",
+    "PricedFloor",
     "ZoneLayer",
     "body_clearance",
     "body_touches",

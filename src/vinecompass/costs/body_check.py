@@ -20,7 +20,7 @@ __all__ = ["BodyCheck", "body_clearance", "body_touches", "standing_robot", "tou
 
 INSETS = (0.5, 1.0, 1.5)
 """Cells by which the body is taken narrower where it seems to touch something already."""
-FARTHEST = 1.5
+CLEARANCE_REACH = 1.5
 """Metres beyond which clearance is not measured: nothing is decided by it there."""
 
 
@@ -114,13 +114,15 @@ def body_clearance(costmap: CostMap, robot: Robot, poses: ArrayLike) -> NDArray[
     0 where it touches; farther than 1.5 m counts as 1.5 m.
     """
     stack = np.asarray(poses, dtype=float).reshape(-1, 3)
-    result = np.full(len(stack), FARTHEST)
-    squares = _forbidden_squares(costmap, stack[:, :2], robot.body.outer_radius + FARTHEST)
+    result = np.full(len(stack), CLEARANCE_REACH)
+    squares = _forbidden_squares(costmap, stack[:, :2], robot.body.outer_radius + CLEARANCE_REACH)
     if len(squares) == 0:
         return result
     tree = shapely.STRtree(squares)
     bodies = shapely.polygons(np.stack([transform_points(pose, robot.body.polygon) for pose in stack]))
-    (which, _), distances = tree.query_nearest(bodies, max_distance=FARTHEST, return_distance=True, all_matches=False)
+    (which, _), distances = tree.query_nearest(
+        bodies, max_distance=CLEARANCE_REACH, return_distance=True, all_matches=False
+    )
     result[which] = distances
     return result
 

@@ -19,7 +19,7 @@ from vinecompass.grids import Grid, Zone, clearance
 from vinecompass.robot import Robot
 from vinecompass.settings import CostSettings
 
-__all__ = ["Charge", "CostMap", "Floor", "people_layer", "price_floor", "price_stack"]
+__all__ = ["Charge", "CostMap", "PricedFloor", "people_layer", "price_floor", "price_stack"]
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Charge:
         return f"{'closed' if np.isinf(self.factor) else f'x {self.factor:.2f}'}: {self.why}"
 
 
-class Floor(NamedTuple):
+class PricedFloor(NamedTuple):
     """Priced floor as kernels take it.
 
     Parameters
@@ -86,9 +86,9 @@ class CostMap:
     closed_beyond: bool = True
 
     @property
-    def floor(self) -> Floor:
+    def floor(self) -> PricedFloor:
         """What kernels take of it; its arrays are these."""
-        return Floor(self.prices, NO_WAYS if self.one_way is None else self.one_way, self.cells)
+        return PricedFloor(self.prices, NO_WAYS if self.one_way is None else self.one_way, self.cells)
 
     @property
     def cells(self) -> Cells:

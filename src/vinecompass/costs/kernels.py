@@ -63,7 +63,7 @@ def line_price(prices, one_way, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def drive_price(floor, poses):  # type: ignore[no-untyped-def]
-    """Integral of a `Floor`'s price along the lines between poses (N, 3) in cells; inf where one is closed."""
+    """Integral of a `PricedFloor`'s price along the lines between poses (N, 3) in cells; inf where one is closed."""
     total = 0.0
     for i in range(1, poses.shape[0]):
         total += line_price(floor.prices, floor.one_way, poses[i - 1, 0], poses[i - 1, 1], poses[i, 0], poses[i, 1])

@@ -16,7 +16,7 @@ __all__ = ["NarrowPlace", "find_narrow_places"]
 
 OPPOSITE = 1.7
 """Two nearest closed cells this many clearances apart stand on opposite sides (2 is straight across)."""
-JOINED = 0.3
+ONE_PLACE_WITHIN = 0.3
 """Metres: pieces of a middle line this near are one place."""
 LEAST_WIDTH = 0.6
 """Share of the width needed below which a gap is no way for anyone, but a crack."""
@@ -98,7 +98,7 @@ def find_narrow_places(costmap: CostMap, robot: Robot, *, gap: float = 0.2) -> l
     widest = robot.body.inner_radius + gap + side / 2.0
     middle = _middle_line(costmap, widest)
     middle &= costmap.clearance >= LEAST_WIDTH * needed / 2.0
-    labels, _ = ndimage.label(ndimage.binary_dilation(middle, iterations=max(int(JOINED / side / 2.0), 1)))
+    labels, _ = ndimage.label(ndimage.binary_dilation(middle, iterations=max(int(ONE_PLACE_WITHIN / side / 2.0), 1)))
     places = []
     for label, window in enumerate(ndimage.find_objects(labels), start=1):
         cells = np.argwhere(middle[window] & (labels[window] == label)) + [part.start for part in window]

@@ -17,7 +17,7 @@ from vinecompass.robot import Robot
 
 __all__ = ["PeopleLayer"]
 
-FARTHEST = 3.0
+SPREADS_CHARGED = 3.0
 """Spreads beyond which nothing is charged any more (less than a hundredth of the price at the person)."""
 
 
@@ -65,8 +65,8 @@ class PeopleLayer:
         for person in self.people:
             drawn_out = self._drawn_out(person)
             # From behind the person to the egg's far end.
-            middle = 0.5 * FARTHEST * self.lookahead * np.array([person.velocity_x, person.velocity_y])
-            reach = FARTHEST * (self.spread * self._widening(person) + 0.5 * drawn_out)
+            middle = 0.5 * SPREADS_CHARGED * self.lookahead * np.array([person.velocity_x, person.velocity_y])
+            reach = SPREADS_CHARGED * (self.spread * self._widening(person) + 0.5 * drawn_out)
             low, high = grid.window_about([person.x + middle[0], person.y + middle[1]], reach)
             if np.any(low >= high):
                 continue
@@ -105,5 +105,7 @@ class PeopleLayer:
         drawn_out, wide = self._drawn_out(person), self.spread * self._widening(person)
         egg = np.empty((len(y), len(x)), np.float32)
         left, right = (wide, self.spread) if self.wide_side == "left" else (self.spread, wide)
-        draw_egg(x, y, heading, (self.spread + drawn_out, self.spread, left, right), self.price - 1.0, FARTHEST, egg)
+        draw_egg(
+            x, y, heading, (self.spread + drawn_out, self.spread, left, right), self.price - 1.0, SPREADS_CHARGED, egg
+        )
         return egg

@@ -27,7 +27,7 @@ from vinecompass.runs import Run
 
 __all__ = ["draw_health"]
 
-COLOURS = {"fatal": BURGUNDY, "serious": RUST, "slight": STRAW}
+SEVERITY_COLOURS = {"fatal": BURGUNDY, "serious": RUST, "slight": STRAW}
 HATCHES = {"fatal": "xx", "serious": "//", "slight": ""}
 MOST_TOLD = 9
 """Findings that the page has room to tell; all are in the command's output."""
@@ -102,7 +102,7 @@ def _tell(figure: Figure, health: Health) -> None:
             bbox={
                 "boxstyle": "circle,pad=0.25",
                 "facecolor": PAPER,
-                "edgecolor": COLOURS[finding.severity],
+                "edgecolor": SEVERITY_COLOURS[finding.severity],
                 "linewidth": 2.0,
             },
         )
@@ -157,7 +157,7 @@ def _draw_timeline(axes: Axes, health: Health, run: Run) -> None:
 
 
 def _draw_span(axes: Axes, row: int, number: int, finding: Finding) -> None:
-    colour = COLOURS[finding.severity]
+    colour = SEVERITY_COLOURS[finding.severity]
     axes.barh(
         row,
         max(finding.end - finding.begin, 0.05),

@@ -9,11 +9,11 @@ from matplotlib.patches import Patch, Polygon
 
 from vinecompass.figures.canvas import BURGUNDY, OLIVE, RUST, SLATE, TEAL, draw_grid, new_sheet, write_side
 from vinecompass.grids import Grid
-from vinecompass.judging import Comparison, MapQuality
+from vinecompass.judging import MapComparison, MapQuality
 
 __all__ = ["draw_comparison", "draw_quality"]
 
-COLOURS = {"new": RUST, "vanished": SLATE, "moved": OLIVE}
+KIND_COLOURS = {"new": RUST, "vanished": SLATE, "moved": OLIVE}
 NUMBERED = 12
 """Spots that are numbered and listed."""
 
@@ -47,7 +47,7 @@ def draw_quality(grid: Grid, quality: MapQuality) -> Figure:
     return figure
 
 
-def draw_comparison(grid: Grid, found: Comparison) -> Figure:
+def draw_comparison(grid: Grid, found: MapComparison) -> Figure:
     """Draw a map, the other's walls laid over it, and what is new, gone or moved."""
     figure, axes = new_sheet(
         f"{100.0 * found.matched:.1f} % of the walls match; {len(found.things)} things are new, gone or moved"
@@ -55,7 +55,7 @@ def draw_comparison(grid: Grid, found: Comparison) -> Figure:
     legend: list = list(draw_grid(axes, grid))
     axes.plot(*found.other.occupied_points().T, ",", color=SLATE, zorder=4, alpha=0.7)
     legend.append(Line2D([], [], color=SLATE, marker=".", linestyle="", label="walls of the other map"))
-    for kind, colour in COLOURS.items():
+    for kind, colour in KIND_COLOURS.items():
         things = [thing for thing in found.things if thing.kind == kind]
         for thing in things:
             axes.add_patch(Polygon(thing.polygon, closed=True, facecolor=colour, edgecolor=colour, alpha=0.5, zorder=6))

@@ -33,7 +33,7 @@ from vinecompass.robot import Robot
 
 __all__ = ["draw_local_plan"]
 
-REACH = 3.5
+DRAWN_ABOUT = 3.5
 """Metres about the robot that are drawn."""
 
 
@@ -65,8 +65,8 @@ def draw_local_plan(grid: Grid, robot: Robot, scene: Scene) -> Figure:
         axes.plot(*np.vstack([outline, outline[:1]]).T, color=SAFFRON, linewidth=1.0, zorder=7)
     legend += _draw_people(axes, scene)
     legend.append(draw_robot(axes, robot, scene.pose))
-    axes.set_xlim(x - 1.25 * REACH, x + 1.25 * REACH)
-    axes.set_ylim(y - REACH, y + REACH)
+    axes.set_xlim(x - 1.25 * DRAWN_ABOUT, x + 1.25 * DRAWN_ABOUT)
+    axes.set_ylim(y - DRAWN_ABOUT, y + DRAWN_ABOUT)
     write_side(figure, legend, numbers)
     return figure
 

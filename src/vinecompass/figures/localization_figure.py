@@ -38,7 +38,7 @@ __all__ = ["draw_localization"]
 FloatArray = NDArray[np.float64]
 TICK = 0.12
 """Length of a particle's tick, m."""
-MOST_PARTICLES = 1500
+MOST_DRAWN = 1500
 VERDICT_COLOURS = (SLATE, RUST, RUST, GREY)
 CLOSE = (1.6, 6.0)
 """Metres about the robot that a close view shows, at least and at most."""
@@ -157,7 +157,7 @@ def _draw_close(axes: Axes, grid: Grid, run: Run, snapshot: Snapshot, first: Flo
 
 
 def _draw_particles(axes: Axes, particles: FloatArray, weights: FloatArray, *, faint: bool) -> None:
-    every = -(-len(particles) // MOST_PARTICLES)
+    every = -(-len(particles) // MOST_DRAWN)
     some, share = particles[::every], weights[::every] / weights.max()
     ends = some[:, :2] + TICK * np.stack([np.cos(some[:, 2]), np.sin(some[:, 2])], axis=-1)
     ticks = list(np.stack([some[:, :2], ends], axis=1))

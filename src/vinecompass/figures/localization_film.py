@@ -26,7 +26,7 @@ from vinecompass.localization import Estimate, ParticleLocalizer
 
 __all__ = ["LocalizationFilm"]
 
-MOST_PARTICLES = 600
+MOST_FILMED = 600
 CAPTION = 26
 """Pixels below the map, where the state and its reason stand."""
 
@@ -90,7 +90,7 @@ class LocalizationFilm:
         for verdicts, colour in ((snapshot.scan.verdicts == 0, SCAN), (snapshot.scan.verdicts != 0, MISS)):
             for x, y in self._pixels(snapshot.scan.ends[verdicts]):
                 pen.rectangle((x - 1, y - 1, x + 1, y + 1), fill=colour)
-        some = snapshot.particles[:: -(-len(snapshot.particles) // MOST_PARTICLES)]
+        some = snapshot.particles[:: -(-len(snapshot.particles) // MOST_FILMED)]
         length = 0.3 / self._scale
         for (x, y), heading in zip(self._pixels(some[:, :2]), some[:, 2], strict=True):
             pen.line((x, y, x + length * np.cos(heading), y - length * np.sin(heading)), fill=PARTICLE, width=1)

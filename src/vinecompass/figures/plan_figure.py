@@ -31,7 +31,7 @@ from vinecompass.figures.canvas import (
 )
 from vinecompass.figures.cost_figure import draw_prices
 from vinecompass.geometry import transform_points
-from vinecompass.planning import Comparison, Plan
+from vinecompass.planning import Plan, PlannerComparison
 from vinecompass.robot import Robot
 
 __all__ = ["draw_plan", "draw_plan_comparison"]
@@ -144,7 +144,7 @@ def _draw_why_not(axes: Axes, plan: Plan) -> list[Line2D]:
     return legend
 
 
-def draw_plan_comparison(found: Comparison) -> Figure:
+def draw_plan_comparison(found: PlannerComparison) -> Figure:
     """Draw the path of each planner, its tree behind it, and a table of how they did."""
     best = found.cheapest
     if best is None:

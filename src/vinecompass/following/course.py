@@ -13,7 +13,7 @@ from vinecompass.geometry import distance_along
 __all__ = ["Course"]
 
 FloatArray = NDArray[np.float64]
-WINDOW = 1.0
+LOOKED_FOR_WITHIN = 1.0
 """Metres ahead on the course within which the robot is looked for, so that it never skips a stretch."""
 SAME_PLACE = 1e-4
 """Metres within which two poses stand on one spot."""
@@ -103,7 +103,7 @@ class Course:
 
     def advance(self, pose: FloatArray) -> None:
         """Move to the nearest pose of the leg, never back, and never past a stretch not yet driven."""
-        ahead = int(np.searchsorted(self.along, self.along[self.nearest] + WINDOW, side="right"))
+        ahead = int(np.searchsorted(self.along, self.along[self.nearest] + LOOKED_FOR_WITHIN, side="right"))
         window = self.poses[self.nearest : min(max(ahead, self.nearest + 2), self.end + 1), :2]
         self.nearest += int(np.argmin(np.hypot(window[:, 0] - pose[0], window[:, 1] - pose[1])))
 

@@ -14,15 +14,15 @@ from vinecompass.settings import FollowingSettings
 __all__ = ["RESERVE", "SpeedProfile"]
 
 FloatArray = NDArray[np.float64]
-REACH = 3.0
+LOOKED_AHEAD = 3.0
 """Metres ahead that are looked at: more than any braking distance indoors."""
 RESERVE = 0.97
 """Share of the drive's own top speed that is used: wheels that creep a little must not take the body beyond it."""
-SOON = 1.2
+TIGHT_AHEAD = 1.2
 """Metres ahead that count for tightness: about the body's own length."""
 BASE = 0.8
 """Metres of path over which its curvature is measured."""
-CREEP = 0.05
+SLOWEST_ON_THE_WAY = 0.05
 """m/s. It is never slower than this where it may drive at all, or it would never arrive."""
 
 
@@ -66,7 +66,7 @@ class SpeedProfile:
         capped_by: str = "",
     ) -> None:
         s, drive = settings, robot.drive
-        last = course.ahead(REACH)
+        last = course.ahead(LOOKED_AHEAD)
         poses = course.poses[course.nearest : last + 1]
         way = course.along[course.nearest : last + 1] - course.along[course.nearest]
         cruise = min(s.cruise_speed, RESERVE * (drive.top_speed if course.direction > 0 else drive.reverse_speed))
@@ -79,7 +79,7 @@ class SpeedProfile:
 
         allowed = {"for cruising": cruise}
         if len(poses) > 2:
-            allowed["for a curve"] = kept(np.maximum(_curve_caps(poses, way, robot, s), CREEP))
+            allowed["for a curve"] = kept(np.maximum(_curve_caps(poses, way, robot, s), SLOWEST_ON_THE_WAY))
         if floor is not None:
             last_row, last_column = floor.grid.shape[0] - 1, floor.grid.shape[1] - 1
             rows, columns = floor.grid.cells_at(poses[:, :2]).T
@@ -87,14 +87,14 @@ class SpeedProfile:
             gaps = floor.clearance[rows, columns].astype(float) - robot.body.inner_radius
             room = (gaps / s.tight_gap).clip(0.0, 1.0)
             tight = min(s.tight_speed, cruise)
-            self.tightness = 1.0 - float(room[way <= SOON].min())
+            self.tightness = 1.0 - float(room[way <= TIGHT_AHEAD].min())
             allowed["for a tight place"] = kept(tight + (cruise - tight) * room)
             if floor.top_speeds is not None:
                 allowed["for a slow zone"] = kept(floor.top_speeds[rows, columns].astype(float))
         allowed[capped_by] = cap
         self.on_floor = min(speed for name, speed in allowed.items() if name != "for a curve")
-        if last == len(course.poses) - 1 or course.left <= REACH:
-            allowed["for the end of the leg"] = max(float(np.sqrt(drive.braking * course.left)), CREEP)
+        if last == len(course.poses) - 1 or course.left <= LOOKED_AHEAD:
+            allowed["for the end of the leg"] = max(float(np.sqrt(drive.braking * course.left)), SLOWEST_ON_THE_WAY)
         name = min(allowed, key=lambda each: allowed[each])
         self.allowed = allowed[name]
         self.reason = "" if name == "for cruising" else f"{self.allowed:.2f} m/s {name}"

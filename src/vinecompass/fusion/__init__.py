@@ -1,12 +1,12 @@
 """Floor 3: motion from all sensors together, and the mounts and scales that fit it best."""
 
-from vinecompass.fusion.calibration import Calibration, Estimate, amended_robot, amendments, estimate_mount
+from vinecompass.fusion.calibration import Calibration, EstimatedValue, amended_robot, amendments, estimate_mount
 from vinecompass.fusion.fuse import Fused, cleaned, fuse, usual_odometry
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 
 __all__ = [
     "Calibration",
-    "Estimate",
+    "EstimatedValue",
     "Fused",
     "OdometryFusion",
     "SourceReport",

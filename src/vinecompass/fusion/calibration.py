@@ -17,7 +17,7 @@ from vinecompass.odometry import laser_track, wheel_ways
 from vinecompass.robot import Robot
 from vinecompass.runs import Run, Track
 
-__all__ = ["Calibration", "Estimate", "amended_robot", "amendments", "estimate_mount"]
+__all__ = ["Calibration", "EstimatedValue", "amended_robot", "amendments", "estimate_mount"]
 
 FloatArray = NDArray[np.float64]
 SEGMENT = 1.0
@@ -29,7 +29,7 @@ LEAST_SEGMENTS, LEAST_TURN = 10, np.radians(90.0)
 
 
 @dataclass(frozen=True)
-class Estimate:
+class EstimatedValue:
     """A value, its standard error, what the robot file says, and the standard error at which it is worth amending."""
 
     value: float
@@ -49,7 +49,7 @@ class Calibration:
 
     Parameters
     ----------
-    values : dict of str to Estimate
+    values : dict of str to EstimatedValue
         ``mount_x`` and ``mount_y``, m, and ``mount_heading``, radians, of the lidar; ``wheel_radius`` and
         ``track_width``, m; ``stamp_offset`` of the scans, s; and with an IMU ``turn_rate_bias``, rad/s, and
         ``turn_rate_scale``.
@@ -60,7 +60,7 @@ class Calibration:
         listed in reverse. The values are those of the scans read the right way round.
     """
 
-    values: dict[str, Estimate]
+    values: dict[str, EstimatedValue]
     segments: int
     mirrored: bool
 
@@ -68,7 +68,7 @@ class Calibration:
 def estimate_mount(
     run: Run, *, track: Track | None = None, progress: Callable[[float, str], None] | None = None
 ) -> Calibration:
-    """Estimate the lidar's mount, the wheels, the gyro and the scans' clock from a run that drives curves.
+    """EstimatedValue the lidar's mount, the wheels, the gyro and the scans' clock from a run that drives curves.
 
     The motion of the scanner, by laser odometry, is compared second by second with the motion that the wheels (or an
     odometry stream) give it through the mount. Seconds of slip stand out and count little.
@@ -146,17 +146,17 @@ def estimate_mount(
     values[2] = wrap_angle(values[2])
     x, y, heading = lidar.mount_pose
     result = {
-        "mount_x": Estimate(values[0], errors[0], x, 0.03),
-        "mount_y": Estimate(values[1], errors[1], y, 0.03),
-        "mount_heading": Estimate(values[2], errors[2], heading, np.radians(1.0)),
-        "stamp_offset": Estimate(lidar.stamp_offset + values[5], errors[5], lidar.stamp_offset, 0.02),
+        "mount_x": EstimatedValue(values[0], errors[0], x, 0.03),
+        "mount_y": EstimatedValue(values[1], errors[1], y, 0.03),
+        "mount_heading": EstimatedValue(values[2], errors[2], heading, np.radians(1.0)),
+        "stamp_offset": EstimatedValue(lidar.stamp_offset + values[5], errors[5], lidar.stamp_offset, 0.02),
     }
     if has_wheels:
         radius = drive.wheel_radius
-        result["wheel_radius"] = Estimate(radius * values[3], radius * errors[3], radius, 0.01 * radius)
+        result["wheel_radius"] = EstimatedValue(radius * values[3], radius * errors[3], radius, 0.01 * radius)
         if drive.track_width is not None:
             width = drive.track_width
-            result["track_width"] = Estimate(width * values[4], width * errors[4], width, 0.02 * width)
+            result["track_width"] = EstimatedValue(width * values[4], width * errors[4], width, 0.02 * width)
     if run.imu is not None:
         result |= _gyro(run, begins + values[5], ends + values[5], seen[:, 2])
     return Calibration(result, len(seen), mirrored)
@@ -221,7 +221,7 @@ def _mount_heading(seen: FloatArray, rolled: FloatArray) -> float:
     return float(np.angle(np.sum(np.exp(1j * along))))
 
 
-def _gyro(run: Run, begins: FloatArray, ends: FloatArray, turned: FloatArray) -> dict[str, Estimate]:
+def _gyro(run: Run, begins: FloatArray, ends: FloatArray, turned: FloatArray) -> dict[str, EstimatedValue]:
     """Fit what the gyro reads to what the scans turned: scale and bias, by robust linear least squares."""
     imu = run.imu
     assert imu is not None
@@ -240,6 +240,6 @@ def _gyro(run: Run, begins: FloatArray, ends: FloatArray, turned: FloatArray) ->
     bias_error, scale_error = spread * _curvature_errors(fit.jac)
     filed = run.robot.imu
     return {
-        "turn_rate_bias": Estimate(fit.x[0], bias_error, filed.turn_rate_bias, 0.002),
-        "turn_rate_scale": Estimate(fit.x[1], scale_error, filed.turn_rate_scale, 0.01),
+        "turn_rate_bias": EstimatedValue(fit.x[0], bias_error, filed.turn_rate_bias, 0.002),
+        "turn_rate_scale": EstimatedValue(fit.x[1], scale_error, filed.turn_rate_scale, 0.01),
     }

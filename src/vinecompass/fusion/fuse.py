@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
+from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
 from vinecompass.runs import Run, Track
 from vinecompass.runs.order import rows_in_order, spans_of
@@ -19,7 +19,6 @@ from vinecompass.settings import FusionSettings
 
 __all__ = ["Fused", "cleaned", "fuse", "usual_odometry"]
 
-SOURCES = ("imu", "wheels", "odometry", "scans", "position")
 MOST_GATED, LARGEST_INNOVATION = 0.6, 5.0
 """Share of a source's readings left out, and mean square of its innovations, beyond which something is wrong."""
 LONGEST_RATIO = 20.0

@@ -42,7 +42,7 @@ STATUSES: tuple[Taken, ...] = ("taken", "late", "gated", "refused")
 SOURCES = ("imu", "wheels", "odometry", "scans", "position")
 LOG_ROWS = 600
 """Readings kept to put late ones back among: some three seconds of a full set of sensors."""
-FASTEST, HARDEST = 50.0, 500.0
+NO_FASTER, HARDEST = 50.0, 500.0
 """m/s (and rad/s), m/s2: readings beyond these are no motion of a wheeled robot."""
 
 
@@ -254,7 +254,7 @@ class _WaySteps:
     ) -> FloatArray | None:
         assert self._last is not None
         duration = now[0] - self._last[0]
-        absurd = max(map(abs, way)) > FASTEST * duration
+        absurd = max(map(abs, way)) > NO_FASTER * duration
         self._last = None if absurd else now  # After a leap, the next reading begins anew.
         if absurd:
             return None
@@ -270,7 +270,7 @@ def _way_event(
 
 def _imu_event(t: float, turn_rate: float, acceleration_x: float, acceleration_y: float) -> FloatArray | None:
     """Return the event of an IMU reading; None if it is not finite or absurd."""
-    if not (isfinite(t) and abs(turn_rate) <= FASTEST):
+    if not (isfinite(t) and abs(turn_rate) <= NO_FASTER):
         return None
     pushed = abs(acceleration_x) <= HARDEST and abs(acceleration_y) <= HARDEST
     ahead, left = (acceleration_x, acceleration_y) if pushed else (0.0, 0.0)

@@ -20,9 +20,9 @@ from vinecompass.grids.zones import Zone, cells_inside
 
 __all__ = ["apply_edits"]
 
-JOINED = 0.2
+ONE_SPECK_WITHIN = 0.2
 """Metres between occupied cells that belong to one thing."""
-SURE = 5.0
+PAINTED = 5.0
 """Log-odds of what a person painted."""
 
 
@@ -101,15 +101,15 @@ def _shape_cells(grid: Grid, edit: Paint) -> NDArray[np.bool_]:
 
 
 def _painted(grid: Grid, cells: NDArray[np.bool_], reading: str) -> Grid:
-    value = {"occupied": SURE, "free": -SURE, "unknown": 0.0}[reading]
+    value = {"occupied": PAINTED, "free": -PAINTED, "unknown": 0.0}[reading]
     log_odds = np.where(cells, np.float32(value), grid.log_odds)
     return Grid(log_odds, grid.cell_size, grid.corner, grid.turn)
 
 
 def _specks(grid: Grid, area_m2: float) -> NDArray[np.bool_]:
-    """Return the occupied specks up to an area; cells within `JOINED` of each other belong together."""
+    """Return the occupied specks up to an area; cells within `ONE_SPECK_WITHIN` of each other belong together."""
     # Else a wall seen from afar, which is a row of dots, would go as well.
-    reach = max(round(0.5 * JOINED / grid.cell_size), 1)
+    reach = max(round(0.5 * ONE_SPECK_WITHIN / grid.cell_size), 1)
     labels, _ = ndimage.label(ndimage.binary_dilation(grid.occupied, iterations=reach), structure=np.ones((3, 3)))
     sizes = np.bincount(labels[grid.occupied], minlength=labels.max() + 1)
     return np.asarray(grid.occupied & (sizes[labels] * grid.cell_size**2 <= area_m2 + 1e-9))

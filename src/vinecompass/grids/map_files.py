@@ -42,7 +42,7 @@ CLEAREST, DARKEST = 254, 1
 """Grey levels between which log-odds stay finite when read back."""
 
 
-class Place(Model):
+class MapPlace(Model):
     """Where a picture lies, how large its cells are, and what it was when it was written."""
 
     cell_size: Positive = Field(description="m")
@@ -52,7 +52,7 @@ class Place(Model):
     picture_digest: str | None = Field(None, description="SHA-256 of the picture when it was written")
 
 
-class Readings(Model):
+class ReadingCounts(Model):
     """How many cells of each reading a picture had when it was written."""
 
     occupied: Count = Field(description="a whole number of cells")
@@ -70,12 +70,12 @@ class Making(Model):
     loop_error_deg: NotNegative = Field(description="and in heading, RMS, degrees")
 
 
-class MapHeader(Place):
+class MapHeader(MapPlace):
     """What the TOML file beside a map's picture holds."""
 
-    readings: Readings | None = Field(None, description="a [readings] table")
+    readings: ReadingCounts | None = Field(None, description="a [readings] table")
     making: Making | None = Field(None, description="a [making] table")
-    unedited: Place | None = Field(None, description="an [unedited] table: the map before its edits")
+    unedited: MapPlace | None = Field(None, description="an [unedited] table: the map before its edits")
     edit: list[Edit] = Field(default_factory=list, description="[[edit]] tables")
     zone: list[Zone] = Field(default_factory=list, description="[[zone]] tables")
 
@@ -224,7 +224,7 @@ def _finish_cut_save(path: Path) -> None:
         os.replace(waiting, path)
 
 
-def _painted_since(grid: Grid, before: Readings | None) -> str:
+def _painted_since(grid: Grid, before: ReadingCounts | None) -> str:
     if before is None:
         return "painted on since it was written"
     now = _counts(grid)
@@ -274,7 +274,7 @@ def _decoded(picture: bytes, grid: Grid, path: Path) -> Grid:
     return Grid(readings_of_grey(*decode_picture(picture, path)), grid.cell_size, grid.corner, grid.turn)
 
 
-def _read_picture(data: bytes, place: Place, path: Path) -> Grid:
+def _read_picture(data: bytes, place: MapPlace, path: Path) -> Grid:
     grey, observed = decode_picture(data, path)
     rows, columns = grey.shape
     if (columns, rows) != place.size:

@@ -38,7 +38,7 @@ COARSE_TOLERANCE = 0.1
 """Seconds for wheels, as the body follows slipping ones late, and for a mirrored lidar, straightened the wrong way."""
 MOUNT_TOLERANCE, HEADING_TOLERANCE, SIZE_TOLERANCE = 0.04, np.radians(1.5), 0.03
 """Metres, radians, and a share of their size by which mounts and wheels may differ from the robot file."""
-SURE = 4.0
+SURE_ERRORS = 4.0
 """Standard errors that a difference must exceed as well."""
 BLIND_FAULTS = {"silent scanner", "frozen scans", "gap", "jitter", "ranges out of limits"}
 """Faults of scans during which they tell no motion."""
@@ -344,7 +344,7 @@ def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[
         )
     heading = values["mount_heading"]
     turned = float(wrap_angle(heading.value - heading.filed))
-    if abs(turned) > max(HEADING_TOLERANCE, SURE * heading.error):
+    if abs(turned) > max(HEADING_TOLERANCE, SURE_ERRORS * heading.error):
         evidence.findings.append(
             Finding(
                 "fatal" if abs(turned) > np.radians(15.0) else "serious",
@@ -360,7 +360,7 @@ def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[
     offsets = [values[key].value - values[key].filed for key in ("mount_x", "mount_y")]
     errors = [values[key].error for key in ("mount_x", "mount_y")]
     if not calibration.mirrored and any(
-        abs(off) > max(MOUNT_TOLERANCE, SURE * error) for off, error in zip(offsets, errors, strict=True)
+        abs(off) > max(MOUNT_TOLERANCE, SURE_ERRORS * error) for off, error in zip(offsets, errors, strict=True)
     ):
         evidence.findings.append(
             Finding(
@@ -377,7 +377,7 @@ def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[
         if key in values and not calibration.mirrored:
             value = values[key]
             off = value.value / value.filed - 1.0
-            if abs(off) > max(SIZE_TOLERANCE, SURE * value.error / value.filed):
+            if abs(off) > max(SIZE_TOLERANCE, SURE_ERRORS * value.error / value.filed):
                 evidence.findings.append(
                     Finding(
                         "serious",

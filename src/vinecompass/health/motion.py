@@ -24,9 +24,9 @@ __all__ = [
 ]
 
 FloatArray = NDArray[np.float64]
-TOO_FAST = 1.3
+IMPOSSIBLE_SPEED = 1.3
 """Times the robot's top speed beyond which a speed is impossible."""
-WINDOW = 0.5
+SLIP_WINDOW = 0.5
 """Seconds of motion that are compared at a time to find slip."""
 SLIP_SPEED, SLIP_TURN_RATE = 0.08, 0.1
 """m/s and rad/s between wheels and scans (or gyro) beyond which wheels slip."""
@@ -189,7 +189,7 @@ def check_speeds(name: str, track: Track, robot: Robot) -> list[Finding]:
             )
         )
     turn_rates = np.abs(wrap_angle(np.diff(track.poses[:, 2]))) / steps
-    fast = (speeds > TOO_FAST * drive.top_speed) | (turn_rates > 2.0 * drive.top_turn_rate)
+    fast = (speeds > IMPOSSIBLE_SPEED * drive.top_speed) | (turn_rates > 2.0 * drive.top_turn_rate)
     fast[jumps] = False
     for begin, end in spans_of(track.t[1:][fast], apart=0.3, shortest=0.1):
         inside = (track.t[1:] >= begin) & (track.t[1:] <= end)
@@ -226,27 +226,27 @@ def check_slip(
         Stamps of scans that cannot tell the motion.
     """
     name = wheels.t[0], wheels.t[-1]
-    t = np.arange(name[0] + WINDOW / 2.0, name[1] - WINDOW / 2.0, 0.05)
+    t = np.arange(name[0] + SLIP_WINDOW / 2.0, name[1] - SLIP_WINDOW / 2.0, 0.05)
     rolled = _motion(wheels, t)
     ahead, turned = np.zeros(len(t)), np.zeros(len(t))
     if scans is not None:
         off = rolled - _motion(scans, t)
-        seen = (t > scans.t[0] + WINDOW) & (t < scans.t[-1] - WINDOW)
+        seen = (t > scans.t[0] + SLIP_WINDOW) & (t < scans.t[-1] - SLIP_WINDOW)
         if len(blind):
-            near = np.searchsorted(blind, t - WINDOW) < np.searchsorted(blind, t + WINDOW)
+            near = np.searchsorted(blind, t - SLIP_WINDOW) < np.searchsorted(blind, t + SLIP_WINDOW)
             seen &= ~near
         ahead, turned = np.where(seen, off[:, 0], 0.0), np.where(seen, wrap_angle(off[:, 2]), 0.0)
     if gyro is not None:
-        inside = (t > gyro.t[0] + WINDOW) & (t < gyro.t[-1] - WINDOW)
-        by_gyro = rolled[:, 2] - gyro.rates(t, WINDOW) * WINDOW
+        inside = (t > gyro.t[0] + SLIP_WINDOW) & (t < gyro.t[-1] - SLIP_WINDOW)
+        by_gyro = rolled[:, 2] - gyro.rates(t, SLIP_WINDOW) * SLIP_WINDOW
         turned = np.where(inside, wrap_angle(by_gyro), turned)
-    slips = (np.abs(ahead) > SLIP_SPEED * WINDOW) | (np.abs(turned) > SLIP_TURN_RATE * WINDOW)
+    slips = (np.abs(ahead) > SLIP_SPEED * SLIP_WINDOW) | (np.abs(turned) > SLIP_TURN_RATE * SLIP_WINDOW)
     for begin, end in doubtful:
-        slips &= (t < begin - WINDOW) | (t > end + WINDOW)
+        slips &= (t < begin - SLIP_WINDOW) | (t > end + SLIP_WINDOW)
     findings = []
     for begin, end in spans_of(t[slips], apart=2.0, shortest=0.2):
         inside = (t >= begin - 0.1) & (t <= end + 0.1)
-        metres, radians = ahead[inside].sum() * 0.05 / WINDOW, turned[inside].sum() * 0.05 / WINDOW
+        metres, radians = ahead[inside].sum() * 0.05 / SLIP_WINDOW, turned[inside].sum() * 0.05 / SLIP_WINDOW
         place = wheels.at([begin])[0]
         than = "more than" if metres >= 0.0 else "less than"
         degrees = f"{np.degrees(radians):+.0f} degrees"
@@ -270,7 +270,7 @@ def check_slip(
 def _motion(track: Track, t: FloatArray) -> FloatArray:
     """Return the motion ``(N, 3)`` within the window about each time, seen from the pose midway."""
     before, middle, after = (
-        interpolate_poses(t + side * WINDOW / 2.0, track.t, track.poses) for side in (-1.0, 0.0, 1.0)
+        interpolate_poses(t + side * SLIP_WINDOW / 2.0, track.t, track.poses) for side in (-1.0, 0.0, 1.0)
     )
     motion = relative(after, middle) - relative(before, middle)
     motion[:, 2] = wrap_angle(motion[:, 2])

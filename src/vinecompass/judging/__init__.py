@@ -2,13 +2,13 @@
 
 from vinecompass.judging.accuracy import MapAccuracy, measure_map
 from vinecompass.judging.alignment import Alignment, align_maps
-from vinecompass.judging.differences import Comparison, Thing, compare_maps
+from vinecompass.judging.differences import MapComparison, Thing, compare_maps
 from vinecompass.judging.quality import MapQuality, Spot, judge_map
 
 __all__ = [
     "Alignment",
-    "Comparison",
     "MapAccuracy",
+    "MapComparison",
     "MapQuality",
     "Spot",
     "Thing",

@@ -18,7 +18,7 @@ from vinecompass.simulation import Site, cast_beams
 __all__ = ["MapAccuracy", "measure_map"]
 
 FloatArray = NDArray[np.float64]
-NEAR = 0.10
+ON_WALL_WITHIN = 0.10
 """Metres within which a cell counts as lying on a wall."""
 PROFILE_REACH = 0.35
 """Metres to each side of a wall that are searched for its double."""
@@ -67,9 +67,9 @@ def measure_map(grid: Grid, site: Site, run: Run) -> MapAccuracy:
     cells = _seen_wall_cells(grid, site, run)
     walls = np.asarray((cells + 0.5) * grid.cell_size, dtype=float)
     tree = KDTree(occupied)
-    found = tree.query(walls, distance_upper_bound=NEAR)[0] <= NEAR
+    found = tree.query(walls, distance_upper_bound=ON_WALL_WITHIN)[0] <= ON_WALL_WITHIN
     return MapAccuracy(
-        on_wall=float(np.mean(distances <= NEAR)),
+        on_wall=float(np.mean(distances <= ON_WALL_WITHIN)),
         walls_found=float(np.mean(found)),
         doubled=_doubled_share(grid, distances, walls),
         wall_error_rms=float(np.sqrt(np.mean(distances[distances <= PROFILE_REACH] ** 2))),
@@ -102,7 +102,7 @@ def _doubled_share(grid: Grid, distances: FloatArray, walls: FloatArray) -> floa
     """
     cells = np.argwhere(grid.occupied)
     stray = np.zeros(grid.shape, dtype=bool)
-    stray[tuple(cells[(distances > NEAR) & (distances <= PROFILE_REACH)].T)] = True
+    stray[tuple(cells[(distances > ON_WALL_WITHIN) & (distances <= PROFILE_REACH)].T)] = True
     labels, _ = ndimage.label(stray, structure=np.ones((3, 3)))
     lines = [
         number + 1

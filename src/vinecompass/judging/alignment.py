@@ -16,7 +16,7 @@ __all__ = ["Alignment", "align_maps"]
 
 FloatArray = NDArray[np.float64]
 SEARCH_CELL, SEARCH_SPREAD = 0.1, 0.15
-NEIGHBOURHOOD, PLACES = 8.0, 4
+NEIGHBOURHOOD, PLACES_APART = 8.0, 4
 """Metres about a place whose walls are searched for on the other map, and how many places are tried."""
 SEARCH_POINTS, ALIGN_POINTS = 120, 4000
 ROUNDS = 6
@@ -90,7 +90,7 @@ def _finds(points: FloatArray, reference: Grid) -> list[FloatArray]:
 def _places(points: FloatArray) -> list[FloatArray]:
     """Return positions far from each other, beginning in the middle of the walls."""
     places = [np.median(points, axis=0)]
-    while len(places) < PLACES:
+    while len(places) < PLACES_APART:
         away = np.min([np.hypot(*(points - place).T) for place in places], axis=0)
         # Not the outermost walls, which have little about them.
         places.append(0.3 * places[0] + 0.7 * points[int(np.argmax(away))])

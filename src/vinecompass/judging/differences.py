@@ -13,15 +13,15 @@ from vinecompass.geometry import inverse
 from vinecompass.grids import Grid, clearance, in_frame
 from vinecompass.judging.alignment import Alignment, align_maps
 
-__all__ = ["Comparison", "Thing", "compare_maps"]
+__all__ = ["MapComparison", "Thing", "compare_maps"]
 
-NEAR = 0.15
+SAME_WALL_WITHIN = 0.15
 """Metres within which a wall counts as the same."""
 SMALLEST = 0.25
 """Metres across below which a difference is noise."""
-JOINED = 0.2
+ONE_THING_WITHIN = 0.2
 """Metres between cells that belong to one thing."""
-MOVED_REACH, ALIKE = 5.0, 0.4
+MOVED_REACH, SIZE_ALIKE = 5.0, 0.4
 """Metres within which a thing may have been moved, and by what share its size may seem to differ, for it is seen from
 another side."""
 
@@ -55,7 +55,7 @@ class Thing:
 
 
 @dataclass(frozen=True)
-class Comparison:
+class MapComparison:
     """How a map agrees with another of the same floor.
 
     Parameters
@@ -77,7 +77,7 @@ class Comparison:
     things: list[Thing]
 
 
-def compare_maps(grid: Grid, other: Grid) -> Comparison:
+def compare_maps(grid: Grid, other: Grid) -> MapComparison:
     """Lay another map on one and tell what changed between them; raise `InputError` if they do not fit.
 
     Only floor that both maps observed counts: what one of them never saw is not new, and not gone.
@@ -88,14 +88,14 @@ def compare_maps(grid: Grid, other: Grid) -> Comparison:
     gone, matched_other = _missing(laid, grid)
     here, there = _things(grid, new, "new"), _things(laid, gone, "vanished")
     things = sorted(_moved(here, there), key=lambda thing: -thing.area_m2)
-    return Comparison(alignment, laid, matched, matched_other, things)
+    return MapComparison(alignment, laid, matched, matched_other, things)
 
 
 def _missing(grid: Grid, other: Grid) -> tuple[NDArray[np.bool_], float]:
     """Return the occupied cells of a grid that the other saw as free, and the share of those it saw that match."""
     distance = clearance(other.occupied, other.cell_size)
     cells, points = np.argwhere(grid.occupied), grid.occupied_points()
-    near = other.values_at(points, distance <= NEAR, outside=False)
+    near = other.values_at(points, distance <= SAME_WALL_WITHIN, outside=False)
     known = other.values_at(points, ~other.unknown, outside=False)
     missing = np.zeros(grid.shape, dtype=bool)
     missing[tuple(cells[known & ~near].T)] = True
@@ -106,7 +106,7 @@ def _missing(grid: Grid, other: Grid) -> tuple[NDArray[np.bool_], float]:
 
 def _things(grid: Grid, cells: NDArray[np.bool_], kind: str) -> list[Thing]:
     """Return the hulls of cells that lie near each other."""
-    reach = max(int(np.ceil(0.5 * JOINED / grid.cell_size)), 1)
+    reach = max(int(np.ceil(0.5 * ONE_THING_WITHIN / grid.cell_size)), 1)
     labels, count = ndimage.label(ndimage.binary_dilation(cells, iterations=reach), structure=np.ones((3, 3)))
     things = []
     for number in range(1, count + 1):
@@ -124,7 +124,7 @@ def _moved(here: list[Thing], there: list[Thing]) -> list[Thing]:
         (float(np.hypot(*np.subtract(new.middle, gone.middle))), i, j)
         for i, new in enumerate(here)
         for j, gone in enumerate(there)
-        if abs(new.area_m2 - gone.area_m2) <= ALIKE * max(new.area_m2, gone.area_m2)
+        if abs(new.area_m2 - gone.area_m2) <= SIZE_ALIKE * max(new.area_m2, gone.area_m2)
     )
     moved: dict[int, int] = {}
     for away, i, j in pairs:

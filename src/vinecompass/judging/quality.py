@@ -15,7 +15,7 @@ __all__ = ["MapQuality", "Spot", "judge_map"]
 
 DOUBLE_GAP = 0.4
 """Metres between two lines of a wall drawn twice, at most."""
-SHORTEST = 0.5
+SHORTEST_SPOT = 0.5
 """Metres that a double line or an open edge must be long to count."""
 UNSURE = 2.0
 """Log-odds below which a cell is decided, but hardly (a probability of 0.88)."""
@@ -113,7 +113,7 @@ def _spots(grid: Grid, cells: NDArray[np.bool_], kind: str) -> list[Spot]:
         points = grid.points_of(np.argwhere(labels[part] == number) + offset)
         length = float(np.hypot(*np.ptp(points, axis=0))) + grid.cell_size
         # A blot is not a line.
-        if length >= SHORTEST and (kind == "open edge" or len(points) * grid.cell_size**2 < DOUBLE_GAP * length):
+        if length >= SHORTEST_SPOT and (kind == "open edge" or len(points) * grid.cell_size**2 < DOUBLE_GAP * length):
             x, y = points.mean(axis=0)
             spots.append(Spot(kind, round(float(x), 2), round(float(y), 2), round(length, 2)))
     return spots

@@ -13,7 +13,7 @@ from vinecompass.simulation import SimulatedPeriod
 
 __all__ = ["OdometryFeed"]
 
-KEPT = 1.0
+TRACK_KEPT = 1.0
 """Seconds of track that are kept: a scan takes a tenth of one."""
 
 
@@ -48,7 +48,7 @@ class OdometryFeed:
             else:
                 self._fusion.update_imu(*felt[i])
         if poses:
-            kept = np.s_[int(np.searchsorted(self._track.t, turned[-1] - KEPT)) :]
+            kept = np.s_[int(np.searchsorted(self._track.t, turned[-1] - TRACK_KEPT)) :]
             self._track = Track(
                 np.concatenate([self._track.t[kept], turned]), np.concatenate([self._track.poses[kept], poses])
             )

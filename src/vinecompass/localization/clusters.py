@@ -16,10 +16,10 @@ from vinecompass.localization.kernels import cloud_moments
 __all__ = ["Cluster", "find_clusters", "shrunk_between", "whole_cloud"]
 
 FloatArray = NDArray[np.float64]
-APART, TURNED_APART = 0.5, np.radians(20.0)
+CLUSTERS_APART, TURNED_APART = 0.5, np.radians(20.0)
 """Metres and radians: particles farther apart than this, with none in between, belong to two clusters."""
-SIZE = np.array([APART, APART, TURNED_APART])
-FEWEST = 0.005
+SIZE = np.array([CLUSTERS_APART, CLUSTERS_APART, TURNED_APART])
+FEWEST_PARTICLES = 0.005
 """Weight below which a cluster is not told of."""
 
 
@@ -59,7 +59,7 @@ def find_clusters(particles: FloatArray, weights: FloatArray) -> tuple[list[Clus
     labels = _labels(particles)
     heavy = np.bincount(labels, weights)
     order = np.argsort(-heavy, kind="stable")
-    told = order[heavy[order] >= min(FEWEST, heavy.max())]
+    told = order[heavy[order] >= min(FEWEST_PARTICLES, heavy.max())]
     rank = np.full(len(heavy), -1)
     rank[told] = np.arange(len(told))
     return [whole_cloud(particles[labels == k], weights[labels == k]) for k in told], rank[labels]
@@ -75,9 +75,9 @@ def _labels(particles: FloatArray) -> NDArray[np.int64]:
         (bins[:, 0] * wide[1] + bins[:, 1]) * wide[2] + bins[:, 2], return_index=True, return_inverse=True
     )
     # Headings as points on a circle, scaled so that an arc of one cluster's width is as long as its metres.
-    headings, radius = particles[first, 2], APART / TURNED_APART
+    headings, radius = particles[first, 2], CLUSTERS_APART / TURNED_APART
     places = np.column_stack([particles[first, :2], radius * np.cos(headings), radius * np.sin(headings)])
-    pairs = KDTree(places).query_pairs(APART, output_type="ndarray")
+    pairs = KDTree(places).query_pairs(CLUSTERS_APART, output_type="ndarray")
     links = coo_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(keys), len(keys)))
     return np.asarray(connected_components(links, directed=False)[1][inverse], dtype=np.int64)
 

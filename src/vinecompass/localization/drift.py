@@ -12,9 +12,9 @@ from vinecompass.geometry import compose, inverse, relative
 __all__ = ["Drift", "DriftFollower"]
 
 FloatArray = NDArray[np.float64]
-TIME = 0.5
+CORRECTED_WITHIN = 0.5
 """Seconds in which most of a correction is made."""
-FASTEST, FASTEST_TURN = 0.15, np.radians(8.0)
+FASTEST_SHIFT, FASTEST_TURN = 0.15, np.radians(8.0)
 """Metres and radians a second by which the robot is ever shifted."""
 ANEW, ANEW_TURN = 1.0, np.radians(30.0)
 """Metres and radians beyond which the robot was elsewhere all along: the transform begins anew."""
@@ -54,8 +54,8 @@ class DriftFollower:
             away = float(np.hypot(error[0], error[1]))
             if away <= ANEW and abs(error[2]) <= ANEW_TURN:
                 duration = max(t - self.drift.t, 0.0)
-                share = 1.0 - np.exp(-duration / TIME)
-                share_way = min(share, FASTEST * duration / max(away, 1e-12))
+                share = 1.0 - np.exp(-duration / CORRECTED_WITHIN)
+                share_way = min(share, FASTEST_SHIFT * duration / max(away, 1e-12))
                 share_turn = min(share, FASTEST_TURN * duration / max(abs(error[2]), 1e-12))
                 corrected = compose(smooth, error * [share_way, share_way, share_turn])
                 self.drift = Drift(t, compose(corrected, inverse(odometry)), self.drift.began)

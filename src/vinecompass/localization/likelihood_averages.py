@@ -4,7 +4,7 @@ from __future__ import annotations
 
 __all__ = ["LikelihoodAverages"]
 
-SHORT, LONG = 0.3, 0.01
+SHORT_SHARE, LONG_SHARE = 0.3, 0.01
 """Shares by which one scan moves the averages: over some 3 scans, and over some 100."""
 TOLERATED = 0.75
 """Of the long average, that the short one may fall to."""
@@ -28,7 +28,7 @@ class LikelihoodAverages:
         """
         if self._long == 0.0:
             self._short = self._long = likelihood
-        self._short += SHORT * (likelihood - self._short)
+        self._short += SHORT_SHARE * (likelihood - self._short)
         if learn:
-            self._long += LONG * (likelihood - self._long)
+            self._long += LONG_SHARE * (likelihood - self._long)
         return max(0.0, 1.0 - self._short / (TOLERATED * self._long)) if self._long > 0.0 else 0.0

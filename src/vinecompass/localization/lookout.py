@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from vinecompass.geometry import compose, relative
 from vinecompass.localization.place_search import Place, PlaceSearch
 
-__all__ = ["SURELY_BETTER", "Finding", "Lookout"]
+__all__ = ["SURELY_BETTER", "Lookout", "MapSearch"]
 
 FloatArray = NDArray[np.float64]
 AGAIN, AGAIN_AFTER = 1.0, 2.0
@@ -35,7 +35,7 @@ class Rival:
 
 
 @dataclass(frozen=True)
-class Finding:
+class MapSearch:
     """What a search of the map came to.
 
     Parameters
@@ -99,7 +99,7 @@ class Lookout:
 
     def look(
         self, t: float, pose: FloatArray, odometry: FloatArray, origins: FloatArray, ends: FloatArray, *, in_doubt: bool
-    ) -> Finding | None:
+    ) -> MapSearch | None:
         """Search the map if the pose is in doubt, suspected or to be checked, and it is due; None if not."""
         to_check = bool(self._checks_in) and self._checks_in[0] <= 0.0
         if not (in_doubt or to_check or self._rival is not None) or not self.due(t):
@@ -111,17 +111,17 @@ class Lookout:
         rival = self._rival
         self._rival = None
         if not better:
-            return Finding([], not places and not here.agreement >= NOWHERE, "")
+            return MapSearch([], not places and not here.agreement >= NOWHERE, "")
         times = better[0].times_better(here)
         reason = f"the scan fits {times:.1f} times better at {better[0]}"
         if times > SURELY_BETTER or (rival is not None and _confirms(rival, odometry, better)):
             self.found()
-            return Finding(better, False, reason)
+            return MapSearch(better, False, reason)
         if rival is not None and _way_since(rival, odometry) < 0.5 * AGAIN:
             self._rival = rival
         else:
             self.suspect(better[0], odometry, f"{reason}; a look after {AGAIN:.0f} m will tell")
-        return Finding([], False, self.suspicion)
+        return MapSearch([], False, self.suspicion)
 
 
 def _way_since(rival: Rival, odometry: FloatArray) -> float:

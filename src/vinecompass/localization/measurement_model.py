@@ -22,7 +22,7 @@ __all__ = [
 ]
 
 FloatArray = NDArray[np.float64]
-SQUARE = 0.15
+POINTS_APART = 0.15
 """Metres. Of the points in a square of this side, one is weighed."""
 
 
@@ -139,4 +139,4 @@ def choose_beams(ends: FloatArray, most: int) -> NDArray[np.int64]:
     Preferring rare directions of surface besides (normal-space sampling) was tried, and lost: in a plain aisle the
     rarest is a person walking ahead.
     """
-    return np.asarray(choose_points(ends, SQUARE, most))
+    return np.asarray(choose_points(ends, POINTS_APART, most))

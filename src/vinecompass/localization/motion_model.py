@@ -19,7 +19,7 @@ from vinecompass.settings import LocalizationSettings
 __all__ = ["MotionNoise", "learn_motion_noise", "sample_increments", "sample_velocities"]
 
 FloatArray = NDArray[np.float64]
-STANDING = 3e-4
+LEAST_SPREAD = 3e-4
 """Metres and radians of noise in each step, moving or not: it keeps the particles apart at standstill."""
 
 
@@ -62,7 +62,7 @@ class MotionNoise:
         root = np.sqrt(way)
         across = self.distance if kind_of(drive).goes_sideways else self.sideways
         turned = np.sqrt(self.turn**2 * abs(turn) + self.turn_per_metre**2 * way)
-        return np.array([self.distance * root, across * root, turned]) + STANDING
+        return np.array([self.distance * root, across * root, turned]) + LEAST_SPREAD
 
     def normals(self, count: int, rng: np.random.Generator) -> FloatArray:
         """Return noise ``(count, 3)`` in units of the spreads: normal, and of some particles `slip_factor` as wide."""

@@ -21,7 +21,7 @@ from vinecompass.localization.scan_agreement import ScanJudge, agreeing_share
 from vinecompass.localization.second_opinion import SecondOpinion, second_opinion
 from vinecompass.localization.state import StateWatch
 from vinecompass.localization.telling_drive import TellingDrive, telling_drive
-from vinecompass.odometry import BodyVelocity, Motion, returned_beams
+from vinecompass.odometry import BodyVelocity, SweepMotion, returned_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan
 from vinecompass.settings import LocalizationSettings
@@ -81,12 +81,12 @@ class ParticleLocalizer:
     Examples
     --------
     >>> from vinecompass import demo_file, grid_from_drawing, read_robot
-    >>> from vinecompass.odometry import Motion
+    >>> from vinecompass.odometry import SweepMotion
     >>> robot = read_robot(demo_file("robot.toml"))
     >>> room = grid_from_drawing("#####\\n#...#\\n#...#\\n#...#\\n#####", 1.0)
     >>> localizer = ParticleLocalizer(room, robot, [2.5, 2.5, 0.0], seed=1)
     >>> blind = Scan(0.0, np.full(robot.scanner.beams, np.nan, np.float32))
-    >>> still = Motion(0.0, np.zeros(3), np.zeros((robot.scanner.beams, 3)))
+    >>> still = SweepMotion(0.0, np.zeros(3), np.zeros((robot.scanner.beams, 3)))
     >>> localizer.update(blind, still).state
     'settling'
     """
@@ -140,7 +140,7 @@ class ParticleLocalizer:
         self._scan = np.zeros((0, 2)), np.zeros((0, 2))
         self._estimate: Estimate | None = None
 
-    def update(self, scan: Scan, odometry: Motion | BodyVelocity) -> Estimate:
+    def update(self, scan: Scan, odometry: SweepMotion | BodyVelocity) -> Estimate:
         """Move the particles by the odometry since the last scan, weigh them by this one, and resample if needed.
 
         Raises
@@ -260,7 +260,7 @@ class ParticleLocalizer:
         chosen = cells[self._rng.integers(len(cells), size=count)]
         return np.column_stack([self._grid.points_of(chosen), self._rng.uniform(-np.pi, np.pi, count)])
 
-    def _move(self, odometry: Motion | BodyVelocity, duration: float) -> tuple[FloatArray, FloatArray, str]:
+    def _move(self, odometry: SweepMotion | BodyVelocity, duration: float) -> tuple[FloatArray, FloatArray, str]:
         """Move the particles. Returns the step made, the body's poses as each beam fired, and what was wrong."""
         if isinstance(odometry, BodyVelocity):
             velocity = odometry.vector

@@ -23,14 +23,14 @@ FloatArray = NDArray[np.float64]
 COARSE_CELL, COARSE_SPREAD, FINE_SPREAD = 0.1, 0.15, 0.08
 """Metres: the cells searched, and the likelihood field's spread in the search and in the refinement after it."""
 HEADING_STEP = np.radians(2.0)
-SQUARE, MOST_POINTS = 0.3, 80
+ENDS_APART, MOST_ENDS = 0.3, 80
 """Of the ends in a square of this side, m, one is looked at, and so many in all."""
 LEAST_FIT = 0.3
 """Below it, nothing fits."""
 REFINEMENTS = ((0.05, np.radians(1.0)), (0.025, np.radians(0.33)))
 """Steps of the refinement, m and radians: two each way."""
 OFFSETS = np.stack(np.meshgrid(*[np.arange(-2.0, 3.0)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
-ALIKE, ALIKE_TURN = 0.5, 0.2
+ONE_PLACE_WITHIN, ONE_PLACE_WITHIN_TURN = 0.5, 0.2
 """Metres and radians within which two places are one."""
 
 
@@ -64,7 +64,7 @@ class Place:
 
     def is_like(self, other: Place) -> bool:
         """Tell whether two places are one."""
-        return self.is_near(other.pose, ALIKE, ALIKE_TURN)
+        return self.is_near(other.pose, ONE_PLACE_WITHIN, ONE_PLACE_WITHIN_TURN)
 
     def times_better(self, other: Place) -> float:
         """Return how many times as well the scan fits here as at another place."""
@@ -91,8 +91,8 @@ def find_places(
     robot : Robot
     scan : Scan
     sweep : array, (beams, 3), optional
-        The body's pose as each beam fired, seen from its pose at the stamp (`vinecompass.Motion`); standing still if
-        not given.
+        The body's pose as each beam fired, seen from its pose at the stamp (see `SweepMotion`); standing still if not
+        given.
     share : float
         Of the best one's fit, that the others must come up to.
     near : float
@@ -152,7 +152,7 @@ class PlaceSearch:
         share : float
             Of the best one's fit, that the others must come up to.
         """
-        chosen = choose_points(ends, SQUARE, MOST_POINTS)
+        chosen = choose_points(ends, ENDS_APART, MOST_ENDS)
         # The coarse cells blur how well a place fits: a little more is taken in, and judged on the fine map.
         found = self._search.find_all(
             ends[chosen],
@@ -168,7 +168,7 @@ class PlaceSearch:
 
     def near(self, pose: FloatArray, origins: FloatArray, ends: FloatArray, *, reach: float, turn: float) -> Place:
         """Return the place that fits best within `reach` metres and `turn` radians of a pose ``(3,)``."""
-        chosen = choose_points(ends, SQUARE, MOST_POINTS)
+        chosen = choose_points(ends, ENDS_APART, MOST_ENDS)
         local = relative(pose, self._frame)
         steps = int(np.ceil(min(turn, np.pi) / HEADING_STEP))
         found = self._search.find(

@@ -16,7 +16,7 @@ from vinecompass.localization.kernels import AGREES, PASSES, SHORT, UNMAPPED, ju
 __all__ = ["Disagreement", "ScanAgreement", "ScanJudge"]
 
 FloatArray = NDArray[np.float64]
-BEHIND = 0.5
+PASSED_BY = 0.5
 """Metres that a beam goes on behind a mapped wall before it counts as having passed it: beams along a wall graze it."""
 HAS_A_SAY = 0.5
 """Share of the beams that must end where the map knows something, or it has no say on the whole scan."""
@@ -112,7 +112,7 @@ class ScanJudge:
                 origins * self._scale,
                 ends * self._scale,
                 self._near,
-                BEHIND * self._scale,
+                PASSED_BY * self._scale,
             )
         )
 

@@ -15,7 +15,7 @@ __all__ = ["State", "StateChange", "StateWatch"]
 State = Literal["searching", "settling", "tracking", "doubtful", "lost"]
 WINNER = 0.9
 """Weight from which the heaviest cluster stands for the belief."""
-SLACK = 2.0
+SPREAD_SLACK = 2.0
 """How many times wider than to settle the particles may be spread before tracking is given up."""
 
 
@@ -119,7 +119,7 @@ class StateWatch:
         if winner.weight < WINNER:
             others = ", ".join(f"{100.0 * c.weight:.0f} % at {c.pose[0]:.1f}, {c.pose[1]:.1f}" for c in clusters[:3])
             return unsure, f"{len(clusters)} places are possible: {others}"
-        slack = SLACK if was_sure else 1.0
+        slack = SPREAD_SLACK if was_sure else 1.0
         spread = winner.spread
         heading_spread = float(np.degrees(np.sqrt(winner.covariance[2, 2])))
         if spread > slack * s.settled_spread:

@@ -37,7 +37,7 @@ LOOP_LENGTH = 1.0
 """Metres of way that a loop counts for in how far the map may have drifted."""
 SEARCHES_KEPT, WALLS_KEPT = 24, 8
 """How many former submaps are kept ready to be searched and aligned to: the same few come up again and again."""
-LEAST_REACH, LEAST_TURN = 0.2, np.radians(1.0)
+LEAST_REACH, LEAST_LOOP_TURN = 0.2, np.radians(1.0)
 """Metres and radians that are searched about the guess however little the map may have drifted."""
 FLOOR = np.diag([0.01, 0.01, np.radians(0.1)]) ** 2
 """Covariance that no link is better than: submaps are not as rigid as they are taken to be."""
@@ -118,7 +118,7 @@ class LoopCloser:
         loops = []
         for former, reach in self._near(submaps, number, graph.poses, ways):
             guess = relative(graph.poses[number], graph.poses[former])
-            turn = min(np.pi, LEAST_TURN + np.radians(settings.loop_drift_deg) * ways[former])
+            turn = min(np.pi, LEAST_LOOP_TURN + np.radians(settings.loop_drift_deg) * ways[former])
             candidate, rival = self._find(submaps[former], former, few, guess, reach, turn)
             if candidate is None:
                 continue

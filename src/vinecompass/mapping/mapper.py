@@ -14,7 +14,7 @@ from vinecompass.mapping.pose_graph import PoseGraph
 from vinecompass.mapping.site_map import SiteMap
 from vinecompass.mapping.submap import Keyframe, Submap
 from vinecompass.matching import Match, SearchWindow, WallGrid, match_scan
-from vinecompass.odometry import Motion, straightened_beams
+from vinecompass.odometry import SweepMotion, straightened_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan
 from vinecompass.settings import MappingSettings
@@ -22,7 +22,7 @@ from vinecompass.settings import MappingSettings
 __all__ = ["Mapper"]
 
 FloatArray = NDArray[np.float64]
-FEWEST_POINTS = 30
+FEWEST_HITS = 30
 """Returning beams below which a scan is not matched: the odometry alone carries the pose on."""
 LONGEST_UNMATCHED = 1.0
 """Seconds after which a scan is matched even if the robot has hardly moved by its odometry."""
@@ -36,9 +36,9 @@ SLIP_PATIENCE = 15.0
 """How many times farther apart keyframes are while the wheels slip: a bent scan spoils more than it adds."""
 WELL_KNOWN = 0.75
 """Agreement below which a place is so new that even a bent scan adds to it."""
-LEAP, TOO_FAST = 0.2, 2.0
+LEAP, LEAP_SPEED = 0.2, 2.0
 """Metres and times the robot's top speed beyond which a step of the odometry is a leap."""
-ODOMETRY = np.diag([0.05, 0.05, np.radians(1.0)]) ** 2
+ODOMETRY_SPREAD = np.diag([0.05, 0.05, np.radians(1.0)]) ** 2
 """Covariance of what the odometry alone says from submap to submap."""
 LED_ASTRAY = 0.03
 """What it may be off by for each metre that scans do not show, m."""
@@ -98,7 +98,7 @@ class Mapper:
         """That submap's number. The one after it, if there is one, is being made."""
         self._next_place = np.zeros(3)
         """The frame of that one, in the frame of the current submap."""
-        self._last_motion: Motion | None = None
+        self._last_motion: SweepMotion | None = None
         self._kept = np.zeros(3)
         """Where in the current submap's frame the last keyframe was taken."""
         self._matched_at = self._slips_until = -np.inf
@@ -136,7 +136,7 @@ class Mapper:
         """The submap that the last scan belongs to, and its pose ``(3,)`` in that submap's frame."""
         return self._current, self._place
 
-    def update(self, scan: Scan, odometry: Motion) -> FloatArray:
+    def update(self, scan: Scan, odometry: SweepMotion) -> FloatArray:
         """Take in one scan and the odometry at its stamp; return the scan's pose ``(3,)`` in the map's frame."""
         last = self._last_motion
         self._last_motion = odometry
@@ -145,7 +145,7 @@ class Mapper:
             self._keep(scan.t, self._straightened(scan, odometry.sweep), None)
             return self.pose
         step = relative(odometry.pose, last.pose)
-        if np.hypot(step[0], step[1]) > LEAP + TOO_FAST * self._top_speed * (scan.t - last.t):
+        if np.hypot(step[0], step[1]) > LEAP + LEAP_SPEED * self._top_speed * (scan.t - last.t):
             self.leaps.append(scan.t)
             step = np.zeros(3)
         self._travelled += float(np.hypot(step[0], step[1]))
@@ -180,7 +180,7 @@ class Mapper:
     def _match(self, t: float, beams: Beams, delays: FloatArray) -> Match | None:
         """Match a scan and take its pose over, if it has points enough."""
         self._matched_at = t
-        if len(beams.hits) < FEWEST_POINTS:
+        if len(beams.hits) < FEWEST_HITS:
             return None
         match = self._fit(beams, delays, doubt_sweep=False)
         if _contradicts(match, self._place):
@@ -233,7 +233,7 @@ class Mapper:
 
     def _link_covariance(self, match: Match | None) -> FloatArray:
         """Return the covariance of the body's pose in the current submap, in which it was last matched."""
-        covariance = FLOOR + (ODOMETRY if match is None else match.covariance)
+        covariance = FLOOR + (ODOMETRY_SPREAD if match is None else match.covariance)
         # Along a plain aisle the odometry has led, all the way since the submap was begun.
         covariance[:2, :2] += (LED_ASTRAY * self._unseen_way) @ (LED_ASTRAY * self._unseen_way)
         self._unseen_way = np.zeros((2, 2))

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import wrap_angle
-from vinecompass.geometry.kernels import heaviest_share
+from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heaviest_share
 from vinecompass.matching.kernels import align_to_walls, best_offset, mean_agreement
 from vinecompass.matching.wall_grid import WallGrid
 
@@ -25,9 +25,7 @@ LEAST_SCATTER, POINTS_ALIKE = 0.01, 4.0
 """Metres that points scatter by at least, and how many of them err together, since they see the same walls."""
 PLAINEST, WEAK, HELD = 0.05, 0.2, 300.0
 """Share of what the clearest direction tells below which the least clear one counts as plain, and below which it
-does if it rests on one small thing; and how many points the guess weighs as there if nothing tells."""
-ALONE, SMALL = 0.5, 0.5
-"""It does if more than this part of what shows it lies within so many metres."""
+does if it rests on one spot; and how many points the guess weighs as there if nothing tells."""
 AWAY_COST = 0.002
 """Share of its agreement that an offset loses for each squared cell away from the guess."""
 
@@ -153,7 +151,7 @@ def match_scan(
         )
 
     solution, matched, information, mean_square, walls = aligned()
-    unseen = _unseen(information, walls, SMALL * scale)
+    unseen = _unseen(information, walls, ONE_SPOT_REACH * scale)
     if prior_points > 0.0 and np.any(unseen):
         # What little shows the position along a plain aisle may be one person walking: the guess weighs more there.
         prior[:2, :2] += HELD * unseen
@@ -196,6 +194,6 @@ def _unseen(information: FloatArray, walls: FloatArray, small: float) -> FloatAr
     # What shows it may be a single small thing, as a person walking by is.
     if share > PLAINEST:
         shown = (walls[:, 2:] @ direction) ** 2
-        if heaviest_share(np.ascontiguousarray(walls[:, :2]), shown, small) <= ALONE:
+        if heaviest_share(np.ascontiguousarray(walls[:, :2]), shown, small) <= ONE_SPOT_SHARE:
             return np.zeros((2, 2))
     return np.outer(direction, direction) * (1.0 - share / WEAK) ** 2

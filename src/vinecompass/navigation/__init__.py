@@ -4,9 +4,9 @@ from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import Intervention, MissionLog, StateEntry, StopResult
 from vinecompass.navigation.navigator import Navigator
+from vinecompass.navigation.plan_keeper import GlobalPlanner
 from vinecompass.navigation.recoveries import RECOVERIES, Recovery
 from vinecompass.navigation.round import Round, RoundStop, StopGoal, read_round
-from vinecompass.navigation.route import GlobalPlanner
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
 from vinecompass.navigation.situation import Situation

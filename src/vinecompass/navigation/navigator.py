@@ -19,10 +19,10 @@ from vinecompass.motion import Command
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import MissionLog, StopResult
+from vinecompass.navigation.plan_keeper import GlobalPlanner, Look, PlanKeeper
 from vinecompass.navigation.progress import ProgressWatch
 from vinecompass.navigation.recoveries import RECOVERIES, FindMyself, Recovery, RecoveryOrder
 from vinecompass.navigation.round import StopGoal, checked_goals
-from vinecompass.navigation.route import GlobalPlanner, Look, Route
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
 from vinecompass.navigation.senses import Senses
@@ -113,7 +113,7 @@ class Navigator:
         self._stops = StopQueue(checked_goals(grid, goals))
         self._watch = InputWatch(s.safety)
         self._senses = Senses(grid, robot, told, zones=zones, layers=layers, settings=s, seed=seed)
-        self._route = Route(
+        self._plans = PlanKeeper(
             planner or LoopPlanner(s.safety.margin, s.navigation.planner, s.planning), robot, s.navigation
         )
         self._local = local or local_planner(robot, s)
@@ -146,7 +146,7 @@ class Navigator:
     @property
     def plan(self) -> Plan | None:
         """The last one made, found or not."""
-        return self._route.plan
+        return self._plans.plan
 
     @property
     def goal(self) -> StopGoal | None:
@@ -199,7 +199,7 @@ class Navigator:
         """Go on with the round after `hold` or `manual`."""
         if self.state.told:
             self._enter(State.DRIVING, "")
-            self._route.drop()
+            self._plans.drop()
 
     def step(self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking] = ()) -> Command:
         """Take in what was read since the last step and return the command for the next.
@@ -277,12 +277,12 @@ class Navigator:
     def _look(self, now: Situation) -> None:
         """See to it that there is a plan that serves."""
         goal = self._stops.need().pose
-        found = self._route.look(now, goal, self._local.remaining, aligning=self._local.phase == "aligning")
-        plan = self._route.plan
+        found = self._plans.look(now, goal, self._local.remaining, aligning=self._local.phase == "aligning")
+        plan = self._plans.plan
         if found is Look.SERVES:
             self._enter(State.DRIVING)
         elif found is Look.TAKEN_UP and plan is not None:
-            self._local.follow(self._route.poses_to_follow(goal))
+            self._local.follow(self._plans.poses_to_follow(goal))
             self.log.plans.append((now.t, plan.poses))
             self._progress.replanned()
             self._enter(State.DRIVING, "")
@@ -304,7 +304,7 @@ class Navigator:
         self._enter(State.DRIVING, local.reason or ("" if self.plan is None else self.plan.reason))
         self.log.meet(now.t, local.encounters)
         if local.phase == "missed":
-            self._route.drop()
+            self._plans.drop()
             self._recover(now, local.reason)
             return Command()
         if local.phase == "arrived" and now.command.standing:
@@ -325,7 +325,7 @@ class Navigator:
 
     def _find_itself(self, now: Situation) -> None:
         """Lost on the way: that comes before everything else."""
-        self._route.drop()
+        self._plans.drop()
         self._recovery = FindMyself(now.estimate.reason, now, self._guarded)
         self._enter(State.FINDING_ITSELF, str(self._recovery))
 
@@ -352,17 +352,17 @@ class Navigator:
         elif now.lost:
             self._find_itself(now)
         else:
-            self._route.drop()
+            self._plans.drop()
             self._progress.recovered(now.pose)
             self._enter(State.DRIVING, "")
 
     def _give_up(self, now: Situation, reason: str) -> None:
         """A stop has failed: say why in full, and do what its rules say."""
         goal = self._stops.need()
-        reason = self._route.why_not(now, goal.pose) or reason
+        reason = self._plans.why_not(now, goal.pose) or reason
         self._recovery = None
         self._order.restart()
-        self._route.drop()
+        self._plans.drop()
         if self._stops.may_try_again():
             self._enter(State.DRIVING, f"tries {goal.name} again: {reason}")
         elif goal.rules.on_failure == "stop":
@@ -376,7 +376,7 @@ class Navigator:
         off = now.pose - goal.pose
         distance, turn = float(np.hypot(off[0], off[1])), abs(float(wrap_angle(off[2])))
         if distance > goal.rules.position_tolerance or turn > np.radians(goal.rules.heading_tolerance_deg):
-            self._route.drop()
+            self._plans.drop()
             return
         self._dwells_since = now.t
         self._order.restart()
@@ -392,7 +392,7 @@ class Navigator:
         """Note how a stop ended, and go on to the next, or end the round."""
         goal = self._stops.close()
         self.log.stops.append(StopResult(goal.name, status, reason, t, self.pose, goal.pose))
-        self._route.drop()
+        self._plans.drop()
         self._progress.restart(t)
         if self.goal is not None:
             self._enter(State.DRIVING, "")

@@ -21,7 +21,7 @@ from vinecompass.settings import SafetySettings
 __all__ = ["Safety"]
 
 FloatArray = NDArray[np.float64]
-SHARES = [
+SHARES_TRIED = [
     *((share, share) for share in (1.0, 0.75, 0.5, 0.35, 0.2, 0.1)),
     (0.5, 0.0),
     (0.2, 0.0),
@@ -32,7 +32,7 @@ SHARES = [
 
 Beside a wall a body often cannot turn as it would, because its tail swings out, and yet drive on a little.
 """
-BEHIND = 0.05
+RESERVE_BEHIND = 0.05
 """Metres of floor seen behind that are kept in reserve."""
 SPACING = 0.03
 """Metres that a point of the body moves at most between two poses at which it is looked at."""
@@ -128,7 +128,7 @@ class Safety:
         command = asked
         cap, why, numbers = self.cap(pose, floor, people)
         if command.speed < 0.0:
-            behind = float(speed_to_stop_within(room_behind - BEHIND, self._limits.braking))
+            behind = float(speed_to_stop_within(room_behind - RESERVE_BEHIND, self._limits.braking))
             if behind < cap:
                 cap, why, numbers = behind, "has not seen what lies behind", {"seen_m": room_behind}
         pace = float(np.hypot(command.speed, command.sideways))
@@ -154,7 +154,7 @@ class Safety:
         without. If no part is safe, it brakes on its curve.
         """
         limits, delay = self._limits, self._settings.delay
-        for share, turn_share in SHARES:
+        for share, turn_share in SHARES_TRIED:
             part = Command(
                 share * wanted.speed, turn_rate=turn_share * wanted.turn_rate, sideways=share * wanted.sideways
             )

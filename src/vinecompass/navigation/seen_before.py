@@ -12,13 +12,13 @@ from vinecompass.robot import Lidar
 __all__ = ["SeenBefore"]
 
 FloatArray = NDArray[np.float64]
-KEPT = 60.0
+KEPT_FOR = 60.0
 """Seconds for which points are kept."""
-REACH = 1.6
+KEPT_WITHIN = 1.6
 """Metres from the robot beyond which none are kept: no body swings farther."""
 SEEN_BY_TURNING = 0.2
 """Metres behind that are seen for each radian of a turn on the spot."""
-APART = 0.02
+SQUARE_SIDE = 0.02
 """Metres: of points in one square of that size one is kept, the first that was seen there."""
 
 
@@ -60,7 +60,9 @@ class SeenBefore:
             ahead, _, turn = relative(pose, self._last_pose).tolist()
             self.room_behind = max(self.room_behind + ahead + SEEN_BY_TURNING * abs(turn), 0.0)
         self._last_pose = pose
-        self._kept, hidden = keep_hidden(self._kept, points, t, pose, self._mount, self._view, (KEPT, REACH, APART))
+        self._kept, hidden = keep_hidden(
+            self._kept, points, t, pose, self._mount, self._view, (KEPT_FOR, KEPT_WITHIN, SQUARE_SIDE)
+        )
         return np.asarray(hidden)
 
     def carried(self) -> None:

@@ -3,13 +3,13 @@
 from vinecompass.odometry.dead_reckoning import dead_reckon, odometry_track, wheel_ways
 from vinecompass.odometry.deskew import deskewed_ends, deskewed_hits, returned_beams, straightened_beams
 from vinecompass.odometry.laser_odometry import LaserOdometry, ScanMotion, laser_track
-from vinecompass.odometry.motion import BodyVelocity, Motion, motion_at, motions
+from vinecompass.odometry.motion import BodyVelocity, SweepMotion, motion_at, motions
 
 __all__ = [
     "BodyVelocity",
     "LaserOdometry",
-    "Motion",
     "ScanMotion",
+    "SweepMotion",
     "dead_reckon",
     "deskewed_ends",
     "deskewed_hits",

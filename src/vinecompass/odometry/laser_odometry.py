@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import arc, compose
-from vinecompass.geometry.kernels import heaviest_share
+from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heaviest_share
 from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
 from vinecompass.robot import Lidar
 from vinecompass.runs import Run, Scan, Track
@@ -21,7 +21,7 @@ FloatArray = NDArray[np.float64]
 
 REFERENCE_DISTANCE, REFERENCE_TURN = 0.5, np.radians(20.0)
 """Metres and radians from the reference scan after which the current one takes its place."""
-FEWEST_POINTS, LEAST_SHARE = 30, 0.4
+FEWEST_POINTS, LEAST_ON_LINES = 30, 0.4
 """Points a scan must have, and the share of them that must find a line, for a match to be believed."""
 MOST_POINTS, MOST_ITERATIONS = 450, 12
 LINE_REACH = 0.2
@@ -34,10 +34,10 @@ JOLT, TURN_JOLT = 0.003, 0.006
 """Metres and radians by which a scan's pose may miss the one that an even change of velocity would lead to."""
 PLAINEST = 0.012
 """Share of the points' information that the direction seen least must have; below, the place is degenerate there."""
-WEAK, ALONE, SMALL = 0.07, 0.5, 0.5
-"""Below this share, a direction counts as plain too if more than this part of what shows it lies within so many
-metres: it may be one person walking by, and a robot must not take another's walk for its own."""
-UNKNOWN = 1.0
+PLAIN_BELOW = 0.07
+"""Below this share, a direction counts as plain too if it hangs on one spot: that may be one person walking by, and a
+robot must not take another's walk for its own."""
+LEFT_OPEN = 1.0
 """Standard deviation, m (and rad), of what a degenerate place leaves open."""
 
 
@@ -142,8 +142,8 @@ class LaserOdometry:
             predicted = compose(self._since, arc(self._velocity, elapsed))
             if len(points) >= FEWEST_POINTS:
                 since, covariance, share, degenerate = self._align(self._reference, points, delays, predicted, elapsed)
-            if share < LEAST_SHARE:
-                since, covariance, degenerate = predicted, UNKNOWN**2 * np.eye(3), np.zeros(2)
+            if share < LEAST_ON_LINES:
+                since, covariance, degenerate = predicted, LEFT_OPEN**2 * np.eye(3), np.zeros(2)
         moved_on = np.hypot(since[0], since[1]) > REFERENCE_DISTANCE or abs(since[2]) > REFERENCE_TURN
         is_reference = len(points) >= FEWEST_POINTS and (self._reference is None or bool(moved_on) or share < 0.6)
         motion = self._report(scan.t, since, covariance, share, degenerate, is_reference)
@@ -189,10 +189,10 @@ class LaserOdometry:
         scale = np.array([1.0, 1.0, 1.0 / max(float(np.sqrt(np.mean(points**2) * 2.0)), 0.5)])
         shares, directions = np.linalg.eigh(information * np.outer(scale, scale) / max(weights, 1.0))
         plain = shares < PLAINEST
-        if PLAINEST < shares[0] < WEAK:
+        if PLAINEST < shares[0] < PLAIN_BELOW:
             found = partners[partners >= 0]
             shown = (reference.lines[found, 2:] @ directions[:2, 0]) ** 2
-            plain[0] = heaviest_share(reference.points[found], shown, SMALL) > ALONE
+            plain[0] = heaviest_share(reference.points[found], shown, ONE_SPOT_REACH) > ONE_SPOT_SHARE
         degenerate = None
         if np.any(plain):
             held = (directions[:, plain] @ directions[:, plain].T) / np.outer(scale, scale)
@@ -205,7 +205,7 @@ class LaserOdometry:
         # What the priors hold on to is unknown; the velocity's doubt goes into the pose by way of the sweep.
         spread = variance * np.linalg.inv(information + 1e-3 * np.eye(3)) + np.diag([1e-6, 1e-6, 1e-7])
         if np.any(plain):
-            spread += UNKNOWN**2 * (directions[:, plain] @ directions[:, plain].T) * np.outer(scale, scale)
+            spread += LEFT_OPEN**2 * (directions[:, plain] @ directions[:, plain].T) * np.outer(scale, scale)
         self._velocity = self._velocity + solution[3:]
         return solution[:3], spread.astype(np.float64), float(np.mean(partners >= 0)), degenerate
 

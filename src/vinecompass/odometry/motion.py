@@ -12,14 +12,14 @@ from vinecompass.geometry import relative
 from vinecompass.robot import Lidar
 from vinecompass.runs import Scans, Track
 
-__all__ = ["BodyVelocity", "Motion", "motion_at", "motions"]
+__all__ = ["BodyVelocity", "SweepMotion", "motion_at", "motions"]
 
 AT_ONCE = 256
 """Scans whose motions are read from a track together: one by one, the reading costs more than the matching."""
 
 
 @dataclass(frozen=True)
-class Motion:
+class SweepMotion:
     """The odometry during one scan.
 
     Parameters
@@ -59,13 +59,13 @@ class BodyVelocity:
         return np.array([self.ahead, self.left, self.turn_rate])
 
 
-def motion_at(track: Track, t: float, lidar: Lidar) -> Motion:
+def motion_at(track: Track, t: float, lidar: Lidar) -> SweepMotion:
     """Return the motion during the scan with stamp `t`, read from a track that covers it."""
     poses = track.at(np.concatenate([[t], t + lidar.beam_delays]))
-    return Motion(float(t), poses[0], relative(poses[1:], poses[0]))
+    return SweepMotion(float(t), poses[0], relative(poses[1:], poses[0]))
 
 
-def motions(track: Track, scans: Scans, lidar: Lidar) -> Iterator[Motion]:
+def motions(track: Track, scans: Scans, lidar: Lidar) -> Iterator[SweepMotion]:
     """Yield the motion during each scan: what `motion_at` returns, to the last digit, in a fraction of its time."""
     for first in range(0, len(scans), AT_ONCE):
         stamps = scans.t[first : first + AT_ONCE, None]
@@ -73,4 +73,4 @@ def motions(track: Track, scans: Scans, lidar: Lidar) -> Iterator[Motion]:
         poses = track.at(times.ravel()).reshape(*times.shape, 3)
         sweeps = relative(poses[:, 1:], poses[:, :1])
         for t, pose, sweep in zip(stamps[:, 0], poses[:, 0], sweeps, strict=True):
-            yield Motion(float(t), pose, sweep)
+            yield SweepMotion(float(t), pose, sweep)

@@ -1,6 +1,6 @@
-"""Floor 4: global plans over a priced floor."""
+"""PricedFloor 4: global plans over a priced floor."""
 
-from vinecompass.planning.comparison import Comparison, Entry, Row, compare_planners, entries_of
+from vinecompass.planning.comparison import Entry, PlannerComparison, Row, compare_planners, entries_of
 from vinecompass.planning.curves.motions import DubinsMotion, Motion, ReedsSheppMotion, StraightMotion, usual_motion
 from vinecompass.planning.plan import METHODS, Plan, plan_path, plan_round, solve
 from vinecompass.planning.plan_files import write_plan
@@ -15,13 +15,13 @@ from vinecompass.planning.why.why_not import WhyNot
 __all__ = [
     "METHODS",
     "Bottleneck",
-    "Comparison",
     "CostToGo",
     "DubinsMotion",
     "Entry",
     "GridPath",
     "Motion",
     "Plan",
+    "PlannerComparison",
     "Problem",
     "ReedsSheppMotion",
     "Roadmap",

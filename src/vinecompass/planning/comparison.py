@@ -12,7 +12,7 @@ from vinecompass.planning.plan import METHODS, OF_LINES, Plan, solve
 from vinecompass.planning.problem import Problem
 from vinecompass.settings import PlanSettings
 
-__all__ = ["Comparison", "Entry", "Row", "compare_planners", "entries_of"]
+__all__ = ["Entry", "PlannerComparison", "Row", "compare_planners", "entries_of"]
 
 
 @dataclass(frozen=True)
@@ -74,7 +74,7 @@ class Row:
 
 
 @dataclass(frozen=True)
-class Comparison:
+class PlannerComparison:
     """Rows in the order asked for."""
 
     problem: Problem
@@ -94,7 +94,7 @@ def compare_planners(
     repeat: int = 1,
     settings: PlanSettings | None = None,
     progress: Callable[[float, str], None] | None = None,
-) -> Comparison:
+) -> PlannerComparison:
     """Plan the same problem with several planners, or one planner with several settings.
 
     Parameters
@@ -128,7 +128,7 @@ def compare_planners(
                 progress((i + k / repeat) / len(chosen), entry.label)
             plans.append(solve(problem, entry.method, settings=entry.settings, seed=entry.seed + k))
         rows.append(Row(entry, tuple(plans)))
-    return Comparison(problem, tuple(rows))
+    return PlannerComparison(problem, tuple(rows))
 
 
 def entries_of(

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import BodyShape, cells_shape_of
-from vinecompass.costs import BodyCheck, CostMap, Floor
+from vinecompass.costs import BodyCheck, CostMap, PricedFloor
 from vinecompass.errors import InputError
 from vinecompass.geometry import compose, inverse, transform_points
 from vinecompass.planning.curves.motions import Motion, StraightMotion, usual_motion
@@ -78,7 +78,7 @@ class Problem:
         return (int(first[0]), int(first[1])), (int(last[0]), int(last[1]))
 
     @cached_property
-    def floor(self) -> Floor:
+    def floor(self) -> PricedFloor:
         """What kernels want of the floor."""
         return self.costmap.floor
 

@@ -22,7 +22,7 @@ from vinecompass.simulation import Simulator, Site
 __all__ = ["record_drive"]
 
 
-STANDING = 3.0
+STANDING_FIRST = 3.0
 """Seconds for which the robot stands before it drives off, as one should: standing still shows a gyro's bias."""
 
 
@@ -68,10 +68,10 @@ def record_drive(
     follower.follow(np.column_stack([points, polyline_headings(points)]))
     safety = Safety(robot, settings=SafetySettings(delay=simulator.period))
     recorder = Recorder(robot, start)
-    for _ in range(round(STANDING * robot.scanner.rate)):
+    for _ in range(round(STANDING_FIRST * robot.scanner.rate)):
         recorder.add(Command(), simulator.step(Command()))
     length = float(distance_along(points)[-1])
-    time_limit = STANDING + 60.0 + 4.0 * length / cruise_speed
+    time_limit = STANDING_FIRST + 60.0 + 4.0 * length / cruise_speed
     command = Command()
     while follower.phase != "arrived":
         readings = simulator.step(command)

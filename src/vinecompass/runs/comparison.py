@@ -13,7 +13,7 @@ from vinecompass.runs.streams import Track
 
 __all__ = ["RelationError", "TrackError", "compare_relations", "compare_tracks"]
 
-STEP, NEAR = 1.0, 3.0
+RELATION_STEP, NEIGHBOUR_WITHIN = 1.0, 3.0
 """Metres of way between the poses that relations are taken of, and between poses that are related as neighbours."""
 
 
@@ -96,10 +96,14 @@ def compare_relations(track: Track, truth: Track) -> RelationError:
     """
     true = truth.at(track.t)
     way = distance_along(true)
-    chosen = np.unique(np.searchsorted(way, np.arange(0.0, way[-1] + STEP, STEP)).clip(max=len(way) - 1))
+    chosen = np.unique(
+        np.searchsorted(way, np.arange(0.0, way[-1] + RELATION_STEP, RELATION_STEP)).clip(max=len(way) - 1)
+    )
     poses, true_poses = track.poses[chosen], true[chosen]
     steps = np.stack([np.arange(len(chosen) - 1), np.arange(1, len(chosen))], axis=1)
-    pairs = np.unique(np.vstack([steps, KDTree(true_poses[:, :2]).query_pairs(NEAR, output_type="ndarray")]), axis=0)
+    pairs = np.unique(
+        np.vstack([steps, KDTree(true_poses[:, :2]).query_pairs(NEIGHBOUR_WITHIN, output_type="ndarray")]), axis=0
+    )
     first, second = pairs.T
     off = relative(relative(poses[second], poses[first]), relative(true_poses[second], true_poses[first]))
     laid = compose(best_shift(track.poses, true), track.poses)

@@ -23,7 +23,7 @@ from vinecompass.simulation.site import Site
 
 __all__ = ["SimulatedPeriod", "Simulator"]
 
-STEP = 0.01
+TIME_STEP = 0.01
 """Seconds between two steps of the body's motion."""
 
 
@@ -184,7 +184,7 @@ class Simulator:
 
     def step(self, command: Command) -> SimulatedPeriod:
         """Hold a command for one scan period and return what the sensors read meanwhile."""
-        steps = round(self.period / STEP)
+        steps = round(self.period / TIME_STEP)
         state, wheels = self._state, len(self._limits.rolling)
         before, before_velocity = state.pose.copy(), state.velocity.copy()
         discs = Walking.rows(self.people)
@@ -196,7 +196,7 @@ class Simulator:
             self._targets(command, steps),
             self._grips(),
             self._rng.normal(size=(steps, wheels)),
-            STEP,
+            TIME_STEP,
             self._body,
             self.site.segments,
             discs,
@@ -204,7 +204,7 @@ class Simulator:
         )
         start = self.t
         self.t = round(self.t + self.period, 9)
-        times = start + STEP * np.arange(1.0, steps + 1.0)
+        times = start + TIME_STEP * np.arange(1.0, steps + 1.0)
         covered = shapely.Polygon(transform_points(state.pose, self._body.outline))
         for walker in self._walkers:
             walker.walk(self.period, covered)
@@ -233,9 +233,9 @@ class Simulator:
     def _targets(self, command: Command, steps: int) -> NDArray[np.float64]:
         """Return the velocity wanted in each time step ``(steps, 3)``: a command comes into effect after its delay."""
         self._told.append((self.t, command.velocity))
-        begins = self.t + STEP * np.arange(steps) - self._limits.delay
+        begins = self.t + TIME_STEP * np.arange(steps) - self._limits.delay
         stamps = np.array([stamp for stamp, _ in self._told])
-        in_force = np.maximum(np.searchsorted(stamps, begins + 0.5 * STEP, side="right") - 1, 0)
+        in_force = np.maximum(np.searchsorted(stamps, begins + 0.5 * TIME_STEP, side="right") - 1, 0)
         targets = np.array([self._told[index][1] for index in in_force.tolist()])
         self._told = self._told[int(in_force[-1]) :]
         return targets
@@ -272,7 +272,7 @@ class Simulator:
         every = _steps_between(sensor.rate)
         ends = np.vstack([before, path.velocities])
         speed, sideways, turn_rate = (0.5 * (ends[1:] + ends[:-1])).T
-        change = (ends[1:] - ends[:-1]) / STEP
+        change = (ends[1:] - ends[:-1]) / TIME_STEP
         x, y, heading = sensor.mount_pose
         # Off the body's origin the turning adds its own accelerations.
         ahead = change[:, 0] - sideways * turn_rate - turn_rate**2 * x - change[:, 2] * y
@@ -292,7 +292,7 @@ class Simulator:
         if sensor is None:
             return None
         # Its rate may be below the scans': fixes fall on whole multiples of its own period.
-        steps = np.round(times / STEP).astype(int)
+        steps = np.round(times / TIME_STEP).astype(int)
         due = steps % _steps_between(sensor.rate) == 0
         antenna = compose(path.poses[due], [*sensor.mount, 0.0])[:, :2]
         x, y = (antenna + sensor.noise * self._rng.normal(size=antenna.shape)).T
@@ -300,4 +300,4 @@ class Simulator:
 
 
 def _steps_between(rate: float) -> int:
-    return max(round(1.0 / (rate * STEP)), 1)
+    return max(round(1.0 / (rate * TIME_STEP)), 1)

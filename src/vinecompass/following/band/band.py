@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.contact import BodyShape, Cells, shape_of
+from vinecompass.contact import OPEN_FLOOR, BodyShape, Cells, shape_of
 from vinecompass.costs import CostMap
 from vinecompass.following.band.equation_kernels import HALF
 from vinecompass.following.band.kernels import optimise
@@ -28,9 +28,8 @@ FloatArray = NDArray[np.float64]
 TERMS = ("time", "slip", "speed", "acceleration", "radius", "obstacles", "floor")
 WEIGHTS = np.array([1.0, 300.0, 20.0, 5.0, 300.0, 100.0, 100.0])
 """What each term counts: a time of a second as much as an excess of some centimetres, or centimetres a second."""
-FEWEST, MOST = 6, 60
+FEWEST_INTERVALS, MOST_INTERVALS = 6, 60
 """Intervals of a band."""
-OPEN_FLOOR = Cells(np.zeros((2, 2), bool), np.full((2, 2), np.inf, np.float32), 1.0, False)
 
 
 class BandProblem(NamedTuple):
@@ -125,7 +124,7 @@ class Band:
 
     def evenly(self, interval: float) -> Band:
         """Return it with evenly spaced times, about `interval` apart."""
-        count = min(max(round(self.duration / interval), FEWEST), MOST)
+        count = min(max(round(self.duration / interval), FEWEST_INTERVALS), MOST_INTERVALS)
         times = np.full(count, self.duration / count)
         return replace(self, poses=self.at(np.arange(count + 1.0) * times[0]), times=times)
 

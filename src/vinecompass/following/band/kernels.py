@@ -21,7 +21,7 @@ PLACES = 7
 """What a speed on an interval depends on: the pose before it (3), the pose after it (3), and its time."""
 FARTHEST_MOVE = 0.3
 """Metres and radians that a pose is moved at most in one step of the optimisation."""
-SHORTEST, LONGEST = 0.3, 3.0
+SHORTENED_TO, LENGTHENED_TO = 0.3, 3.0
 """Times that an interval's duration becomes at least and at most in one step."""
 
 
@@ -278,7 +278,7 @@ def try_step(poses, times, step, trial_poses, trial_times):  # type: ignore[no-u
     """Take a step (4 N,) of the unknowns into a trial, no part of it too far; return how far a pose moves at most."""
     largest = 0.0
     for i in range(times.shape[0]):
-        trial_times[i] = min(max(times[i] + step[UNKNOWNS * i], SHORTEST * times[i]), LONGEST * times[i])
+        trial_times[i] = min(max(times[i] + step[UNKNOWNS * i], SHORTENED_TO * times[i]), LENGTHENED_TO * times[i])
         if i < times.shape[0] - 1:
             for a in range(3):
                 move = min(max(step[UNKNOWNS * i + 1 + a], -FARTHEST_MOVE), FARTHEST_MOVE)

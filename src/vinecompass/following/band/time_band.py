@@ -14,7 +14,7 @@ from vinecompass.following.band.topology import Island, detour, islands_near, si
 from vinecompass.following.band.way_kernels import reversals
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
-from vinecompass.following.people.rules import CREEP, Encounter, meet
+from vinecompass.following.people.rules import WAITING_SPEED, Encounter, meet
 from vinecompass.following.speed_profile import SpeedProfile
 from vinecompass.geometry import (
     arc_velocity,
@@ -164,7 +164,7 @@ class TimeBand(LocalPlanner):
         command, reason = self._command(view, bands[chosen]), profile.reason
         waits = next((each for each in self._encounters if each.rule and not each.rule.may_approach), None)
         if waits is not None:
-            command = command.scaled(min(CREEP / max(abs(command.speed), 1e-9), 1.0))
+            command = command.scaled(min(WAITING_SPEED / max(abs(command.speed), 1e-9), 1.0))
             reason = f"people: {waits.state}"
         # The band keeps its limits softly; a zone's is not to be passed at all, nor the end of the leg.
         fastest = min(profile.on_floor, self._stopping_speed(view, course))
@@ -177,7 +177,9 @@ class TimeBand(LocalPlanner):
         # v^2 / (2 b), and the mean of both speeds over the period before: a quadratic equation in v.
         braking, half = self._limits.braking, 0.5 * view.duration
         to_end = float(np.hypot(*(course.leg_end - view.pose)[:2])) - half * abs(view.current.speed)
-        return max(float(np.sqrt((braking * half) ** 2 + 2.0 * braking * max(to_end, 0.0))) - braking * half, CREEP)
+        return max(
+            float(np.sqrt((braking * half) ** 2 + 2.0 * braking * max(to_end, 0.0))) - braking * half, WAITING_SPEED
+        )
 
     def _ahead(self, view: View, course: Course) -> tuple[FloatArray, bool, FloatArray]:
         """Return the pose to make for, whether at speed, and the plan ``(N, 2)`` to there, from where the robot is."""

@@ -17,7 +17,7 @@ from vinecompass.geometry import distance_along
 __all__ = ["Island", "detour", "islands_near", "sides_of"]
 
 FloatArray = NDArray[np.float64]
-NEAR = 1.6
+ISLAND_WITHIN = 1.6
 """Metres from a path within which an island matters to it."""
 BUMP = 1.8
 """Metres before and behind an island over which a path swerves."""
@@ -81,7 +81,7 @@ def _where_met(path: FloatArray, person: Walking, number: int) -> Island:
 def sides_of(path: FloatArray, islands: Sequence[Island]) -> tuple[int, ...]:
     """Return on which side of a path ``(N, 2)`` or more columns each island lies: 1 left, -1 right, 0 not beside it."""
     places = np.array([(each.x, each.y, each.reach) for each in islands]).reshape(-1, 3)
-    return tuple(passed_on(path, places, NEAR).tolist())
+    return tuple(passed_on(path, places, ISLAND_WITHIN).tolist())
 
 
 def detour(path: FloatArray, island: Island, side: int, room: float) -> FloatArray:

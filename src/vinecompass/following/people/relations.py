@@ -17,7 +17,7 @@ __all__ = ["Relation", "Side", "approach", "relate", "side"]
 Side = Literal["left", "along", "right"]
 APPROACHES: dict[int, Approach] = {1: "approaching", 0: "steady", -1: "receding"}
 SIDES: dict[int, Side] = {1: "left", 0: "along", -1: "right"}
-STANDING = 0.1
+NO_SPEED = 0.1
 """m/s below which a speed along the line between the two counts as none."""
 ALONG = tan(radians(8.0))
 """Slope off the line between the two within which a motion counts as along it."""
@@ -73,11 +73,11 @@ def relate(pose: ArrayLike, velocity: ArrayLike, person: Walking) -> Relation:
 def approach(x: Any, y: Any, line: tuple[float, float]) -> Any:
     """Return how a velocity goes along a line to another: 1 approaching, 0 steady, -1 receding; numbers or arrays."""
     along = (x * line[0] + y * line[1]) / max(hypot(*line), 1e-9)
-    return 1 * (along > STANDING) - 1 * (along < -STANDING)
+    return 1 * (along > NO_SPEED) - 1 * (along < -NO_SPEED)
 
 
 def side(x: Any, y: Any, line: tuple[float, float]) -> Any:
     """Return to which side of a line a velocity moves: 1 left, 0 along it, -1 right; numbers or arrays."""
     across, along = line[0] * y - line[1] * x, line[0] * x + line[1] * y
     slope = ALONG * abs(along)
-    return (x * x + y * y >= STANDING**2) * (1 * (across > slope) - 1 * (across < -slope))
+    return (x * x + y * y >= NO_SPEED**2) * (1 * (across > slope) - 1 * (across < -slope))

@@ -14,16 +14,16 @@ from vinecompass.following.people.relations import Relation, approach, relate, s
 from vinecompass.geometry import wrap_heading
 from vinecompass.settings import PeopleRule, PeopleSettings
 
-__all__ = ["CREEP", "Encounter", "meet", "shut_out_by_people"]
+__all__ = ["WAITING_SPEED", "Encounter", "meet", "shut_out_by_people"]
 
 FloatArray = NDArray[np.float64]
-SOON = 0.5
+JUDGED_AFTER = 0.5
 """Seconds after which a velocity's direction is judged: a turn begun now shows by then."""
 STRAIGHT = 0.25
 """rad/s of turning towards a person that still count as straight on."""
-CREEP = 0.1
+WAITING_SPEED = 0.1
 """m/s that is never shut out: a robot so slow waits."""
-SLACK, SLACK_DEG = 0.7, 10.0
+IN_FORCE_SLACK, IN_FORCE_SLACK_DEG = 0.7, 10.0
 """Metres and degrees beyond its limits for which a rule in force stays so, so that situations do not flutter."""
 
 
@@ -96,7 +96,7 @@ def _rule(
     walks = person.walks
     walk = degrees(abs(wrap_heading(atan2(person.velocity_y, person.velocity_x) - course)))
     for rule in settings.rules:
-        slack, slack_deg = (SLACK, SLACK_DEG) if rule is in_force else (0.0, 0.0)
+        slack, slack_deg = (IN_FORCE_SLACK, IN_FORCE_SLACK_DEG) if rule is in_force else (0.0, 0.0)
         directed = rule.walk_from_deg > 0.0 or rule.walk_to_deg < 180.0
         if (
             rule.nearest - slack <= distance <= rule.farthest + slack
@@ -113,9 +113,9 @@ def shut_out_by_people(
 ) -> list[tuple[str, NDArray[np.bool_]]]:
     """Return the rules that shut out some of the velocities ``(K, 3)``, each with which ones."""
     found = []
-    headings = pose[2] + SOON * velocities[:, 2]
+    headings = pose[2] + JUDGED_AFTER * velocities[:, 2]
     moving = velocities[:, 0] * np.cos(headings), velocities[:, 0] * np.sin(headings)
-    slow = np.abs(velocities[:, 0]) <= CREEP
+    slow = np.abs(velocities[:, 0]) <= WAITING_SPEED
     for each in encounters:
         rule = each.rule
         if rule is None or not (rule.keep_to or rule.straight or not rule.may_approach):

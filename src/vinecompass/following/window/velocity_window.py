@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.contact import BodyShape, Cells, Walking, cells_shape_of, shape_of
+from vinecompass.contact import OPEN_FLOOR, BodyShape, Cells, Walking, cells_shape_of, shape_of
 from vinecompass.costs import standing_robot
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
@@ -25,7 +25,7 @@ from vinecompass.settings import FollowingSettings, PeopleSettings, WindowSettin
 __all__ = ["VelocityWindow"]
 
 FloatArray = NDArray[np.float64]
-STEP = 0.1
+ROLL_OUT_STEP = 0.1
 """Seconds between the poses of a roll-out."""
 DELAY = 0.1
 """Seconds from seeing to braking that a roll-out allows for; safety allows for more."""
@@ -45,7 +45,6 @@ NO_LONGER_LEADS = 0.5
 """Metres left of a leg from which its direction says nothing any more about where the robot goes."""
 SLOWEST = 0.1
 """m/s by which the rest of a plan is divided at least, to tell how long it takes."""
-OPEN_FLOOR = Cells(np.zeros((1, 1), bool), np.full((1, 1), np.inf, np.float32), 1e6, False)
 SIDES = {"left": 1.0, "right": -1.0, None: 0.0}
 """On which side a person is to be passed, as kernels take it."""
 
@@ -204,16 +203,16 @@ class VelocityWindow(LocalPlanner):
         self, view: View, course: Course, velocities: FloatArray, frame: FloatArray, ahead: CourseAhead
     ) -> tuple[FloatArray, FloatArray, FloatArray]:
         """Return the poses ``(K, M, 3)`` of roll-outs, what is told of them ``(K, 6)``, and their charge for people."""
-        paths = np.empty((len(velocities), max(round(self._window.horizon / STEP), 1), 3))
+        paths = np.empty((len(velocities), max(round(self._window.horizon / ROLL_OUT_STEP), 1), 3))
         terms, for_people = np.empty((len(velocities), 6)), np.zeros(len(velocities))
         begin = Begin(compose(inverse(frame), view.pose), view.current.velocity, frame)
         around, people = self._around(view), self._minded(view.pose, course.left)
-        setup = RollOut(self._limits, STEP, DELAY, self._settings.tight_gap)
+        setup = RollOut(self._limits, ROLL_OUT_STEP, DELAY, self._settings.tight_gap)
 
         def weigh(part: slice) -> None:
             roll_out(velocities[part], begin, ahead, around, setup, paths[part], terms[part])
             if len(people.rows):
-                charge_for_people(paths[part], STEP, people, self._body, for_people[part])
+                charge_for_people(paths[part], ROLL_OUT_STEP, people, self._body, for_people[part])
 
         # Candidates know nothing of each other: with many of them, each of two cores takes a half.
         half = len(velocities) // 2 if len(velocities) >= MANY else len(velocities)

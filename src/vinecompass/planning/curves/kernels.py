@@ -9,7 +9,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-TURN = 2.0 * np.pi
+from vinecompass.geometry.kernels import TURN
+
 QUARTER = 0.5 * np.pi
 EXACT = 1e-10
 """Lengths this little below zero are zero, and a full turn less this much is none: what rounding makes of them."""

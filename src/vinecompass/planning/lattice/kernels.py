@@ -145,7 +145,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes)
 
     Parameters
     ----------
-    floor : `Floor`
+    floor : `PricedFloor`
     body : `BodyShape`
     moves : `Moves`
     bounds : (rows, columns) what it costs at least from a cell to the goal; inf where nothing leads there

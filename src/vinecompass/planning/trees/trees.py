@@ -12,7 +12,7 @@ from vinecompass.settings import PlanSettings
 __all__ = ["rrt", "rrt_connect"]
 
 FloatArray = NDArray[np.float64]
-NEAR = 12
+NEAREST_COMPARED = 12
 """Nodes nearest as the crow flies, among which the one with the shortest motion is looked for."""
 
 
@@ -118,7 +118,7 @@ def _connect(tree: Tree, edges: EdgeCheck, goal: FloatArray, *, backwards: bool)
 
 def _shortest(tree: Tree, edges: EdgeCheck, pose: FloatArray, *, backwards: bool = False) -> int:
     """Return the node with the shortest motion to a pose (or from it), among those nearest as the crow flies."""
-    nodes = tree.nearest(pose, min(NEAR, tree.size))
+    nodes = tree.nearest(pose, min(NEAREST_COMPARED, tree.size))
     lengths = edges.lengths(*((pose[None], tree.poses[nodes]) if backwards else (tree.poses[nodes], pose[None])))
     return int(nodes[int(np.argmin(lengths))])
 

@@ -13,7 +13,7 @@ from vinecompass.grids import Zone
 
 __all__ = ["Change", "all_suspects", "suspects"]
 
-JOINED = 3
+ONE_OBSTACLE_CELLS = 3
 """Cells: obstacles no farther apart than twice this are one."""
 MOST_APART = 12
 """Separate obstacles that are looked at one by one; of more, only all at once."""
@@ -99,7 +99,7 @@ def _zones(stack: tuple[Layer, ...], i: int, layer: ZoneLayer, kind: str) -> Ite
 def _obstacles(costmap: CostMap, stack: tuple[Layer, ...], i: int) -> tuple[Change, list[Change]]:
     name, grid = stack[i].name, costmap.grid
     mask = np.isinf(costmap.layers[name])
-    labels, count = ndimage.label(ndimage.binary_dilation(mask, iterations=JOINED))
+    labels, count = ndimage.label(ndimage.binary_dilation(mask, iterations=ONE_OBSTACLE_CELLS))
     apart = []
     for label in range(1, count + 1) if count <= MOST_APART else ():
         one = mask & (labels == label)

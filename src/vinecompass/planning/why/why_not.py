@@ -19,7 +19,7 @@ from vinecompass.settings import PlanSettings
 __all__ = ["WhyNot", "why_end_closed", "why_no_way"]
 
 FloatArray = NDArray[np.float64]
-SHARES = (0.97, 0.9, 0.75)
+WIDTHS_TRIED = (0.97, 0.9, 0.75)
 """Shares of the width that would just fit through a narrow place, at which it is tried whether a body does."""
 
 
@@ -160,7 +160,7 @@ def _too_narrow(problem: Problem, settings: PlanSettings, narrow: Bottleneck) ->
     # Straight through it, the body is as wide as it is across.
     needed = float(np.ptp(robot.body.polygon[:, 1]))
     # What just fits must be met exactly; a way is found on a grid, and smoothed.
-    for share in SHARES:
+    for share in WIDTHS_TRIED:
         scale = share * 2.0 * fits / needed
         if scale >= 1.0:
             return None

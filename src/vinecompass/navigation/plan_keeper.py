@@ -15,7 +15,7 @@ from vinecompass.planning import Plan
 from vinecompass.robot import Robot
 from vinecompass.settings import NavigationSettings
 
-__all__ = ["GlobalPlanner", "Look", "Route"]
+__all__ = ["GlobalPlanner", "Look", "PlanKeeper"]
 
 FloatArray = NDArray[np.float64]
 CLEARLY_CHEAPER = 0.9, 0.3
@@ -40,7 +40,7 @@ class Look(Enum):
     NO_WAY = auto()
 
 
-class Route:
+class PlanKeeper:
     """Keeps the plan to the stop on the way to.
 
     Parameters
