@@ -103,7 +103,11 @@ class WhatTheDocumentsSay(unittest.TestCase):
         self.assertEqual(read_settings(path), Settings())
         self.assertEqual(
             {table: set(keys) for table, keys in tomllib.loads(text).items() if isinstance(keys, dict)},
-            {table: set(keys) for table, keys in Settings().model_dump().items() if isinstance(keys, dict)},
+            {
+                table: set(keys)
+                for table, keys in Settings().model_dump(by_alias=True).items()
+                if isinstance(keys, dict)
+            },
         )
 
     def test_the_examples_run_and_write_a_picture_each(self):

@@ -62,7 +62,7 @@ class Figures(unittest.TestCase):
         walker = Site.model_validate(
             site().model_dump()
             | {
-                "person": [
+                "people": [
                     {
                         "name": "worker",
                         "route": [(39.0, 20.8), (39.0, 26.0)],

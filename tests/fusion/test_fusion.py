@@ -5,8 +5,8 @@ import numpy as np
 from benchmarks.reference_filter import ReferenceFilter
 from scipy.stats import chi2
 
+from tests.motion.test_wheels import car, four_wheels
 from tests.odometry.test_laser_odometry import scans_between
-from tests.robot.test_kinematics import car, four_wheels
 from tests.support import altered_robot, assert_input_error, dry_run, robot, site, true_slip, wet_run
 from vinecompass import Command, LaserOdometry, OdometryFusion, Robot, Simulator, Track, compare_tracks, fuse
 from vinecompass.geometry import arc, chain, wrap_angle

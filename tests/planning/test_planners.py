@@ -19,7 +19,7 @@ from vinecompass import (
 from vinecompass.costs import body_touches
 from vinecompass.geometry import wrap_angle
 from vinecompass.planning import METHODS, Entry, entries_of, plan_round, solve
-from vinecompass.settings import PlanSettings
+from vinecompass.settings import CostSettings, PlanSettings
 
 START, GOAL = np.array([1.5, 1.5, 0.0]), np.array([8.5, 1.5, np.pi / 2])
 SAMPLED = {"rrt", "rrt-connect", "rrt-star", "informed-rrt-star", "roadmap"}
@@ -100,7 +100,11 @@ class EveryPlanner(unittest.TestCase):
             self.assertEqual(never.status, "gave up")
 
     def test_from_a_place_to_itself_and_from_the_edge_of_an_open_map(self):
-        costmap = price_floor(Grid(np.full((100, 140), -3.0, np.float32), 0.05), robot())
+        grid = Grid(np.full((100, 140), -3.0, np.float32), 0.05)
+        closed = plan_path(price_floor(grid, robot()), robot(), [3.0, 2.5, 0.0], [0.02, 2.5, 0.0])
+        self.assertEqual(closed.status, "goal closed")
+        self.assertIn("edge of the map", closed.reason)
+        costmap = price_floor(grid, robot(), settings=CostSettings(unknown="free"))
         for method in METHODS:
             with self.subTest(method=method):
                 for goal, length in (([3.0, 2.5, 2.0], 0.0), ([0.02, 2.5, 0.0], 2.98)):

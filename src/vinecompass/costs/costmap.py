@@ -119,7 +119,7 @@ class CostMap:
     def closed_floor(self, cell: ArrayLike) -> str:
         """Return what the forbidden floor at a cell is called: by the layer that closes it, or as the map's edge."""
         name = self.closing_layer(cell)
-        return f"floor closed by the layer {name!r}" if name else "the edge of the map, beyond which all is unknown,"
+        return f"floor closed by the layer {name!r}" if name else "the edge of the map"
 
     def nearest_forbidden(self, cell: ArrayLike) -> NDArray[np.int64] | None:
         """Return the forbidden cell nearest to a cell, or None if there is none.

@@ -38,7 +38,7 @@ def price_at_gap(gap: NDArray[np.float32], *, contact_price: float, comfort: flo
 
 @dataclass(frozen=True)
 class ClearanceLayer:
-    """PricedFloor near what is closed: closed where the body cannot be at any heading, dear where it is near.
+    """Floor near what is closed: closed where the body cannot be at any heading, dear where it is near.
 
     Parameters
     ----------

@@ -1,14 +1,8 @@
 """Kernels of the fusion filter: an extended Kalman filter with a short memory that late readings are put back into.
 
-The state has 17 parts with a covariance, and after them a memory without one:
-
-0-2   pose: x, y, heading                     9, 10  creep of the wheels: share of the rolling, ahead and in turning
-3-5   speed ahead, to the left, turn rate     11-13  the pose when the reference scan was taken
-6     gyro bias                               14-16  way since the last wheel reading: ahead, to the left, turned
-7, 8  acceleration bias                       17-23  memory, see the names below
-
-An event is a reading: its stamp, its kind, and up to 10 numbers. A log row holds an event, and the state and the
-covariance (17 x 17) after it.
+The state has 17 parts with a covariance, and after them a memory without one; all have names below. An event is a
+reading: its stamp, its kind, and up to 10 numbers. A log row holds an event, and the state and the covariance (17 x 17)
+after it.
 """
 
 from __future__ import annotations
@@ -20,6 +14,28 @@ from vinecompass.geometry.kernels import solve_in_place
 from vinecompass.motion.kernels import along_chord
 
 STATES = 17
+(
+    X,
+    Y,
+    HEADING,
+    AHEAD,
+    LEFT,
+    TURN_RATE,
+    GYRO_BIAS,
+    PUSH_BIAS_X,
+    PUSH_BIAS_Y,
+    CREEP_WAY,
+    CREEP_TURNED,
+    REFERENCE_X,
+    REFERENCE_Y,
+    REFERENCE_HEADING,
+    WAY_AHEAD,
+    WAY_LEFT,
+    WAY_TURNED,
+) = range(STATES)
+"""The parts of a state: the pose; speeds ahead and to the left, turn rate; biases of gyro and accelerations; creep of
+the wheels, a share of their rolling, ahead and in turning; the pose when the reference scan was taken; and the way
+since the last wheel reading."""
 T, GYRO_T, PUSH_T, PUSH_X, PUSH_Y, STILL_FOR, DOUBT_UNTIL = range(17, 24)
 MEMORY = 24
 """Length of a state. Its memory: time; stamp of the last turn rate read; last acceleration (its stamp, ahead, left);
@@ -28,12 +44,19 @@ EVENT = 12
 ROW = EVENT + MEMORY + STATES * STATES
 
 IMU, WHEELS, ODOMETRY, SCAN, POSITION = range(5)
-"""Kinds of events, with their numbers:
+"""Kinds of events, with their numbers from `FIRST` on:
 turn rate, acceleration ahead, to the left; whether there are accelerations;
 way since the reading before, ahead, left, turned; for how long; mean way of a rim; standard deviations of way and turn;
 the same of an odometry that someone else keeps;
 pose since the reference scan (3), covariance (6, lower triangle), and 1 if a new reference begins;
 x, y, standard deviation."""
+STAMP, KIND, FIRST = range(3)
+GYRO, PUSHED_X, PUSHED_Y, HAS_PUSH = range(FIRST, FIRST + 4)
+DURATION, ROLLED, WAY_SPREAD, TURN_SPREAD = range(FIRST + 3, FIRST + 7)
+MATCH_COVARIANCE, MATCH_TURN_VARIANCE, NEW_REFERENCE = FIRST + 3, FIRST + 8, FIRST + 9
+FIX_SPREAD = FIRST + 2
+"""Where the numbers of an event stand, after its stamp and its kind: an IMU's, those of wheels and odometry besides the
+way itself, a scan's besides the pose, and a fix's besides x and y."""
 
 (
     SIDEWAYS,
@@ -70,6 +93,10 @@ MOMENT = 1e-6
 """Seconds within which two stamps are of one moment."""
 UNSEEN_SLIP = 0.03
 """Metres a second by which slip may falsify the speed before it is noticed."""
+FRESH = 2.5
+"""Periods of an IMU for which its last reading holds."""
+SCAN_ITSELF, SCAN_ITSELF_TURN = 0.02, 0.003
+"""Metres and radians that a reference scan is off itself, at most."""
 BRISK = 0.3
 """Metres a second, and radians a second, by which the velocity may be wrong once scans contradict it."""
 
@@ -95,93 +122,125 @@ def add_noise(covariance, gains, variance):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def felt_acceleration(state, p, pushed):  # type: ignore[no-untyped-def]
+    """The body's acceleration ahead and to the left by what the IMU felt last; none where that is too long ago."""
+    if not pushed:
+        return 0.0, 0.0
+    speed, aside, turn_rate = state[AHEAD], state[LEFT], state[TURN_RATE]
+    cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
+    ax, ay = state[PUSH_X] - state[PUSH_BIAS_X], state[PUSH_Y] - state[PUSH_BIAS_Y]
+    # Off the axle, an IMU also feels the turning; what a change of turn rate does to it is in the noise of a step.
+    ahead = cosine * ax - sine * ay + turn_rate**2 * p[IMU_X] + turn_rate * aside
+    left = sine * ax + cosine * ay + turn_rate**2 * p[IMU_Y] - turn_rate * speed
+    return ahead, left if p[SIDEWAYS] != 0.0 else 0.0
+
+
+@njit(cache=True, nogil=True)
 def predict(state, covariance, p, step):  # type: ignore[no-untyped-def]
     """Carry state and covariance on by `step` seconds."""
-    pushed = abs(state[T] + 0.5 * step - state[PUSH_T]) < 2.5 * p[PUSH_PERIOD]
-    vx, vy, turn_rate = state[3], state[4], state[5]
-    ahead, left = 0.0, 0.0
-    cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
-    if pushed:
-        ax, ay = state[PUSH_X] - state[7], state[PUSH_Y] - state[8]
-        # Off the axle, an IMU also feels the turning; what a change of turn rate does to it is in the noise below.
-        ahead = cosine * ax - sine * ay + turn_rate**2 * p[IMU_X] + turn_rate * vy
-        left = sine * ax + cosine * ay + turn_rate**2 * p[IMU_Y] - turn_rate * vx
-    if p[SIDEWAYS] == 0.0:
-        left = 0.0
-    middle = state[2] + 0.5 * turn_rate * step
+    pushed = abs(state[T] + 0.5 * step - state[PUSH_T]) < FRESH * p[PUSH_PERIOD]
+    ahead, left = felt_acceleration(state, p, pushed)
+    turn_rate = state[TURN_RATE]
+    middle = state[HEADING] + 0.5 * turn_rate * step
     c, s = np.cos(middle), np.sin(middle)
-    mean_x, mean_y = vx + 0.5 * ahead * step, vy + 0.5 * left * step
+    mean_x, mean_y = state[AHEAD] + 0.5 * ahead * step, state[LEFT] + 0.5 * left * step
     dx, dy = along_chord(c, s, mean_x, mean_y)
     dx *= step
     dy *= step
-    state[0] += dx
-    state[1] += dy
-    state[2] += turn_rate * step
-    state[3] += ahead * step
-    state[4] += left * step
-    state[14] += mean_x * step
-    state[15] += mean_y * step
-    state[16] += turn_rate * step
+    state[X] += dx
+    state[Y] += dy
+    state[HEADING] += turn_rate * step
+    state[AHEAD] += ahead * step
+    state[LEFT] += left * step
+    state[WAY_AHEAD] += mean_x * step
+    state[WAY_LEFT] += mean_y * step
+    state[WAY_TURNED] += turn_rate * step
     state[T] += step
-    # The pose from heading, speeds and turn rate, all as they were before the step: what comes first uses no part that
-    # was changed already.
+    couple_by_motion(covariance, p, step, (c, s), (dx, dy), pushed)
+    fade_creep(state, covariance, p, step)
+    read = abs(state[T] - 0.5 * step - state[GYRO_T]) < FRESH * p[PUSH_PERIOD]
+    add_motion_noise(covariance, p, step, (c, s), pushed, read)
+
+
+@njit(cache=True, nogil=True)
+def link(links, count, part, other, factor):  # type: ignore[no-untyped-def]
+    """Note that a part of the state gains a factor times another; return how many are noted."""
+    links[count, 0], links[count, 1], links[count, 2] = part, other, factor
+    return count + 1
+
+
+@njit(cache=True, nogil=True)
+def couple_by_motion(covariance, p, step, direction, way, pushed):  # type: ignore[no-untyped-def]
+    """Carry the covariance on over a step in a mean direction (cosine, sine) by a way (x, y).
+
+    The pose from heading, speeds and turn rate, all as they were before the step: what comes first uses no part that
+    was changed already.
+    """
     sideways = p[SIDEWAYS] != 0.0
-    links = np.empty((20, 3))
-    count = 0
-    for row in range(2):
-        by_heading = -dy if row == 0 else dx
-        by_ahead, by_left = (c * step, -s * step) if row == 0 else (s * step, c * step)
-        for other, factor in ((2, by_heading), (3, by_ahead), (4, by_left), (5, 0.5 * step * by_heading)):
-            if other != 4 or sideways:
-                links[count, 0], links[count, 1], links[count, 2] = row, other, factor
-                count += 1
-    for part, other in ((2, 5), (14, 3), (15, 4), (16, 5)):
-        if part != 15 or sideways:
-            links[count, 0], links[count, 1], links[count, 2] = part, other, step
-            count += 1
+    links, count = np.empty((20, 3)), 0
+    c, s = direction
+    for row in (X, Y):
+        by_heading = -way[1] if row == X else way[0]
+        by_ahead, by_left = (c * step, -s * step) if row == X else (s * step, c * step)
+        count = link(links, count, row, HEADING, by_heading)
+        count = link(links, count, row, AHEAD, by_ahead)
+        if sideways:
+            count = link(links, count, row, LEFT, by_left)
+        count = link(links, count, row, TURN_RATE, 0.5 * step * by_heading)
+    count = link(links, count, HEADING, TURN_RATE, step)
+    count = link(links, count, WAY_AHEAD, AHEAD, step)
+    if sideways:
+        count = link(links, count, WAY_LEFT, LEFT, step)
+    count = link(links, count, WAY_TURNED, TURN_RATE, step)
     if pushed:
-        for part, other, factor in ((3, 7, -cosine), (3, 8, sine), (4, 7, -sine), (4, 8, -cosine)):
-            if part != 4 or sideways:
-                links[count, 0], links[count, 1], links[count, 2] = part, other, factor * step
-                count += 1
+        cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
+        count = link(links, count, AHEAD, PUSH_BIAS_X, -cosine * step)
+        count = link(links, count, AHEAD, PUSH_BIAS_Y, sine * step)
+        if sideways:
+            count = link(links, count, LEFT, PUSH_BIAS_X, -sine * step)
+            count = link(links, count, LEFT, PUSH_BIAS_Y, -cosine * step)
     couple(covariance, links, count)
-    # The creep of the wheels fades.
+
+
+@njit(cache=True, nogil=True)
+def fade_creep(state, covariance, p, step):  # type: ignore[no-untyped-def]
+    """Let the creep of the wheels fade, and new creep come."""
     kept = np.exp(-step / p[CREEP_TIME])
-    for part in (9, 10):
+    for part in (CREEP_WAY, CREEP_TURNED):
         state[part] *= kept
         for k in range(STATES):
             covariance[part, k] *= kept
         for k in range(STATES):
             covariance[k, part] *= kept
-        spread = p[CREEP] if part == 9 else p[CREEP_TURN]
+        spread = p[CREEP] if part == CREEP_WAY else p[CREEP_TURN]
         covariance[part, part] += spread**2 * (1.0 - kept**2)
-    # Noise: a push within the step shows by half in the pose, a change of turn rate holds for the whole step.
+
+
+@njit(cache=True, nogil=True)
+def add_motion_noise(covariance, p, step, direction, pushed, read):  # type: ignore[no-untyped-def]
+    """Add the noise of a step: of the speeds, of the turn rate, and of biases that wander.
+
+    A push within the step shows by half in the pose, a change of turn rate holds for the whole step. `read` tells
+    whether a gyro says how the turn rate changes.
+    """
+    c, s = direction
+    sideways = p[SIDEWAYS] != 0.0
     speed_variance = p[PUSH_NOISE] ** 2 * p[PUSH_PERIOD] * step if pushed else p[SPEED_CHANGE] ** 2 * step
-    read = abs(state[T] - 0.5 * step - state[GYRO_T]) < 2.5 * p[PUSH_PERIOD]
-    for source in range(3):
-        if source == 1 and not sideways:
-            continue
+    noise = np.zeros(STATES)
+    noise[X], noise[Y], noise[AHEAD], noise[WAY_AHEAD] = 0.5 * c * step, 0.5 * s * step, 1.0, 0.5 * step
+    add_noise(covariance, noise, speed_variance)
+    if sideways:
         noise = np.zeros(STATES)
-        variance = speed_variance
-        if source == 0:
-            noise[0] = 0.5 * c * step
-            noise[1] = 0.5 * s * step
-            noise[3] = 1.0
-            noise[14] = 0.5 * step
-        elif source == 1:
-            noise[0] = -0.5 * s * step
-            noise[1] = 0.5 * c * step
-            noise[4] = 1.0
-            noise[15] = 0.5 * step
-        else:
-            noise[2], noise[5], noise[16] = step, 1.0, step
-            if pushed:
-                noise[3], noise[4] = p[IMU_Y], -p[IMU_X] if sideways else 0.0
-            variance = p[GYRO_CHANGE if read else TURN_RATE_CHANGE] ** 2 * step
-        add_noise(covariance, noise, variance)
-    covariance[6, 6] += p[GYRO_WALK] ** 2 * step
-    covariance[7, 7] += p[PUSH_WALK] ** 2 * step
-    covariance[8, 8] += p[PUSH_WALK] ** 2 * step
+        noise[X], noise[Y], noise[LEFT], noise[WAY_LEFT] = -0.5 * s * step, 0.5 * c * step, 1.0, 0.5 * step
+        add_noise(covariance, noise, speed_variance)
+    noise = np.zeros(STATES)
+    noise[HEADING], noise[TURN_RATE], noise[WAY_TURNED] = step, 1.0, step
+    if pushed:
+        noise[AHEAD], noise[LEFT] = p[IMU_Y], -p[IMU_X] if sideways else 0.0
+    add_noise(covariance, noise, p[GYRO_CHANGE if read else TURN_RATE_CHANGE] ** 2 * step)
+    covariance[GYRO_BIAS, GYRO_BIAS] += p[GYRO_WALK] ** 2 * step
+    covariance[PUSH_BIAS_X, PUSH_BIAS_X] += p[PUSH_WALK] ** 2 * step
+    covariance[PUSH_BIAS_Y, PUSH_BIAS_Y] += p[PUSH_WALK] ** 2 * step
 
 
 @njit(cache=True, nogil=True)
@@ -257,21 +316,25 @@ def correct(state, covariance, rows, residuals, noise, limit, normalised):  # ty
 @njit(cache=True, nogil=True)
 def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by a turn rate, and where the body cannot move sideways by the acceleration that turning gives it."""
-    sideways = event[5] != 0.0 and p[SIDEWAYS] == 0.0
+    sideways = event[HAS_PUSH] != 0.0 and p[SIDEWAYS] == 0.0
     rows, residuals, noise = np.zeros((1, STATES)), np.zeros(1), np.zeros((1, 1))
-    rows[0, 5], rows[0, 6] = p[GYRO_SCALE], 1.0
-    residuals[0] = event[2] - p[GYRO_SCALE] * state[5] - state[6]
+    rows[0, TURN_RATE], rows[0, GYRO_BIAS] = p[GYRO_SCALE], 1.0
+    residuals[0] = event[GYRO] - p[GYRO_SCALE] * state[TURN_RATE] - state[GYRO_BIAS]
     noise[0, 0] = p[GYRO_NOISE] ** 2
     taken = correct(state, covariance, rows, residuals, noise, p[GATE], normalised)
     if sideways and taken:
         cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
         # Sideways, in the body's frame: what the reading says, less what turning explains.
-        left = sine * (event[3] - state[7]) + cosine * (event[4] - state[8]) + state[5] ** 2 * p[IMU_Y]
+        left = (
+            sine * (event[PUSHED_X] - state[PUSH_BIAS_X])
+            + cosine * (event[PUSHED_Y] - state[PUSH_BIAS_Y])
+            + state[TURN_RATE] ** 2 * p[IMU_Y]
+        )
         for k in range(STATES):
             rows[0, k] = 0.0
-        rows[0, 3], rows[0, 5] = state[5], state[3] - 2.0 * state[5] * p[IMU_Y]
-        rows[0, 7], rows[0, 8] = sine, cosine
-        residuals[0] = left - state[5] * state[3]
+        rows[0, AHEAD], rows[0, TURN_RATE] = state[TURN_RATE], state[AHEAD] - 2.0 * state[TURN_RATE] * p[IMU_Y]
+        rows[0, PUSH_BIAS_X], rows[0, PUSH_BIAS_Y] = sine, cosine
+        residuals[0] = left - state[TURN_RATE] * state[AHEAD]
         # What a change of turn rate does off the axle is not modelled here, only allowed for.
         noise[0, 0] = p[PUSH_NOISE] ** 2 + (p[IMU_X] * 1.5 * p[GYRO_NOISE] / p[PUSH_PERIOD]) ** 2 + 0.02**2
         # A reading that fails here is no gyro gone wrong: it is left out and not counted.
@@ -282,28 +345,30 @@ def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untype
 @njit(cache=True, nogil=True)
 def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by the way that the wheels rolled since the reading before, unless they are not to be believed."""
-    duration, rolled = event[5], event[6]
+    duration, rolled = event[DURATION], event[ROLLED]
     parts = 3 if p[SIDEWAYS] != 0.0 else 2
     state[STILL_FOR] = state[STILL_FOR] + duration if rolled == 0.0 else 0.0
     # Wheels that have stood still for a while stand still: a zero-velocity update, far surer than a tick. But the
     # first tick comes late, so as soon as anything else says that the robot sets off, that is over.
-    sets_off = abs(state[3]) > 5.0 * p[STILL_SPREAD] or abs(state[5]) > 20.0 * p[STILL_SPREAD]
+    sets_off = abs(state[AHEAD]) > 5.0 * p[STILL_SPREAD] or abs(state[TURN_RATE]) > 20.0 * p[STILL_SPREAD]
     still = state[STILL_FOR] >= p[STILL_TIME] and not sets_off
     # How far the rims rolled, as predicted: the reading's own errors would lean on the estimate of the creep.
-    rims = max(np.hypot(state[14], state[15]), abs(state[16]) * p[CREEP_ARM])
+    rims = max(np.hypot(state[WAY_AHEAD], state[WAY_LEFT]), abs(state[WAY_TURNED]) * p[CREEP_ARM])
     rows, residuals, noise = np.zeros((parts, STATES)), np.empty(parts), np.zeros((parts, parts))
     for m in range(parts):
         part = m if parts == 3 else (0, 2)[m]
-        rows[m, 14 + part] = 1.0
-        residuals[m] = event[2 + part] - state[14 + part]
+        rows[m, WAY_AHEAD + part] = 1.0
+        residuals[m] = event[FIRST + part] - state[WAY_AHEAD + part]
         if part == 1:
             noise[m, m] = (rims * p[CREEP]) ** 2
         else:
-            creep = 10 if part == 2 else 9
+            creep = CREEP_TURNED if part == 2 else CREEP_WAY
             rows[m, creep] = rims
             residuals[m] -= rims * state[creep]
-        noise[m, m] += (p[STILL_SPREAD] * duration) ** 2 if still else event[8 if part == 2 else 7] ** 2
-    doubted = event[0] < state[DOUBT_UNTIL]
+        noise[m, m] += (
+            (p[STILL_SPREAD] * duration) ** 2 if still else event[TURN_SPREAD if part == 2 else WAY_SPREAD] ** 2
+        )
+    doubted = event[STAMP] < state[DOUBT_UNTIL]
     limit = p[GATE + parts - 1]
     taken = True
     if duration > 0.0:  # The first reading only says where the wheels stand.
@@ -311,10 +376,10 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
     if normalised[0] > limit:
         if not doubted:
             # The slip began a little before it was seen, and has drawn the speed with it.
-            covariance[3, 3] += UNSEEN_SLIP**2
-        state[DOUBT_UNTIL] = event[0] + p[DOUBT_TIME]
+            covariance[AHEAD, AHEAD] += UNSEEN_SLIP**2
+        state[DOUBT_UNTIL] = event[STAMP] + p[DOUBT_TIME]
     # From here on, the way to the next reading.
-    for part in range(14, 17):
+    for part in (WAY_AHEAD, WAY_LEFT, WAY_TURNED):
         state[part] = 0.0
         for k in range(STATES):
             covariance[part, k] = covariance[k, part] = 0.0
@@ -324,19 +389,25 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
 @njit(cache=True, nogil=True)
 def scan_reading(state, event, rows, residuals, noise):  # type: ignore[no-untyped-def]
     """Fill in what a scan says: the pose seen from the pose at the reference scan."""
-    c, s = np.cos(state[13]), np.sin(state[13])
-    dx, dy = state[0] - state[11], state[1] - state[12]
+    c, s = np.cos(state[REFERENCE_HEADING]), np.sin(state[REFERENCE_HEADING])
+    dx, dy = state[X] - state[REFERENCE_X], state[Y] - state[REFERENCE_Y]
     ahead, left = c * dx + s * dy, c * dy - s * dx
     for i in range(3):
         for j in range(STATES):
             rows[i, j] = 0.0
-    rows[0, 0], rows[0, 1], rows[0, 11], rows[0, 12], rows[0, 13] = c, s, -c, -s, left
-    rows[1, 0], rows[1, 1], rows[1, 11], rows[1, 12], rows[1, 13] = -s, c, s, -c, -ahead
-    rows[2, 2], rows[2, 13] = 1.0, -1.0
-    residuals[0], residuals[1] = event[2] - ahead, event[3] - left
-    turned = event[4] - (state[2] - state[13])
+    rows[0, X], rows[0, Y], rows[0, REFERENCE_X], rows[0, REFERENCE_Y], rows[0, REFERENCE_HEADING] = c, s, -c, -s, left
+    rows[1, X], rows[1, Y], rows[1, REFERENCE_X], rows[1, REFERENCE_Y], rows[1, REFERENCE_HEADING] = (
+        -s,
+        c,
+        s,
+        -c,
+        -ahead,
+    )
+    rows[2, HEADING], rows[2, REFERENCE_HEADING] = 1.0, -1.0
+    residuals[0], residuals[1] = event[FIRST] - ahead, event[FIRST + 1] - left
+    turned = event[FIRST + 2] - (state[HEADING] - state[REFERENCE_HEADING])
     residuals[2] = turned - 2.0 * np.pi * np.round(turned / (2.0 * np.pi))
-    k = 5
+    k = MATCH_COVARIANCE
     for i in range(3):
         for j in range(i + 1):
             noise[i, j] = noise[j, i] = 0.5 * event[k]
@@ -347,65 +418,65 @@ def scan_reading(state, event, rows, residuals, noise):  # type: ignore[no-untyp
 def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by the pose seen from the pose at the reference scan; then, if so, let this pose be the reference."""
     taken = True
-    if event[10] > 0.0:
+    if event[MATCH_TURN_VARIANCE] > 0.0:
         rows, residuals, noise = np.empty((3, STATES)), np.empty(3), np.empty((3, 3))
         scan_reading(state, event, rows, residuals, noise)
         taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised)
-        if not taken and abs(state[T] - state[PUSH_T]) > 2.5 * p[PUSH_PERIOD]:
+        if not taken and abs(state[T] - state[PUSH_T]) > FRESH * p[PUSH_PERIOD]:
             # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought.
             # Doubt the way since the last scan as far as the two are apart, and believe the scan.
-            state[DOUBT_UNTIL] = event[0] + p[DOUBT_TIME]
-            c, s = np.cos(state[13]), np.sin(state[13])
+            state[DOUBT_UNTIL] = event[STAMP] + p[DOUBT_TIME]
+            c, s = np.cos(state[REFERENCE_HEADING]), np.sin(state[REFERENCE_HEADING])
             apart = np.zeros(STATES)
-            apart[0] = c * residuals[0] - s * residuals[1]
-            apart[1] = s * residuals[0] + c * residuals[1]
-            apart[2] = residuals[2]
+            apart[X] = c * residuals[0] - s * residuals[1]
+            apart[Y] = s * residuals[0] + c * residuals[1]
+            apart[HEADING] = residuals[2]
             add_noise(covariance, apart, 1.0)
-            covariance[3, 3] += BRISK**2
-            covariance[5, 5] += BRISK**2
+            covariance[AHEAD, AHEAD] += BRISK**2
+            covariance[TURN_RATE, TURN_RATE] += BRISK**2
             scan_reading(state, event, rows, residuals, noise)
             taken = correct(state, covariance, rows, residuals, noise, np.inf, np.empty(2))
-    if event[11] > 0.0:
+    if event[NEW_REFERENCE] > 0.0:
         for i in range(3):
-            state[11 + i] = state[i]
+            state[REFERENCE_X + i] = state[X + i]
             for k in range(STATES):
-                covariance[11 + i, k] = covariance[i, k]
+                covariance[REFERENCE_X + i, k] = covariance[X + i, k]
         for i in range(3):
             for k in range(STATES):
-                covariance[k, 11 + i] = covariance[k, i]
+                covariance[k, REFERENCE_X + i] = covariance[k, X + i]
         # Half of a match's noise is the reference scan's own, and the same for all scans compared with it.
         # Where the place is degenerate the match is unknown, but not the scan.
-        own = 0.5 * min(event[5], event[7], 0.02**2)
-        covariance[11, 11] += own
-        covariance[12, 12] += own
-        covariance[13, 13] += 0.5 * min(event[10], 0.003**2)
+        own = 0.5 * min(event[MATCH_COVARIANCE], event[MATCH_COVARIANCE + 2], SCAN_ITSELF**2)
+        covariance[REFERENCE_X, REFERENCE_X] += own
+        covariance[REFERENCE_Y, REFERENCE_Y] += own
+        covariance[REFERENCE_HEADING, REFERENCE_HEADING] += 0.5 * min(event[MATCH_TURN_VARIANCE], SCAN_ITSELF_TURN**2)
     return taken
 
 
 @njit(cache=True, nogil=True)
 def take_position(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by where the antenna was."""
-    c, s = np.cos(state[2]), np.sin(state[2])
+    c, s = np.cos(state[HEADING]), np.sin(state[HEADING])
     arm_x, arm_y = c * p[ANTENNA_X] - s * p[ANTENNA_Y], s * p[ANTENNA_X] + c * p[ANTENNA_Y]
     rows, residuals, noise = np.zeros((2, STATES)), np.empty(2), np.zeros((2, 2))
-    rows[0, 0], rows[0, 2], rows[1, 1], rows[1, 2] = 1.0, -arm_y, 1.0, arm_x
-    residuals[0], residuals[1] = event[2] - state[0] - arm_x, event[3] - state[1] - arm_y
-    noise[0, 0] = noise[1, 1] = event[4] ** 2
+    rows[0, X], rows[0, HEADING], rows[1, Y], rows[1, HEADING] = 1.0, -arm_y, 1.0, arm_x
+    residuals[0], residuals[1] = event[FIRST] - state[X] - arm_x, event[FIRST + 1] - state[Y] - arm_y
+    noise[0, 0] = noise[1, 1] = event[FIX_SPREAD] ** 2
     return correct(state, covariance, rows, residuals, noise, p[GATE + 1], normalised)
 
 
 @njit(cache=True, nogil=True)
 def apply(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Carry the state to an event and correct it; return whether the reading was taken."""
-    kind = int(event[1])
+    kind = int(event[KIND])
     if kind == IMU:
-        state[GYRO_T] = event[0]
-    if kind == IMU and event[5] != 0.0:
+        state[GYRO_T] = event[STAMP]
+    if kind == IMU and event[HAS_PUSH] != 0.0:
         # It is the mean since the reading before, so it drives the way up to its stamp.
-        state[PUSH_T], state[PUSH_X], state[PUSH_Y] = event[0], event[3], event[4]
-    while event[0] - state[T] > 1e-9:
+        state[PUSH_T], state[PUSH_X], state[PUSH_Y] = event[STAMP], event[PUSHED_X], event[PUSHED_Y]
+    while event[STAMP] - state[T] > 1e-9:
         # Short steps, but not without end where nothing came for hours.
-        predict(state, covariance, p, min(event[0] - state[T], max(0.05, 0.01 * (event[0] - state[T]))))
+        predict(state, covariance, p, min(event[STAMP] - state[T], max(0.05, 0.01 * (event[STAMP] - state[T]))))
     if kind == IMU:
         return take_imu(state, covariance, p, event, normalised)
     if kind in (WHEELS, ODOMETRY):
@@ -430,7 +501,7 @@ def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
     for each kind the readings taken, those gated, and sums normalised innovations squared and their parts.
     Returns how many rows are in use, and TAKEN, GATED, or LATE if the event is older than the log.
     """
-    if event[0] < log[0, EVENT + T] - 1e-9:
+    if event[STAMP] < log[0, EVENT + T] - 1e-9:
         return filled, LATE
     capacity = log.shape[0]
     if filled == capacity:
@@ -438,13 +509,13 @@ def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
         for row in range(kept):
             copy_row(log, capacity - kept + row, row, 0)
         filled = kept
-        if event[0] < log[0, EVENT + T] - 1e-9:
+        if event[STAMP] < log[0, EVENT + T] - 1e-9:
             return filled, LATE
     # Readings of one moment stand in the order of their kinds, however they came in.
     place = filled
     while place > 1 and (
-        log[place - 1, 0] > event[0] + MOMENT
-        or (log[place - 1, 0] > event[0] - MOMENT and log[place - 1, 1] > event[1])
+        log[place - 1, STAMP] > event[STAMP] + MOMENT
+        or (log[place - 1, STAMP] > event[STAMP] - MOMENT and log[place - 1, KIND] > event[KIND])
     ):
         copy_row(log, place - 1, place, 0)
         place -= 1
@@ -459,7 +530,7 @@ def push(log, filled, p, event, tally):  # type: ignore[no-untyped-def]
         normalised[0] = normalised[1] = 0.0
         taken = apply(state, covariance, p, log[row, :EVENT], normalised)
         if row == place:
-            kind = int(event[1])
+            kind = int(event[KIND])
             status = TAKEN if taken else GATED
             tally[kind, 0 if taken else 1] += 1.0
             if taken:

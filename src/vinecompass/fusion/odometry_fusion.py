@@ -13,19 +13,28 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.stats import chi2
 
 from vinecompass.fusion.kernels import (
+    AHEAD,
     EVENT,
+    GYRO_BIAS,
     GYRO_T,
+    HEADING,
     IMU,
     MEMORY,
     ODOMETRY,
     PARAMETERS,
     POSITION,
+    PUSH_BIAS_X,
+    PUSH_BIAS_Y,
     PUSH_T,
+    REFERENCE_HEADING,
+    REFERENCE_X,
     ROW,
     SCAN,
     STATES,
+    TURN_RATE,
     WHEELS,
     T,
+    X,
     push,
 )
 from vinecompass.geometry import arc_velocity, relative, wrap_heading
@@ -142,7 +151,7 @@ class OdometryFusion:
     @property
     def velocity(self) -> FloatArray:
         """Speed ahead and to the left, m/s, and turn rate, rad/s."""
-        return self._state[3:6].copy()
+        return self._state[AHEAD : TURN_RATE + 1].copy()
 
     @property
     def covariance(self) -> FloatArray:
@@ -153,7 +162,7 @@ class OdometryFusion:
     @property
     def gyro_bias(self) -> float:
         """What the gyro reads while nothing turns, rad/s."""
-        return float(self._state[6])
+        return float(self._state[GYRO_BIAS])
 
     def update_imu(
         self, t: float, turn_rate: float, acceleration_x: float = float("nan"), acceleration_y: float = float("nan")
@@ -333,9 +342,10 @@ def filter_parameters(robot: Robot, s: FusionSettings) -> FloatArray:
 
 def first_state(robot: Robot, s: FusionSettings, start: FloatArray) -> FloatArray:
     state = np.zeros(MEMORY + STATES * STATES)
-    state[:3] = start
-    state[6], state[7:9] = robot.imu.turn_rate_bias, robot.imu.acceleration_bias
-    state[11:14] = start
+    state[X : HEADING + 1] = start
+    state[GYRO_BIAS] = robot.imu.turn_rate_bias
+    state[PUSH_BIAS_X : PUSH_BIAS_Y + 1] = robot.imu.acceleration_bias
+    state[REFERENCE_X : REFERENCE_HEADING + 1] = start
     state[GYRO_T] = state[PUSH_T] = -np.inf
     back = np.hypot.reduce(unrolling_of(robot.drive).T)
     sideways = 0.5 if kind_of(robot.drive).goes_sideways else 0.0

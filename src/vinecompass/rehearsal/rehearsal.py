@@ -179,7 +179,7 @@ def rehearse(
     --------
     >>> from vinecompass import SimulatedLink, demo_file, grid_from_polygons, read_robot, read_site
     >>> site, robot = read_site(demo_file("site.toml")), read_robot(demo_file("robot.toml"))
-    >>> room = grid_from_polygons([[(32, 17), (41, 17), (41, 26), (32, 26)]], cell_size=0.05)
+    >>> room = grid_from_polygons([(32, 17), (41, 17), (41, 26), (32, 26)], [], cell_size=0.05)
     >>> link = SimulatedLink(site, robot, seed=1)
     >>> mission = rehearse(link, Navigator(room, robot, link.pose, [36.9, 24.0, -1.57], seed=1), time_limit=1.0)
     >>> mission.arrived, len(mission.track)

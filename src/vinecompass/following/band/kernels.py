@@ -95,20 +95,28 @@ def add_time_and_slip(equations, weights, now):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def fastest_rim(limits, speed, turn_rate):  # type: ignore[no-untyped-def]
-    """The wheel whose rim goes fastest, and how fast, with its sign."""
-    fastest, rim = 0, 0.0
+    """How fast the fastest wheel's rim goes, and by how much faster for each m/s ahead and each rad/s.
+
+    Where several go as fast, by their mean: straight on, no side is better than the other.
+    """
+    fastest, on_speed, on_turn, alike = -1.0, 0.0, 0.0, 0
     for wheel in range(limits.rolling.shape[0]):
-        one = limits.rolling[wheel, 0] * speed + limits.rolling[wheel, 2] * turn_rate
-        if abs(one) > abs(rim):
-            fastest, rim = wheel, one
-    return fastest, rim
+        rim = limits.rolling[wheel, 0] * speed + limits.rolling[wheel, 2] * turn_rate
+        if abs(rim) < fastest:
+            continue
+        if abs(rim) > fastest:
+            fastest, on_speed, on_turn, alike = abs(rim), 0.0, 0.0, 0
+        on_speed += np.sign(rim) * limits.rolling[wheel, 0]
+        on_turn += np.sign(rim) * limits.rolling[wheel, 2]
+        alike += 1
+    return fastest, on_speed / alike, on_turn / alike
 
 
 @njit(cache=True, nogil=True)
 def add_speeds(equations, weights, limits, now):  # type: ignore[no-untyped-def]
     """Charge for speeds above the limits: ahead, in reverse, turning, and the fastest wheel's rim."""
     values = np.empty(PLACES)
-    wheel, rim = fastest_rim(limits, now.speed, now.turn_rate)
+    rim, rim_on_speed, rim_on_turn = fastest_rim(limits, now.speed, now.turn_rate)
     for kind in range(4):
         if kind == 0:
             excess, on_speed, on_turn = now.speed - limits.top_speed, 1.0, 0.0
@@ -117,8 +125,7 @@ def add_speeds(equations, weights, limits, now):  # type: ignore[no-untyped-def]
         elif kind == 2:
             excess, on_speed, on_turn = abs(now.turn_rate) - limits.top_turn_rate, 0.0, np.sign(now.turn_rate)
         else:
-            excess = abs(rim) - limits.top_rim_speed
-            on_speed, on_turn = np.sign(rim) * limits.rolling[wheel, 0], np.sign(rim) * limits.rolling[wheel, 2]
+            excess, on_speed, on_turn = rim - limits.top_rim_speed, rim_on_speed, rim_on_turn
         if excess > 0.0:
             equations.costs[SPEED] += weights[SPEED] * excess * excess
             for a in range(PLACES):

@@ -12,6 +12,14 @@ ROW_STEPS = np.array([0, 0, 1, -1, 1, 1, -1, -1], np.int32)
 COLUMN_STEPS = np.array([1, -1, 0, 0, 1, -1, 1, -1], np.int32)
 STEP_LENGTHS = np.hypot(ROW_STEPS, COLUMN_STEPS)
 """The eight steps to a neighbour, straight ones first."""
+FIRST_DIAGONAL = 4
+DIAGONAL_SURPLUS = np.sqrt(2.0) - 1.0
+SETTLED, ORIGIN = 16, 9
+"""What is added to how a cell was come by once it is settled, and how an origin is: all else are directions."""
+EVERY_MOVE, EVEN_FLOOR = 8, 9
+"""The row of `MOVES` that holds all of them, and the rows that are for floor of one price."""
+ENTRIES_A_CELL = 9
+"""Entries of the pool that working off one cell may take."""
 
 
 def worthwhile_moves() -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
@@ -55,6 +63,64 @@ def price_range(prices):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def octile(rows_away, columns_away):  # type: ignore[no-untyped-def]
+    """Length of the shortest way by the eight steps over so many rows and columns."""
+    return max(rows_away, columns_away) + DIAGONAL_SURPLUS * min(rows_away, columns_away)
+
+
+@njit(cache=True, nogil=True)
+def moves_from(price, cell, direction, inside, offsets):  # type: ignore[no-untyped-def]
+    """Which row of `MOVES` is worth trying from a cell: where all nine prices are equal, one of the ways will do."""
+    if not inside:
+        return np.uint32(EVERY_MOVE)
+    charge, right, up = price[cell], np.uint32(1), np.uint32(offsets[2])
+    up_right, up_left = np.uint32(offsets[4]), np.uint32(offsets[5])
+    even = (
+        price[cell + right] == charge
+        and price[cell - right] == charge
+        and price[cell + up] == charge
+        and price[cell - up] == charge
+        and price[cell + up_right] == charge
+        and price[cell + up_left] == charge
+        and price[cell - up_right] == charge
+        and price[cell - up_left] == charge
+    )
+    return np.uint32(direction - 1 + (EVEN_FLOOR if even else 0))
+
+
+@njit(cache=True, nogil=True)
+def may_step(price, one_way, cell, neighbour, move):  # type: ignore[no-untyped-def]
+    """Whether a step goes past no corner of a closed cell, and not against a one-way heading."""
+    if move >= FIRST_DIAGONAL:
+        beside = np.uint32(COLUMN_STEPS[move])
+        if price[np.uint32(cell + beside)] == np.inf or price[np.uint32(neighbour - beside)] == np.inf:
+            return False
+    # Compiled only for floor with one-way zones: None has a type of its own.
+    if one_way is not None:
+        x, y = COLUMN_STEPS[move], ROW_STEPS[move]
+        return not (against(one_way.flat[cell], x, y) or against(one_way.flat[neighbour], x, y))
+    return True
+
+
+@njit(cache=True, nogil=True)
+def still_waiting(heads, pool, came_by, waiting, seeds, next_seed):  # type: ignore[no-untyped-def]
+    """Flat indices of the cells in the buckets that are reached but not settled, and of the seeds not taken up yet."""
+    frontier, count = np.empty(waiting + seeds.size - next_seed, np.int64), 0
+    for slot in range(heads.size):
+        entry = heads[slot]
+        while entry >= 0:
+            cell = pool[entry, 0]
+            if 0 < came_by[cell] < SETTLED:
+                frontier[count] = cell
+                count += 1
+            entry = pool[entry, 1]
+    for i in range(next_seed, seeds.size):
+        frontier[count] = seeds[i]
+        count += 1
+    return frontier[:count]
+
+
+@njit(cache=True, nogil=True)
 def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, pool):  # type: ignore[no-untyped-def]
     """Grow cheapest paths over priced cells from seeds until a target cell is settled.
 
@@ -77,28 +143,23 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
     rows, columns = prices.shape
     price = prices.ravel()
     offsets = (ROW_STEPS * columns + COLUMN_STEPS).astype(np.int32)
-    up, up_right, up_left = np.uint32(offsets[2]), np.uint32(offsets[4]), np.uint32(offsets[5])
-    right = np.uint32(1)
     target_row, target_column = target // columns, target % columns
     # Indices without a sign: numba then need not look whether they count from the end.
     mask = np.uint32(heads.size - 1)
     inverse_width, inverse_columns = 1.0 / width, 1.0 / columns
-    surplus = np.sqrt(2.0) - 1.0
     bucket, last, finished = np.uint32(0), np.uint32(0xFFFFFFFF), True
     if target >= 0 and came_by[target] != 0:
         last = np.uint32(costs[target] * inverse_width)
     used, unused, waiting, next_seed, expanded = np.uint32(0), np.int32(-1), 0, 0, 0
     while waiting > 0 or next_seed < seeds.size:
-        if used + 9 > pool.shape[0]:
+        if used + ENTRIES_A_CELL > pool.shape[0]:
             finished = False
             break
         while next_seed < seeds.size:
             seed = seeds[next_seed]
-            away_row = abs(seed // columns - target_row)
-            away_column = abs(seed % columns - target_column)
-            bound = slope * (max(away_row, away_column) + surplus * min(away_row, away_column))
+            bound = slope * octile(abs(seed // columns - target_row), abs(seed % columns - target_column))
             place = np.uint32((costs[seed] + bound) * inverse_width)
-            if (waiting > 0 and place > bucket) or used + 9 > pool.shape[0]:
+            if (waiting > 0 and place > bucket) or used + ENTRIES_A_CELL > pool.shape[0]:
                 break
             bucket = place if waiting == 0 else bucket
             pool[used, 0], pool[used, 1] = seed, heads[bucket & mask]
@@ -114,81 +175,39 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
         heads[bucket & mask] = pool[entry, 1]
         pool[entry, 1], unused, waiting = unused, np.int32(entry), waiting - 1
         direction = came_by[cell]
-        if direction >= 16 or direction == 0:
+        if direction >= SETTLED or direction == 0:
             continue
-        came_by[cell] = direction | 16
+        came_by[cell] = direction | SETTLED
         expanded += 1
-        cost, charge = costs[cell], price[cell]
-        here = 0.5 * np.float64(charge)
         row = np.int32((np.float64(cell) + 0.5) * inverse_columns)
         column = np.int32(cell) - row * columns
-        rows_away, columns_away = np.float64(row - target_row), np.float64(column - target_column)
         inside = 0 < row < rows - 1 and 0 < column < columns - 1
-        # Where all nine prices are equal, one of the equally cheap ways to each cell will do.
-        kind = np.uint32(direction - 1)
-        if one_way is not None or not inside:
-            kind = np.uint32(8)
-        elif (
-            price[cell + right] == charge
-            and price[cell - right] == charge
-            and price[cell + up] == charge
-            and price[cell - up] == charge
-            and price[cell + up_right] == charge
-            and price[cell + up_left] == charge
-            and price[cell - up_right] == charge
-            and price[cell - up_left] == charge
-        ):
-            kind = np.uint32(kind + 9)
+        kind = moves_from(price, cell, direction, inside and one_way is None, offsets)
         for k in range(np.uint32(MOVE_COUNTS[kind])):
             move = np.uint32(MOVES[kind, np.uint32(k)])
-            if not inside and not (0 <= row + ROW_STEPS[move] < rows and 0 <= column + COLUMN_STEPS[move] < columns):
+            next_row, next_column = row + ROW_STEPS[move], column + COLUMN_STEPS[move]
+            if not inside and not (0 <= next_row < rows and 0 <= next_column < columns):
                 continue
             neighbour = np.uint32(cell + np.uint32(offsets[move]))
-            reached = cost + (here + 0.5 * price[neighbour]) * STEP_LENGTHS[move]
+            reached = costs[cell] + 0.5 * (np.float64(price[cell]) + price[neighbour]) * STEP_LENGTHS[move]
             if (came_by[neighbour] != 0 and not reached < costs[neighbour]) or reached == np.inf:
                 continue
-            if move >= 4:
-                beside = np.uint32(COLUMN_STEPS[move])
-                if price[np.uint32(cell + beside)] == np.inf or price[np.uint32(neighbour - beside)] == np.inf:
-                    continue
-            # Compiled only for floor with one-way zones: None has a type of its own.
-            if one_way is not None:
-                here_way, there_way = one_way.flat[cell], one_way.flat[neighbour]
-                if against(here_way, COLUMN_STEPS[move], ROW_STEPS[move]) or against(
-                    there_way, COLUMN_STEPS[move], ROW_STEPS[move]
-                ):
-                    continue
+            if not may_step(price, one_way, cell, neighbour, move):
+                continue
             costs[neighbour], came_by[neighbour] = reached, np.uint8(move + 1)
-            away_row = abs(rows_away + ROW_STEPS[move])
-            away_column = abs(columns_away + COLUMN_STEPS[move])
-            bound = slope * (max(away_row, away_column) + surplus * min(away_row, away_column))
+            bound = slope * octile(np.float64(abs(next_row - target_row)), np.float64(abs(next_column - target_column)))
             # Rounding must never file an entry behind the bucket being worked off.
             place = max(np.uint32((reached + bound) * inverse_width), bucket)
-            if neighbour == target:
-                last = place
+            last = place if neighbour == target else last
+            entry = np.uint32(unused) if unused >= 0 else used
             if unused >= 0:
-                entry = np.uint32(unused)
                 unused = pool[entry, 1]
             else:
-                entry = used
                 used = np.uint32(used + 1)
             pool[entry, 0], pool[entry, 1] = np.int32(neighbour), heads[place & mask]
             heads[place & mask] = np.int32(entry)
             waiting += 1
-    frontier = np.empty(waiting + seeds.size - next_seed, np.int64)
-    count = 0
-    for slot in range(heads.size):
-        entry = heads[slot]
-        while entry >= 0:
-            cell = pool[entry, 0]
-            if 0 < came_by[cell] < 16:
-                frontier[count] = cell
-                count += 1
-            entry = pool[entry, 1]
-    for i in range(next_seed, seeds.size):
-        frontier[count] = seeds[i]
-        count += 1
-    return expanded, frontier[:count], finished
+    return expanded, still_waiting(heads, pool, came_by, waiting, seeds, next_seed), finished
 
 
 @njit(cache=True, nogil=True)

@@ -83,94 +83,137 @@ def near_nodes(poses, squares, following, side, pose, reach):  # type: ignore[no
 
 
 @njit(cache=True, nogil=True)
-def grow_star(floor, body, motion, limits, goal, samples, tree, size):  # type: ignore[no-untyped-def]
-    """Grow a tree over samples (N, 3) and rewire it (RRT*).
+def nearest_node(tree, sample, motion):  # type: ignore[no-untyped-def]
+    """The node with the shortest motion to a sample, of those about as near as the nearest, and that motion's length.
 
-    `motion` is the radius (0: straight lines) and the words allowed; `limits` the longest edge, the spacing of checks
-    and the factor of the neighbourhood's radius; `tree` the arrays poses, costs, parents, goal_prices (the price of a
-    checked edge to the goal, inf if there is none), squares with following, and their side. Returns its new size.
+    The length is `inf` where no motion leads there.
     """
-    radius, words = motion
-    longest, spacing, factor = limits
-    poses, costs, parents, goal_prices, squares, following, first_child, next_child, side = tree
-    rows, columns = squares.shape
-    stack = np.empty(poses.shape[0], np.int64)
-    for s in range(samples.shape[0]):
-        if size == poses.shape[0]:
+    reach = tree.side
+    nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, sample, reach)
+    while nodes.size == 0:
+        reach *= 2.0
+        nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, sample, reach)
+    near, least = nodes[0], np.inf
+    for node in nodes:
+        length = edge_length(tree.poses[node], sample, motion.radius, motion.words)
+        if length < least:
+            near, least = node, length
+    return near, least
+
+
+@njit(cache=True, nogil=True)
+def cut_short(path, longest):  # type: ignore[no-untyped-def]
+    """The first poses of a path (N, 3) that are no longer than the longest edge; two at least."""
+    kept, way = 1, 0.0
+    while kept < path.shape[0]:
+        way += np.hypot(path[kept, 0] - path[kept - 1, 0], path[kept, 1] - path[kept - 1, 1])
+        if way > longest:
             break
-        sample = samples[s]
-        # The nearest node: in ever wider rings, then by the motion's length among those about as near.
-        reach = side
-        nodes = near_nodes(poses, squares, following, side, sample, reach)
-        while nodes.size == 0:
-            reach *= 2.0
-            nodes = near_nodes(poses, squares, following, side, sample, reach)
-        near, least = nodes[0], np.inf
-        for node in nodes:
-            length = edge_length(poses[node], sample, radius, words)
-            if length < least:
-                near, least = node, length
+        kept += 1
+    return path[: max(kept, 2)]
+
+
+@njit(cache=True, nogil=True)
+def cheapest_parent(floor, body, tree, motion, nodes, pose, near, cost):  # type: ignore[no-untyped-def]
+    """Of some nodes the one over which a pose is reached most cheaply, and at what cost; `near` at `cost` so far."""
+    parent = near
+    bounds = np.empty(nodes.size)
+    for i in range(nodes.size):
+        bounds[i] = tree.costs[nodes[i]] + edge_length(tree.poses[nodes[i]], pose, motion.radius, motion.words)
+    for i in np.argsort(bounds):
+        node = nodes[i]
+        # A way costs at least its length: from here on, none can be cheaper.
+        if bounds[i] >= cost:
+            break
+        if bounds[i] - tree.costs[node] <= motion.longest:
+            path = edge_poses(tree.poses[node], pose, motion.radius, motion.words, motion.spacing)
+            reached = tree.costs[node] + poses_price(floor, body, path)
+            if reached < cost:
+                parent, cost = node, reached
+    return parent, cost
+
+
+@njit(cache=True, nogil=True)
+def add_node(tree, new, pose, parent, cost):  # type: ignore[no-untyped-def]
+    """Add a node to the tree and to the squares."""
+    tree.poses[new], tree.costs[new], tree.parents[new] = pose, cost, parent
+    tree.first_child[new], tree.next_child[new] = -1, tree.first_child[parent]
+    tree.first_child[parent] = new
+    row, column = int(pose[1] / tree.side), int(pose[0] / tree.side)
+    tree.following[new] = tree.squares[row, column]
+    tree.squares[row, column] = new
+    tree.goal_prices[new] = np.inf
+
+
+@njit(cache=True, nogil=True)
+def make_cheaper(tree, node, gain, stack):  # type: ignore[no-untyped-def]
+    """Take a gain off what a node and all that hang under it cost; `stack` is room for them."""
+    stack[0], waiting = node, 1
+    while waiting > 0:
+        waiting -= 1
+        one = stack[waiting]
+        tree.costs[one] -= gain
+        child = tree.first_child[one]
+        while child >= 0:
+            stack[waiting] = child
+            waiting += 1
+            child = tree.next_child[child]
+
+
+@njit(cache=True, nogil=True)
+def rewire(floor, body, tree, motion, nodes, new, stack):  # type: ignore[no-untyped-def]
+    """Hang those of some nodes under a new one that it reaches more cheaply."""
+    pose, cost = tree.poses[new], tree.costs[new]
+    for node in nodes:
+        length = edge_length(pose, tree.poses[node], motion.radius, motion.words)
+        if cost + length >= tree.costs[node] or length > motion.longest:
+            continue
+        path = edge_poses(pose, tree.poses[node], motion.radius, motion.words, motion.spacing)
+        reached = cost + poses_price(floor, body, path)
+        if reached < tree.costs[node] - 1e-9:
+            move_node(node, new, tree.parents, tree.first_child, tree.next_child)
+            make_cheaper(tree, node, tree.costs[node] - reached, stack)
+
+
+@njit(cache=True, nogil=True)
+def grow_star(floor, body, motion, goal, samples, tree, size):  # type: ignore[no-untyped-def]
+    """Grow a tree over samples (N, 3) and rewire it (RRT*); return its new size.
+
+    Parameters
+    ----------
+    floor : `PricedFloor`
+    body : `BodyShape`
+    motion : `TreeMotion`
+    goal : (3,)
+    samples : (N, 3)
+    tree : `TreeArrays`, of which `size` nodes are in use
+    """
+    rows, columns = tree.squares.shape
+    stack = np.empty(tree.poses.shape[0], np.int64)
+    for s in range(samples.shape[0]):
+        if size == tree.poses.shape[0]:
+            break
+        near, least = nearest_node(tree, samples[s], motion)
         if least == np.inf or least == 0.0:
             continue
-        path = edge_poses(poses[near], sample, radius, words, spacing)
-        # At most the longest edge of it.
-        if least > longest:
-            kept, way = 1, 0.0
-            while kept < path.shape[0]:
-                way += np.hypot(path[kept, 0] - path[kept - 1, 0], path[kept, 1] - path[kept - 1, 1])
-                if way > longest:
-                    break
-                kept += 1
-            path = path[: max(kept, 2)]
+        path = edge_poses(tree.poses[near], samples[s], motion.radius, motion.words, motion.spacing)
+        if least > motion.longest:
+            path = cut_short(path, motion.longest)
         pose = path[-1].copy()
-        if not (0.0 <= pose[0] < columns * side and 0.0 <= pose[1] < rows * side):
+        if not (0.0 <= pose[0] < columns * tree.side and 0.0 <= pose[1] < rows * tree.side):
             continue
         price = poses_price(floor, body, path)
         if price == np.inf:
             continue
-        parent, cost = near, costs[near] + price
-        reach = min(longest, factor * np.sqrt(np.log(size + 1.0) / (size + 1.0)))
-        nodes = near_nodes(poses, squares, following, side, pose, reach)
-        bounds = np.empty(nodes.size)
-        for i in range(nodes.size):
-            bounds[i] = costs[nodes[i]] + edge_length(poses[nodes[i]], pose, radius, words)
-        for i in np.argsort(bounds):
-            # A way costs at least its length: from here on, none can be cheaper.
-            if bounds[i] >= cost:
-                break
-            if bounds[i] - costs[nodes[i]] <= longest:
-                price = poses_price(floor, body, edge_poses(poses[nodes[i]], pose, radius, words, spacing))
-                if costs[nodes[i]] + price < cost:
-                    parent, cost = nodes[i], costs[nodes[i]] + price
-        new = size
+        reach = min(motion.longest, motion.neighbourhood * np.sqrt(np.log(size + 1.0) / (size + 1.0)))
+        nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, pose, reach)
+        parent, cost = cheapest_parent(floor, body, tree, motion, nodes, pose, near, tree.costs[near] + price)
+        add_node(tree, size, pose, parent, cost)
+        if edge_length(pose, goal, motion.radius, motion.words) <= motion.longest:
+            path = edge_poses(pose, goal, motion.radius, motion.words, motion.spacing)
+            tree.goal_prices[size] = poses_price(floor, body, path)
+        rewire(floor, body, tree, motion, nodes, size, stack)
         size += 1
-        poses[new], costs[new], parents[new] = pose, cost, parent
-        first_child[new], next_child[new] = -1, first_child[parent]
-        first_child[parent] = new
-        row, column = int(pose[1] / side), int(pose[0] / side)
-        following[new] = squares[row, column]
-        squares[row, column] = new
-        goal_prices[new] = np.inf
-        if edge_length(pose, goal, radius, words) <= longest:
-            goal_prices[new] = poses_price(floor, body, edge_poses(pose, goal, radius, words, spacing))
-        for node in nodes:
-            length = edge_length(pose, poses[node], radius, words)
-            if cost + length >= costs[node] or length > longest:
-                continue
-            reached = cost + poses_price(floor, body, edge_poses(pose, poses[node], radius, words, spacing))
-            if reached < costs[node] - 1e-9:
-                move_node(node, new, parents, first_child, next_child)
-                gain = costs[node] - reached
-                stack[0], waiting = node, 1
-                while waiting > 0:
-                    waiting -= 1
-                    one = stack[waiting]
-                    costs[one] -= gain
-                    child = first_child[one]
-                    while child >= 0:
-                        stack[waiting] = child
-                        waiting += 1
-                        child = next_child[child]
     return size
 
 

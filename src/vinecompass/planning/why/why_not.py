@@ -71,8 +71,8 @@ def why_end_closed(problem: Problem, which: str, pose: FloatArray) -> WhyNot | N
         near = costmap.nearest_forbidden(cell)
         at = touched if near is None or np.isfinite(costmap.prices[cell]) else near
         x, y = costmap.grid.points_of(at[None])[0]
-        name = costmap.closing_layer(at)
-        what = f"floor closed by the layer {name!r} ({costmap.why(name, float(x), float(y))}) at {x:.2f}, {y:.2f}"
+        why = costmap.why(costmap.closing_layer(at), float(x), float(y))
+        what = f"{costmap.closed_floor(at)}{f' ({why})' if why else ''} at {x:.2f}, {y:.2f}"
         if np.isinf(costmap.prices[cell]):
             needed = robot.body.inner_radius + costmap.grid.cell_size / 2.0
             cause = "clearance"
