@@ -20,14 +20,12 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from vinecompass.grids import Grid, Zone
-    from vinecompass.runs import Run, Track
     from vinecompass.settings import Settings
     from vinecompass.simulation import Site
 
 __all__ = [
     "FILE",
     "Outcome",
-    "chosen_odometry",
     "find_point",
     "find_pose",
     "json_option",
@@ -56,20 +54,6 @@ odometry_option = click.option(
     show_default=True,
     help="What motion to begin from: all streams fused, the wheels (or odometry) alone, or the scans alone.",
 )
-
-
-def chosen_odometry(run: Run, odometry: str) -> Track:
-    """Return the track that ``--odometry`` names."""
-    from vinecompass.fusion import usual_odometry
-    from vinecompass.odometry import laser_track, odometry_track
-
-    return (
-        odometry_track(run)
-        if odometry == "wheels"
-        else laser_track(run)[0]
-        if odometry == "scans"
-        else usual_odometry(run)
-    )
 
 
 def _png_name(_context: click.Context, _option: click.Parameter, path: Path | None) -> Path | None:

@@ -50,25 +50,29 @@ def demo(out: Path, seed: int, as_json: bool) -> int:
         return out / f"{name}.png"
 
     cellar = out / "cellar.png"
-    from vinecompass.cli.drive import run_drive
-    from vinecompass.cli.locate import run_locate
+    from vinecompass.cli.drive import DriveOptions, run_drive
+    from vinecompass.cli.locate import LocateOptions, run_locate
     from vinecompass.cli.map import run_map
-    from vinecompass.cli.plan import run_plan
-    from vinecompass.cli.price import run_price
+    from vinecompass.cli.plan import PlanOptions, run_plan
+    from vinecompass.cli.price import PriceOptions, run_price
     from vinecompass.cli.simulate import run_simulate
 
+    locating = LocateOptions(
+        cellar, out / "second-run", out / "track.csv", at=rough, seed=seed, picture=picture("3-locate")
+    )
+    pricing = PriceOptions(cellar, robot, zones=site, out=out / "costmap.npz", picture=picture("4-price"))
+    planning = PlanOptions(cellar, robot, exact, STOP, site=site, out=out / "plan.csv", picture=picture("5-plan"))
+    driving = DriveOptions(
+        site, robot, cellar, STOP, at=rough, out=out / "mission", seed=seed + 2, picture=picture("6-drive")
+    )
     steps: tuple[Callable[[], Outcome], ...] = (
         lambda: run_simulate(site, robot, RECORDING, out / "recording", seed=seed, picture=picture("1-simulate")),
         lambda: run_map(out / "recording", cellar, picture=picture("2-map")),
         lambda: _second_run(site, robot, out, seed + 1),
-        lambda: run_locate(
-            cellar, out / "second-run", rough, out / "track.csv", seed=seed, picture=picture("3-locate")
-        ),
-        lambda: run_price(cellar, robot, site, out / "costmap.npz", picture=picture("4-price")),
-        lambda: run_plan(cellar, robot, exact, STOP, site, out / "plan.csv", picture=picture("5-plan")),
-        lambda: run_drive(
-            site, robot, cellar, STOP, out / "mission", at=rough, seed=seed + 2, picture=picture("6-drive")
-        ),
+        lambda: run_locate(locating),
+        lambda: run_price(pricing),
+        lambda: run_plan(planning),
+        lambda: run_drive(driving),
     )
     outcomes: list[Outcome] = []
     for number, step in enumerate(steps, start=1):

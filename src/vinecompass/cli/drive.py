@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -27,9 +28,10 @@ if TYPE_CHECKING:
     from vinecompass.grids import Grid
     from vinecompass.navigation import Navigator, Round, Scene, StateEntry
     from vinecompass.rehearsal import Rehearsal
+    from vinecompass.settings import Settings
     from vinecompass.simulation import Site
 
-__all__ = ["drive", "run_drive"]
+__all__ = ["DriveOptions", "drive", "run_drive"]
 
 
 @click.command(short_help="Drive a round in the simulator, by the map.")
@@ -44,9 +46,7 @@ __all__ = ["drive", "run_drive"]
 @click.option(
     "--at", help="Where it is told that it starts, x,y,heading_deg; what the round says, or the truth, if not given."
 )
-@click.option(
-    "--planner", type=click.Choice(["window", "band", "path"]), help="Local planner, in place of the settings'."
-)
+@click.option("--planner", metavar="NAME", help="Local planner, in place of the settings': window, band or path.")
 @click.option("--time-limit", type=click.FloatRange(1.0), default=300.0, show_default=True, help="Seconds.")
 @click.option("--moment", type=click.FloatRange(0.0), help="Draw the local plan at this time, s, and all it weighed.")
 @click.option("-o", "--out", type=FILE, help="The run folder to write the mission's record to.")
@@ -54,86 +54,51 @@ __all__ = ["drive", "run_drive"]
 @seed_option
 @picture_option
 @json_option
-def drive(
-    site: Path,
-    robot: Path,
-    map_path: Path,
-    goal: str | None,
-    round_path: Path | None,
-    start: str | None,
-    at: str | None,
-    planner: str | None,
-    time_limit: float,
-    moment: float | None,
-    out: Path | None,
-    settings: Path | None,
-    seed: int,
-    picture: Path | None,
-    as_json: bool,
-) -> int:
+def drive(as_json: bool, **given: Any) -> int:
     """Close the loop in SITE at the scanner's rate: localize, plan, drive, recover, until the round is over.
 
     The estimate steers and the truth judges. Exit status 1, and the reason, if a stop is not reached.
     """
-    outcome = run_drive(
-        site,
-        robot,
-        map_path,
-        goal,
-        out,
-        round_path=round_path,
-        start=start,
-        at=at,
-        planner=planner,
-        time_limit=time_limit,
-        moment=moment,
-        settings=settings,
-        seed=seed,
-        picture=picture,
-    )
-    return tell(outcome, as_json)
+    return tell(run_drive(DriveOptions(**given)), as_json)
 
 
-def run_drive(
-    site_path: Path,
-    robot_path: Path,
-    map_path: Path,
-    goal: str | None,
-    out: Path | None,
-    *,
-    round_path: Path | None = None,
-    start: str | None = None,
-    at: str | None = None,
-    planner: str | None = None,
-    time_limit: float = 300.0,
-    moment: float | None = None,
-    settings: Path | None = None,
-    seed: int,
-    picture: Path | None,
-) -> Outcome:
+@dataclass(frozen=True)
+class DriveOptions:
+    """What the command is given, as its help tells."""
+
+    site: Path
+    robot: Path
+    map_path: Path
+    goal: str | None = None
+    round_path: Path | None = None
+    start: str | None = None
+    at: str | None = None
+    planner: str | None = None
+    time_limit: float = 300.0
+    moment: float | None = None
+    out: Path | None = None
+    settings: Path | None = None
+    seed: int = 0
+    picture: Path | None = None
+
+
+def run_drive(given: DriveOptions) -> Outcome:
     """Do what the command does."""
-    from vinecompass.errors import InputError
     from vinecompass.files import check_replaceable, read_text
     from vinecompass.rehearsal import rehearse_mission
     from vinecompass.robot import read_robot
-    from vinecompass.runs import RUN_MARKER, compare_tracks, write_run
+    from vinecompass.runs import RUN_MARKER, write_run
     from vinecompass.simulation import read_site
 
-    if (goal is None) == (round_path is None):
-        raise InputError("one of them is needed, and one only", key="--to, --round", expected="where to drive")
-    if moment is not None and picture is None:
-        raise InputError("has nothing to draw on", key="--moment", value=moment, expected="--picture FILE.png besides")
-    if out is not None:
-        check_replaceable(out, marker=RUN_MARKER)
-    site, robot, grid = read_site(site_path), read_robot(robot_path), load_map(map_path)
-    the_round = _round(goal, round_path, site)
-    chosen = load_settings(settings)
-    if planner is not None:
-        chosen = chosen.model_copy(update={"following": chosen.following.model_copy(update={"planner": planner})})
+    _check(given)
+    if given.out is not None:
+        check_replaceable(given.out, marker=RUN_MARKER)
+    site, robot, grid = read_site(given.site), read_robot(given.robot), load_map(given.map_path)
     scenes: list[Scene] = []
 
     def look(navigator: Navigator) -> None:
-        if moment is not None and not scenes and navigator.t >= moment and navigator.local_plan is not None:
+        late = given.moment is not None and navigator.t >= given.moment
+        if late and not scenes and navigator.local_plan is not None:
             scenes.append(navigator.scene())
 
     with progress_bar() as progress:
@@ -141,64 +106,92 @@ def run_drive(
             site,
             robot,
             grid,
-            the_round,
-            start=None if start is None else find_pose(start, option="--from", site=site),
-            initial_pose=None if at is None else find_pose(at, option="--at"),
+            _round(given.goal, given.round_path, site),
+            start=None if given.start is None else find_pose(given.start, option="--from", site=site),
+            initial_pose=None if given.at is None else find_pose(given.at, option="--at"),
             zones=site.zones,
-            settings=chosen,
-            seed=seed,
-            time_limit=time_limit,
-            site_toml=read_text(site_path),
+            settings=_settings(given),
+            seed=given.seed,
+            time_limit=given.time_limit,
+            site_toml=read_text(given.site),
             watch=look,
             progress=progress,
         )
-    truth = mission.run.truth
-    assert truth is not None
-    error = compare_tracks(mission.track, truth)
-    speeding, braking, turning = mission.largest_accelerations()
-    within = mission.limits_kept()
     files = {}
-    if out is not None:
-        files["run"] = str(write_run(mission.run, out, records=mission.log.files()))
-    if picture is not None:
-        files["picture"] = _draw(picture, grid, mission, moment, scenes)
+    if given.out is not None:
+        files["run"] = str(write_run(mission.run, given.out, records=mission.log.files()))
+    if given.picture is not None:
+        files["picture"] = _draw(given.picture, grid, mission, given.moment, scenes)
     line = _told(mission) + (
         f"; {mission.contacts} contacts, {len(mission.plans)} plans, {len(mission.log.interventions)} interventions of "
-        f"safety, limits {'kept' if within else 'exceeded'}"
+        f"safety, limits {'kept' if mission.limits_kept() else 'exceeded'}"
     )
     return Outcome(
-        "drive",
-        line,
-        quality={
-            "arrived": mission.arrived,
-            "reason": mission.reason,
-            "duration_s": truth.t[-1],
-            "plans": len(mission.plans),
-            "interventions": [str(each) for each in mission.log.interventions],
-            "states": [
-                {"t_s": each.t, "state": each.state, "stop": each.stop, "reason": each.reason}
-                for each in _without_speeds(mission)
-            ],
-            "stops": [
-                {"name": each.name, "reached": each.reached, "reason": each.reason, "t_s": each.t}
-                for each in mission.arrivals
-            ],
-        },
-        truth={
-            "position_error_m": mission.position_error,
-            "heading_error_deg": math.degrees(mission.heading_error),
-            "way_m": truth.length,
-            "contacts": mission.contacts,
-            "limits_kept": within,
-            "top_speed_m_per_s": float(abs(mission.velocities[:, 0]).max()),
-            "top_acceleration_m_per_s2": speeding,
-            "top_braking_m_per_s2": braking,
-            "top_turn_acceleration_rad_per_s2": turning,
-            "estimate_rmse_m": error.position_rmse,
-        },
-        files=files,
-        done=mission.arrived,
+        "drive", line, quality=_quality(mission), truth=_by_the_truth(mission), files=files, done=mission.arrived
     )
+
+
+def _check(given: DriveOptions) -> None:
+    """Raise `InputError` where options do not go together, before any long work."""
+    from vinecompass.errors import InputError
+
+    if (given.goal is None) == (given.round_path is None):
+        raise InputError("one of them is needed, and one only", key="--to, --round", expected="where to drive")
+    if given.moment is not None and given.picture is None:
+        raise InputError(
+            "has nothing to draw on", key="--moment", value=given.moment, expected="--picture FILE.png besides"
+        )
+
+
+def _settings(given: DriveOptions) -> Settings:
+    """Return the settings, with the local planner of the command line if it names one."""
+    chosen = load_settings(given.settings)
+    if given.planner is None:
+        return chosen
+    following = chosen.following.model_copy(update={"planner": given.planner})
+    return chosen.model_copy(update={"following": following})
+
+
+def _quality(mission: Rehearsal) -> dict[str, Any]:
+    """Return what the mission tells of itself."""
+    truth = mission.run.truth
+    assert truth is not None
+    return {
+        "arrived": mission.arrived,
+        "reason": mission.reason,
+        "duration_s": truth.t[-1],
+        "plans": len(mission.plans),
+        "interventions": [str(each) for each in mission.log.interventions],
+        "states": [
+            {"t_s": each.t, "state": each.state, "stop": each.stop, "reason": each.reason}
+            for each in _without_speeds(mission)
+        ],
+        "stops": [
+            {"name": each.name, "reached": each.reached, "reason": each.reason, "t_s": each.t}
+            for each in mission.arrivals
+        ],
+    }
+
+
+def _by_the_truth(mission: Rehearsal) -> dict[str, Any]:
+    """Return what the truth says of the mission."""
+    from vinecompass.runs import compare_tracks
+
+    truth = mission.run.truth
+    assert truth is not None
+    speeding, braking, turning = mission.largest_accelerations()
+    return {
+        "position_error_m": mission.position_error,
+        "heading_error_deg": math.degrees(mission.heading_error),
+        "way_m": truth.length,
+        "contacts": mission.contacts,
+        "limits_kept": mission.limits_kept(),
+        "top_speed_m_per_s": float(abs(mission.velocities[:, 0]).max()),
+        "top_acceleration_m_per_s2": speeding,
+        "top_braking_m_per_s2": braking,
+        "top_turn_acceleration_rad_per_s2": turning,
+        "estimate_rmse_m": compare_tracks(mission.track, truth).position_rmse,
+    }
 
 
 def _round(goal: str | None, path: Path | None, site: Site) -> Round:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,8 +21,7 @@ from vinecompass.cli.common import (
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
-    from vinecompass.fusion import Calibration, Fused
-    from vinecompass.runs import Run
+    from vinecompass.fusion import Calibration, Fused, SourceError
 
 __all__ = ["fuse_command", "run_estimate_mount", "run_fuse"]
 
@@ -72,7 +72,7 @@ def run_fuse(
     from dataclasses import replace
 
     from vinecompass.files import check_replaceable, check_suffix
-    from vinecompass.fusion import cleaned, fuse
+    from vinecompass.fusion import cleaned, compare_sources, fuse
     from vinecompass.runs import RUN_MARKER, read_run, write_run, write_track
 
     if out is not None and out.suffix:
@@ -82,7 +82,7 @@ def run_fuse(
     run = read_run(run_path, as_recorded=True)
     with progress_bar() as progress:
         fused = fuse(run, sources=sources, settings=load_settings(settings).fusion, progress=progress)
-    rows = compared(fused, run)
+    rows = {name: _in_numbers(error) for name, error in compare_sources(fused, run).items()}
     files = {}
     if out is not None and out.suffix:
         files["track"] = str(write_track(fused.track, out))
@@ -135,30 +135,19 @@ def run_fuse(
     )
 
 
-def compared(fused: Fused, run: Run) -> dict[str, dict[str, float]]:
-    """Return each source's errors in numbers: beside the truth, or else beside the fused track."""
-    import numpy as np
-
-    from vinecompass.runs import compare_tracks
-
-    reference = run.truth or fused.track
-    tracks = dict(fused.alone) | ({"fused": fused.track} if run.truth is not None else {})
-    rows = {}
-    for name, track in tracks.items():
-        error = compare_tracks(track, reference)
-        worst = int(np.argmax(error.position))
-        rows[name] = {
-            "end_error_m": float(error.position[-1]),
-            "end_error_deg": float(np.degrees(error.heading[-1])),
-            "drift_share": float(error.position[-1] / max(reference.length, 1e-9)),
-            "rmse_m": error.position_rmse,
-            "rmse_deg": float(np.degrees(error.heading_rmse)),
-            "worst_m": float(error.position[worst]),
-            "worst_at_s": float(track.t[worst]),
-            "worst_x_m": float(track.poses[worst, 0]),
-            "worst_y_m": float(track.poses[worst, 1]),
-        }
-    return rows
+def _in_numbers(error: SourceError) -> dict[str, float]:
+    """Return how far a source is off, each number under a key that ends with its unit."""
+    return {
+        "end_error_m": error.end_position,
+        "end_error_deg": math.degrees(error.end_heading),
+        "drift_share": error.drift,
+        "rmse_m": error.position_rmse,
+        "rmse_deg": math.degrees(error.heading_rmse),
+        "worst_m": error.worst,
+        "worst_at_s": error.worst_t,
+        "worst_x_m": error.worst_x,
+        "worst_y_m": error.worst_y,
+    }
 
 
 def _details(fused: Fused, rows: dict[str, dict[str, float]], beside: str) -> list[str]:
@@ -189,24 +178,15 @@ def _judged(source: str, innovation: float) -> str:
 
 def run_estimate_mount(run_path: Path, out: Path) -> Outcome:
     """Do what the command does with ``--estimate-mount``."""
-    import tomlkit
-
     from vinecompass.files import atomic_write, check_suffix, read_text
-    from vinecompass.fusion import amendments, estimate_mount
+    from vinecompass.fusion import amend_robot_file, estimate_mount
     from vinecompass.runs import read_run
 
     check_suffix(out, ".toml")
     run = read_run(run_path)
     with progress_bar() as progress:
         calibration = estimate_mount(run, progress=progress)
-    document: Any = tomlkit.parse(read_text(run_path / "robot.toml"))
-    for table, key, amended in amendments(calibration):
-        place = document["lidar"][0] if table == "lidar" else document.setdefault(table, tomlkit.table())
-        place[key] = amended
-    if calibration.mirrored:
-        lidar = document["lidar"][0]
-        lidar["first_beam_deg"], lidar["last_beam_deg"] = lidar["last_beam_deg"], lidar["first_beam_deg"]
-    atomic_write(out, tomlkit.dumps(document))
+    atomic_write(out, amend_robot_file(read_text(run_path / "robot.toml"), calibration))
     quality: dict[str, Any] = {"segments": calibration.segments, "mirrored": calibration.mirrored}
     for name, value in calibration.values.items():
         unit, factor = UNITS[name]

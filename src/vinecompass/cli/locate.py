@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
 from vinecompass.cli.common import (
     FILE,
     Outcome,
-    chosen_odometry,
     find_pose,
     json_option,
     load_map,
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     from vinecompass.runs import Run, Track
     from vinecompass.settings import Settings
 
-__all__ = ["locate", "run_locate"]
+__all__ = ["LocateOptions", "locate", "run_locate"]
 
 FRAME_EVERY = 1.0
 """Seconds of the drive from one frame of the film to the next."""
@@ -55,150 +56,138 @@ LEARNING_STEP = 2.0
 @picture_option
 @click.option("--film", type=FILE, help="Film the cloud and the scan into this GIF file.")
 @json_option
-def locate(
-    map: Path,
-    run: Path,
-    at: str | None,
-    anywhere: bool,
-    dock: str | None,
-    out: Path,
-    odometry: str,
-    learn_noise: bool,
-    settings: Path | None,
-    seed: int,
-    picture: Path | None,
-    film: Path | None,
-    as_json: bool,
-) -> int:
+def locate(as_json: bool, **given: Any) -> int:
     """Localize RUN in MAP with a particle filter, and say how sure it is, and when and why it was not.
 
     A rough start suffices, and is compared with the rest of the map. Exit status 1 if it never settles, or is lost
     in the end.
     """
-    outcome = run_locate(
-        map,
-        run,
-        at,
-        out,
-        anywhere=anywhere,
-        dock=dock,
-        odometry=odometry,
-        learn_noise=learn_noise,
-        settings=settings,
-        seed=seed,
-        picture=picture,
-        film=film,
-    )
-    return tell(outcome, as_json)
+    return tell(run_locate(LocateOptions(**given)), as_json)
 
 
-def run_locate(
-    map_path: Path,
-    run_path: Path,
-    at: str | None,
-    out: Path,
-    *,
-    anywhere: bool = False,
-    dock: str | None = None,
-    odometry: str = "fused",
-    learn_noise: bool = False,
-    settings: Path | None = None,
-    seed: int,
-    picture: Path | None,
-    film: Path | None = None,
-) -> Outcome:
+@dataclass(frozen=True)
+class LocateOptions:
+    """What the command is given, as its help tells."""
+
+    map: Path
+    run: Path
+    out: Path
+    at: str | None = None
+    anywhere: bool = False
+    dock: str | None = None
+    odometry: Literal["fused", "wheels", "scans"] = "fused"
+    learn_noise: bool = False
+    settings: Path | None = None
+    seed: int = 0
+    picture: Path | None = None
+    film: Path | None = None
+
+
+def run_locate(given: LocateOptions) -> Outcome:
     """Do what the command does."""
-    import numpy as np
-
     from vinecompass.files import check_suffix
+    from vinecompass.fusion import choose_odometry
     from vinecompass.localization import localize
     from vinecompass.runs import read_run, write_track
 
-    check_suffix(out, ".csv")
-    tuned = load_settings(settings)
-    grid, run = load_map(map_path), read_run(run_path)
-    start = _start(run, tuned, at, anywhere, dock)
+    check_suffix(given.out, ".csv")
+    tuned = load_settings(given.settings)
+    grid, run = load_map(given.map), read_run(given.run)
+    start = _start(run, tuned, given)
     watch = None
-    if film is not None:
+    if given.film is not None:
         from vinecompass.figures import LocalizationFilm
 
-        check_suffix(film, ".gif")
+        check_suffix(given.film, ".gif")
         watch = LocalizationFilm(grid, every=FRAME_EVERY)
-    track = chosen_odometry(run, odometry)
+    track = choose_odometry(run, given.odometry)
     with progress_bar() as progress:
         found = localize(
-            grid, run, start, odometry=track, settings=tuned.localization, seed=seed, watch=watch, progress=progress
+            grid,
+            run,
+            start,
+            odometry=track,
+            settings=tuned.localization,
+            seed=given.seed,
+            watch=watch,
+            progress=progress,
         )
-    files = {"track": str(write_track(found.track, out))}
-    if picture is not None:
+    files = {"track": str(write_track(found.track, given.out))}
+    if given.picture is not None:
         from vinecompass.figures import draw_localization, save_figure
 
-        files["picture"] = str(save_figure(draw_localization(grid, run, found), picture))
-    if film is not None and watch is not None:
-        files["film"] = str(watch.save(film))
-    agreement = found.mean_agreement
-    last = found.changes[-1]
-    settled = found.settled_at is not None
-    truth = _against_truth(found, run)
-    warning = "" if found.second_opinion is None else found.second_opinion.warning
-    line = (
-        f"tracking after {found.settled_after:.1f} m, mean agreement {agreement:.3f}"
-        if settled
-        else f"never settled in {found.ways[-1]:.1f} m: {last.reason}"
-    )
-    if truth:
-        line += (
-            f", then {truth['position_rmse_m']:.3f} m and {truth['heading_rmse_deg']:.2f} degrees off (RMSE), "
-            f"{100.0 * truth['inside_ellipse_share']:.0f} % of the time inside its 95 % ellipse"
-        )
-    details = [f"warning: {warning}"] if warning else []
-    told = [change for change in found.changes if change.state != "tracking"][:CHANGES_TOLD]
-    details += [f"{change.t:.1f} s {change.state}: {change.reason}" for change in told]
-    quality: dict[str, Any] = {
-        "settled": settled,
-        "settled_after_m": found.settled_after,
-        "last_state": last.state,
-        "agreement_mean": agreement,
-        "tracking_share": found.tracked.mean(),
-        "last_spread_m": found.spreads[-1, 0],
-        "last_spread_deg": np.degrees(found.spreads[-1, 1]),
-        "particles_mean": found.counts.mean(),
-        "warning": warning,
-        "states": [{"begin_s": c.t, "state": c.state, "reason": c.reason} for c in found.changes],
-    }
-    if learn_noise and settled:
-        learned = _learned(track, found)
-        quality["learned"] = learned
+        files["picture"] = str(save_figure(draw_localization(grid, run, found), given.picture))
+    if given.film is not None and watch is not None:
+        files["film"] = str(watch.save(given.film))
+    truth, quality, details = _against_truth(found, run), _quality(found), _changes_told(found)
+    if given.learn_noise and found.settled_at is not None:
+        learned = quality["learned"] = _learned(track, found)
         details += ["learned, for the settings:", "  [localization]"]
         details += [f"  {key} = {value:.4g}" for key, value in learned.items()]
-    done = settled and last.state != "lost"
+    done = found.settled_at is not None and found.changes[-1].state != "lost"
+    hint = "vinecompass locate … --anywhere, or vinecompass judge, to see whether the map is of this place"
+    if done:
+        hint = f"vinecompass price {given.map} --robot {given.run / 'robot.toml'} --picture prices.png"
     return Outcome(
         "locate",
-        line,
+        _line(found, truth),
         quality=quality,
         truth=truth,
         files=files,
         done=done,
         details=details,
-        hint=f"vinecompass price {map_path} --robot {run_path / 'robot.toml'} --picture prices.png"
-        if done
-        else "vinecompass locate … --anywhere, or vinecompass judge, to see whether the map is of this place",
+        hint=hint,
     )
 
 
-def _start(
-    run: Run, settings: Settings, at: str | None, anywhere: bool, dock: str | None
-) -> NDArray[np.float64] | None:
-    given = [
-        name for name, value in (("--at", at), ("--anywhere", anywhere or None), ("--dock", dock)) if value is not None
-    ]
-    if len(given) > 1:
-        raise InputError("does not go with another start", key=given[1], value=given[0], expected="one of them")
-    if anywhere:
+def _line(found: Localization, truth: dict[str, float]) -> str:
+    """Return what came of it, in a sentence."""
+    line = f"never settled in {found.ways[-1]:.1f} m: {found.changes[-1].reason}"
+    if found.settled_at is not None:
+        line = f"tracking after {found.settled_after:.1f} m, mean agreement {found.mean_agreement:.3f}"
+    if truth:
+        line += (
+            f", then {truth['position_rmse_m']:.3f} m and {truth['heading_rmse_deg']:.2f} degrees off (RMSE), "
+            f"{100.0 * truth['inside_ellipse_share']:.0f} % of the time inside its 95 % ellipse"
+        )
+    return line
+
+
+def _changes_told(found: Localization) -> list[str]:
+    """Return the warning if there is one, and the first changes of state to anything but tracking."""
+    warning = "" if found.second_opinion is None else found.second_opinion.warning
+    told = [change for change in found.changes if change.state != "tracking"][:CHANGES_TOLD]
+    lines = [f"{change.t:.1f} s {change.state}: {change.reason}" for change in told]
+    return [f"warning: {warning}", *lines] if warning else lines
+
+
+def _quality(found: Localization) -> dict[str, Any]:
+    """Return what the localization tells of itself."""
+    return {
+        "settled": found.settled_at is not None,
+        "settled_after_m": found.settled_after,
+        "last_state": found.changes[-1].state,
+        "agreement_mean": found.mean_agreement,
+        "tracking_share": found.tracked.mean(),
+        "last_spread_m": found.spreads[-1, 0],
+        "last_spread_deg": math.degrees(found.spreads[-1, 1]),
+        "particles_mean": found.counts.mean(),
+        "warning": "" if found.second_opinion is None else found.second_opinion.warning,
+        "states": [{"begin_s": c.t, "state": c.state, "reason": c.reason} for c in found.changes],
+    }
+
+
+def _start(run: Run, settings: Settings, given: LocateOptions) -> NDArray[np.float64] | None:
+    """Return where the run began, as it was told; None where that is to be found out."""
+    options = (("--at", given.at), ("--anywhere", given.anywhere or None), ("--dock", given.dock))
+    named = [name for name, value in options if value is not None]
+    if len(named) > 1:
+        raise InputError("does not go with another start", key=named[1], value=named[0], expected="one of them")
+    if given.anywhere:
         return None
-    if dock is not None:
-        return settings.find_dock(dock).site_pose
-    return run.start if at is None else find_pose(at, option="--at")
+    if given.dock is not None:
+        return settings.find_dock(given.dock).site_pose
+    return run.start if given.at is None else find_pose(given.at, option="--at")
 
 
 def _against_truth(found: Localization, run: Run) -> dict[str, float]:

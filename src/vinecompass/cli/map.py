@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
 from vinecompass.cli.common import (
     FILE,
     Outcome,
-    chosen_odometry,
     json_option,
     load_settings,
     odometry_option,
@@ -41,7 +41,13 @@ LOOPS_TOLD = 3
 @click.option("--film", type=FILE, help="Film the map as it grows into this GIF file.")
 @json_option
 def map_command(
-    run: Path, out: Path, odometry: str, settings: Path | None, picture: Path | None, film: Path | None, as_json: bool
+    run: Path,
+    out: Path,
+    odometry: Literal["fused", "wheels", "scans"],
+    settings: Path | None,
+    picture: Path | None,
+    film: Path | None,
+    as_json: bool,
 ) -> int:
     """Match the scans of RUN, find places seen again, and save the map as PNG, TOML and world file.
 
@@ -54,15 +60,15 @@ def run_map(
     run_path: Path,
     out: Path,
     *,
-    odometry: str = "fused",
+    odometry: Literal["fused", "wheels", "scans"] = "fused",
     settings: Path | None = None,
     picture: Path | None,
     film: Path | None = None,
 ) -> Outcome:
     """Do what the command does."""
-    import numpy as np
 
     from vinecompass.files import check_suffix
+    from vinecompass.fusion import choose_odometry
     from vinecompass.grids import write_map
     from vinecompass.mapping import build_map
     from vinecompass.runs import read_run
@@ -75,27 +81,14 @@ def run_map(
         check_suffix(film, ".gif")
         watch = MapFilm(every=FRAME_EVERY)
     run = read_run(run_path)
-    track = chosen_odometry(run, odometry)
+    track = choose_odometry(run, odometry)
     with progress_bar() as progress:
         mapping = build_map(
             run, odometry=track, settings=load_settings(settings).mapping, watch=watch, progress=progress
         )
     grid, mapper = mapping.grid, mapping.mapper
-    agreement = float(np.nanmean(mapping.agreements)) if len(mapping.track) > 1 else float("nan")
-    closed, making = mapper.closed_loops, mapping.making
-    line = (
-        f"{len(mapping.track)} scans, {grid.shape[1]} x {grid.shape[0]} cells, mean agreement {agreement:.3f}, "
-        f"{len(closed)} loops closed"
-    )
     truth, accuracy = _measured(mapping, run)
-    if truth:
-        line += f"; {truth['position_rmse_m']:.3f} m and {truth['heading_rmse_deg']:.2f} degrees off the truth (RMSE)"
-    if accuracy is not None:
-        line += (
-            f", {100.0 * accuracy.on_wall:.1f} % of occupied cells on a wall, "
-            f"{100.0 * accuracy.walls_found:.1f} % of seen walls found, {100.0 * accuracy.doubled:.1f} % doubled"
-        )
-    files = {path.suffix[1:]: str(path) for path in write_map(grid, out, making=making)}
+    files = {path.suffix[1:]: str(path) for path in write_map(grid, out, making=mapping.making)}
     if picture is not None:
         from vinecompass.figures import draw_mapping, save_figure
 
@@ -105,27 +98,58 @@ def run_map(
         files["film"] = str(watch.save(film))
     return Outcome(
         "map",
-        line,
-        quality={
-            "scans": len(mapping.track),
-            "scans_kept": len(mapper.keyframes),
-            "agreement_mean": agreement,
-            "free_m2": grid.free.sum() * grid.cell_size**2,
-            "cell_size_m": grid.cell_size,
-            "submaps": len(mapper.submaps),
-            "loops_closed": len(closed),
-            "loops_refused": len(mapper.loops) - len(closed),
-            "loop_error_m": making.loop_error,
-            "loop_error_deg": making.loop_error_deg,
-            "drift_taken_out_max_m": max((loop.drift for loop in closed), default=0.0),
-            "drift_taken_out_max_deg": np.degrees(max((loop.drift_turn for loop in closed), default=0.0)),
-            "notes": list(mapping.notes),
-        },
+        _line(mapping, truth, accuracy),
+        quality=_quality(mapping),
         truth=truth,
         files=files,
         details=[*mapping.notes, *_loops_told(mapper)],
         hint=f"vinecompass locate {out} RUN --at x,y,heading_deg -o track.csv",
     )
+
+
+def _agreement(mapping: Mapping) -> float:
+    """Return how well scans agreed with the map as they came, on average."""
+    import numpy as np
+
+    return float(np.nanmean(mapping.agreements)) if len(mapping.track) > 1 else float("nan")
+
+
+def _line(mapping: Mapping, truth: dict[str, float], accuracy: MapAccuracy | None) -> str:
+    """Return what came of it, in a sentence."""
+    rows, columns = mapping.grid.shape
+    line = (
+        f"{len(mapping.track)} scans, {columns} x {rows} cells, mean agreement {_agreement(mapping):.3f}, "
+        f"{len(mapping.mapper.closed_loops)} loops closed"
+    )
+    if truth:
+        line += f"; {truth['position_rmse_m']:.3f} m and {truth['heading_rmse_deg']:.2f} degrees off the truth (RMSE)"
+    if accuracy is not None:
+        line += (
+            f", {100.0 * accuracy.on_wall:.1f} % of occupied cells on a wall, "
+            f"{100.0 * accuracy.walls_found:.1f} % of seen walls found, {100.0 * accuracy.doubled:.1f} % doubled"
+        )
+    return line
+
+
+def _quality(mapping: Mapping) -> dict[str, Any]:
+    """Return what the mapping tells of itself."""
+    grid, mapper, making = mapping.grid, mapping.mapper, mapping.making
+    closed = mapper.closed_loops
+    return {
+        "scans": len(mapping.track),
+        "scans_kept": len(mapper.keyframes),
+        "agreement_mean": _agreement(mapping),
+        "free_m2": grid.free.sum() * grid.cell_size**2,
+        "cell_size_m": grid.cell_size,
+        "submaps": len(mapper.submaps),
+        "loops_closed": len(closed),
+        "loops_refused": len(mapper.loops) - len(closed),
+        "loop_error_m": making.loop_error,
+        "loop_error_deg": making.loop_error_deg,
+        "drift_taken_out_max_m": max((loop.drift for loop in closed), default=0.0),
+        "drift_taken_out_max_deg": math.degrees(max((loop.drift_turn for loop in closed), default=0.0)),
+        "notes": list(mapping.notes),
+    }
 
 
 def _measured(mapping: Mapping, run: Run) -> tuple[dict[str, float], MapAccuracy | None]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -29,11 +30,11 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from vinecompass.costs import CostMap
-    from vinecompass.planning import Motion, Row
+    from vinecompass.planning import Motion, Plan, Problem, Row
     from vinecompass.robot import Robot
     from vinecompass.settings import PlanSettings
 
-__all__ = ["plan", "run_plan"]
+__all__ = ["PlanOptions", "plan", "run_plan"]
 
 MOTIONS = ("straight", "dubins", "reeds-shepp")
 
@@ -64,111 +65,56 @@ MOTIONS = ("straight", "dubins", "reeds-shepp")
 @settings_option
 @picture_option
 @json_option
-def plan(
-    map: Path,
-    robot: Path,
-    start: str,
-    goal: str,
-    via: tuple[str, ...],
-    site: Path | None,
-    zones: Path | None,
-    scan: str | None,
-    scan_at: str | None,
-    method: str | None,
-    motion: str | None,
-    radius: float | None,
-    compare: str | None,
-    repeat: int,
-    longest_edge: tuple[float, ...],
-    seed: tuple[int, ...],
-    out: Path | None,
-    settings: Path | None,
-    picture: Path | None,
-    as_json: bool,
-) -> int:
+def plan(as_json: bool, **given: Any) -> int:
     """Plan a path for the whole body on the priced floor of MAP. Exit status 1, and the reason, if there is none."""
-    outcome = run_plan(
-        map,
-        robot,
-        start,
-        goal,
-        site,
-        out,
-        via=via,
-        zones_path=zones,
-        scan=scan,
-        scan_at=scan_at,
-        method=method,
-        motion=motion,
-        radius=radius,
-        compare=compare,
-        repeat=repeat,
-        longest_edges=longest_edge,
-        seeds=seed,
-        settings=settings,
-        picture=picture,
-    )
-    return tell(outcome, as_json)
+    return tell(run_plan(PlanOptions(**given)), as_json)
 
 
-def run_plan(
-    map_path: Path,
-    robot_path: Path,
-    start: str,
-    goal: str,
-    site_path: Path | None,
-    out: Path | None,
-    *,
-    via: tuple[str, ...] = (),
-    zones_path: Path | None = None,
-    scan: str | None = None,
-    scan_at: str | None = None,
-    method: str | None = None,
-    motion: str | None = None,
-    radius: float | None = None,
-    compare: str | None = None,
-    repeat: int = 1,
-    longest_edges: tuple[float, ...] = (),
-    seeds: tuple[int, ...] = (),
-    settings: Path | None = None,
-    picture: Path | None,
-) -> Outcome:
+@dataclass(frozen=True)
+class PlanOptions:
+    """What the command is given, as its help tells."""
+
+    map: Path
+    robot: Path
+    start: str
+    goal: str
+    via: tuple[str, ...] = ()
+    site: Path | None = None
+    zones: Path | None = None
+    scan: str | None = None
+    scan_at: str | None = None
+    method: str | None = None
+    motion: str | None = None
+    radius: float | None = None
+    compare: str | None = None
+    repeat: int = 1
+    longest_edge: tuple[float, ...] = ()
+    seed: tuple[int, ...] = ()
+    out: Path | None = None
+    settings: Path | None = None
+    picture: Path | None = None
+
+
+def run_plan(given: PlanOptions) -> Outcome:
     """Do what the command does."""
     from vinecompass.costs import price_floor
     from vinecompass.robot import read_robot
     from vinecompass.simulation import read_site
 
-    grid, robot = load_map(map_path), read_robot(robot_path)
-    site = None if site_path is None else read_site(site_path)
-    names = [("--from", start), *(("--via", name) for name in via), ("--to", goal)]
+    grid, robot = load_map(given.map), read_robot(given.robot)
+    site = None if given.site is None else read_site(given.site)
+    names = [("--from", given.start), *(("--via", name) for name in given.via), ("--to", given.goal)]
     poses = [find_pose(name, option=option, site=site) for option, name in names]
-    chosen = load_settings(settings)
-    obstacles = None if scan is None else seen_obstacles(grid, robot, scan, scan_at, chosen.costs)
-    costmap = price_floor(
-        grid, robot, zones=load_zones(zones_path or site_path or map_path), obstacles=obstacles, settings=chosen.costs
-    )
-    steering = _motion(robot, motion, radius)
-    edges = longest_edges or (chosen.planning.longest_edge,)
-    if compare is None:
-        if len(edges) > 1 or len(seeds) > 1 or repeat != 1:
-            raise InputError(
-                "compares planners",
-                key="--repeat, or --longest-edge or --seed more than once",
-                expected="--compare METHOD,… or --compare all, too",
-            )
-        one = chosen.planning.model_copy(update={"longest_edge": edges[0]})
-        seed = seeds[0] if seeds else 0
-        outcome = _planned(costmap, robot, poses, steering, one, method, seed, goal, out, picture)
-        outcome.hint = f"vinecompass drive SITE --robot {robot_path} --map {map_path} --to {goal!r} -o mission"
-        return outcome
-    if via or out is not None or method is not None:
-        raise InputError(
-            "compares one leg, and writes no plan",
-            key="--compare",
-            value=compare,
-            expected="no --via, --method or --out",
-        )
-    return _compared(costmap, robot, poses, steering, chosen.planning, compare, repeat, longest_edges, seeds, picture)
+    chosen = load_settings(given.settings)
+    obstacles = None if given.scan is None else seen_obstacles(grid, robot, given.scan, given.scan_at, chosen.costs)
+    zones = load_zones(given.zones or given.site or given.map)
+    costmap = price_floor(grid, robot, zones=zones, obstacles=obstacles, settings=chosen.costs)
+    motion = _motion(robot, given.motion, given.radius)
+    if given.compare is not None:
+        from vinecompass.planning import Problem
+
+        return _compared(given, given.compare, Problem(costmap, robot, poses[0], poses[1], motion), chosen.planning)
+    return _planned(given, costmap, robot, poses, motion, chosen.planning)
 
 
 def _motion(robot: Robot, name: str | None, radius: float | None) -> Motion | None:
@@ -187,29 +133,59 @@ def _motion(robot: Robot, name: str | None, radius: float | None) -> Motion | No
 
 
 def _planned(
+    given: PlanOptions,
     costmap: CostMap,
     robot: Robot,
     poses: list[NDArray[np.float64]],
     motion: Motion | None,
     settings: PlanSettings,
-    method: str | None,
-    seed: int,
-    goal: str,
-    out: Path | None,
-    picture: Path | None,
 ) -> Outcome:
-    import numpy as np
-
+    """Plan from pose to pose, and tell what came of it."""
     from vinecompass.planning import plan_round, write_plan
 
-    legs = plan_round(costmap, robot, poses, method=method, motion=motion, settings=settings, seed=seed)
+    edges = given.longest_edge or (settings.longest_edge,)
+    if len(edges) > 1 or len(given.seed) > 1 or given.repeat != 1:
+        raise InputError(
+            "compares planners",
+            key="--repeat, or --longest-edge or --seed more than once",
+            expected="--compare METHOD,… or --compare all, too",
+        )
+    legs = plan_round(
+        costmap,
+        robot,
+        poses,
+        method=given.method,
+        motion=motion,
+        settings=settings.model_copy(update={"longest_edge": edges[0]}),
+        seed=given.seed[0] if given.seed else 0,
+    )
+    last, quality, files = legs[-1], _quality(legs, len(poses) - 1), {}
+    if last.found:
+        line = (
+            f"{quality['length_m']:.2f} m to {given.goal}, costing {quality['cost_m']:.2f} m; the body keeps "
+            f"{quality['least_clearance_m']:.2f} m off everything closed"
+        )
+        if given.out is not None:
+            files["plan"] = str(write_plan(legs, given.out))
+    else:
+        leg = f"leg {len(legs)} of {len(poses) - 1}: " if len(poses) > 2 else ""
+        line = f"{leg}{last.status}: {last.reason}"
+    if given.picture is not None:
+        from vinecompass.figures import draw_plan, save_figure
+
+        files["picture"] = str(save_figure(draw_plan(costmap, robot, legs, poses), given.picture))
+    hint = f"vinecompass drive SITE --robot {given.robot} --map {given.map} --to {given.goal!r} -o mission"
+    return Outcome("plan", line, quality=quality, files=files, done=last.found, hint=hint)
+
+
+def _quality(legs: list[Plan], wanted: int) -> dict[str, Any]:
+    """Return the legs of a plan in numbers, and why the last one has no way."""
     last = legs[-1]
-    files = {}
     quality: dict[str, Any] = {
         "status": last.status,
         "reason": last.reason,
         "method": last.method,
-        "legs": len(poses) - 1,
+        "legs": wanted,
         "length_m": sum(leg.length for leg in legs),
         "cost_m": sum(leg.cost for leg in legs),
         "least_clearance_m": min(leg.least_clearance for leg in legs),
@@ -218,65 +194,47 @@ def _planned(
         "poses": sum(len(leg.poses) for leg in legs),
         "expanded": sum(leg.expanded for leg in legs),
         "iterations": sum(leg.iterations for leg in legs),
-        "duration_s": np.float64(sum(leg.duration for leg in legs)),
+        "duration_s": float(sum(leg.duration for leg in legs)),
     }
-    if last.found:
-        line = (
-            f"{quality['length_m']:.2f} m to {goal}, costing {quality['cost_m']:.2f} m; the body keeps "
-            f"{quality['least_clearance_m']:.2f} m off everything closed"
+    why = last.why_not
+    if not last.found and why is not None:
+        quality["why_not"] = {
+            "cause": why.cause,
+            "remedy": why.remedy,
+            "x_m": why.place[0] if why.place else None,
+            "y_m": why.place[1] if why.place else None,
+            "width_m": why.width,
+            "needed_m": why.needed,
+        }
+    return quality
+
+
+def _compared(given: PlanOptions, names: str, problem: Problem, settings: PlanSettings) -> Outcome:
+    """Plan one leg with several planners, and tell how they did."""
+    from vinecompass.planning import compare_planners, entries_of
+
+    if given.via or given.out is not None or given.method is not None:
+        raise InputError(
+            "compares one leg, and writes no plan",
+            key="--compare",
+            value=names,
+            expected="no --via, --method or --out",
         )
-        if out is not None:
-            files["plan"] = str(write_plan(legs, out))
-    else:
-        leg = f"leg {len(legs)} of {len(poses) - 1}: " if len(poses) > 2 else ""
-        line = f"{leg}{last.status}: {last.reason}"
-        why = last.why_not
-        if why is not None:
-            quality["why_not"] = {
-                "cause": why.cause,
-                "remedy": why.remedy,
-                "x_m": why.place[0] if why.place else None,
-                "y_m": why.place[1] if why.place else None,
-                "width_m": why.width,
-                "needed_m": why.needed,
-            }
-    if picture is not None:
-        from vinecompass.figures import draw_plan, save_figure
-
-        files["picture"] = str(save_figure(draw_plan(costmap, robot, legs, poses), picture))
-    return Outcome("plan", line, quality=quality, files=files, done=last.found)
-
-
-def _compared(
-    costmap: CostMap,
-    robot: Robot,
-    poses: list[NDArray[np.float64]],
-    motion: Motion | None,
-    settings: PlanSettings,
-    names: str,
-    repeat: int,
-    edges: tuple[float, ...],
-    seeds: tuple[int, ...],
-    picture: Path | None,
-) -> Outcome:
-    from vinecompass.planning import Problem, compare_planners, entries_of
-
-    problem = Problem(costmap, robot, poses[0], poses[1], motion)
-    entries = entries_of(problem, names, settings, edges, seeds)
+    entries = entries_of(problem, names, settings, given.longest_edge, given.seed)
     with progress_bar() as progress:
-        found = compare_planners(problem, entries, repeat=repeat, progress=progress)
+        found = compare_planners(problem, entries, repeat=given.repeat, progress=progress)
     files = {}
-    if picture is not None:
+    if given.picture is not None:
         from vinecompass.figures import draw_plan_comparison, save_figure
 
-        files["picture"] = str(save_figure(draw_plan_comparison(found), picture))
+        files["picture"] = str(save_figure(draw_plan_comparison(found), given.picture))
     best = found.cheapest
-    line = (
-        f"no planner of {len(found.rows)} found a way"
-        if best is None
-        else f"{best.entry.label} is cheapest of {len(found.rows)}: {best.median('cost'):.2f} m in "
-        f"{1000.0 * best.time:.0f} ms"
-    )
+    line = f"no planner of {len(found.rows)} found a way"
+    if best is not None:
+        line = (
+            f"{best.entry.label} is cheapest of {len(found.rows)}: {best.median('cost'):.2f} m in "
+            f"{1000.0 * best.time:.0f} ms"
+        )
     head = f"{'planner':<36} found   time, ms   spread   cost, m  length, m  clearance, m    nodes"
     return Outcome(
         "plan",

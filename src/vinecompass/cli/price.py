@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -29,7 +31,7 @@ if TYPE_CHECKING:
     from vinecompass.costs import CostMap, NarrowPlace
     from vinecompass.robot import Robot
 
-__all__ = ["price", "run_price"]
+__all__ = ["PriceOptions", "price", "run_price"]
 
 
 @click.command(short_help="Price the floor of a map for a robot.")
@@ -47,126 +49,112 @@ __all__ = ["price", "run_price"]
 @settings_option
 @picture_option
 @json_option
-def price(
-    map: Path,
-    robot: Path,
-    zones: Path | None,
-    scan: str | None,
-    scan_at: str | None,
-    out: Path | None,
-    narrow: bool,
-    explain: str | None,
-    layers: bool,
-    along: tuple[str, str] | None,
-    against: Path | None,
-    settings: Path | None,
-    picture: Path | None,
-    as_json: bool,
-) -> int:
+def price(as_json: bool, **given: Any) -> int:
     """Give each cell of MAP a price, in metres-equivalent per metre: 1 is clear floor, inf is closed."""
-    for option, given in (("--layers", layers), ("--along", along), ("--against", against)):
-        if given and picture is None:
-            raise InputError("draws", key=option, expected="--picture FILE.png, too")
-    return tell(
-        run_price(
-            map,
-            robot,
-            zones,
-            out,
-            scan=scan,
-            scan_at=scan_at,
-            narrow=narrow,
-            explain=explain,
-            layers=layers,
-            along=along,
-            against=against,
-            settings=settings,
-            picture=picture,
-        ),
-        as_json,
-    )
+    return tell(run_price(PriceOptions(**given)), as_json)
 
 
-def run_price(
-    map_path: Path,
-    robot_path: Path,
-    zones: Path | None,
-    out: Path | None,
-    *,
-    scan: str | None = None,
-    scan_at: str | None = None,
-    narrow: bool = False,
-    explain: str | None = None,
-    layers: bool = False,
-    along: tuple[str, str] | None = None,
-    against: Path | None = None,
-    settings: Path | None = None,
-    picture: Path | None,
-) -> Outcome:
+@dataclass(frozen=True)
+class PriceOptions:
+    """What the command is given, as its help tells."""
+
+    map: Path
+    robot: Path
+    zones: Path | None = None
+    scan: str | None = None
+    scan_at: str | None = None
+    out: Path | None = None
+    narrow: bool = False
+    explain: str | None = None
+    layers: bool = False
+    along: tuple[str, str] | None = None
+    against: Path | None = None
+    settings: Path | None = None
+    picture: Path | None = None
+
+
+def run_price(given: PriceOptions) -> Outcome:
     """Do what the command does."""
-    import numpy as np
-
     from vinecompass.costs import find_narrow_places, price_floor, write_costmap
     from vinecompass.robot import read_robot
 
-    grid, robot = load_map(map_path), read_robot(robot_path)
-    chosen = load_settings(settings).costs
-    zone_list = load_zones(zones or map_path)
-    obstacles = None if scan is None else seen_obstacles(grid, robot, scan, scan_at, chosen)
-    costmap = price_floor(grid, robot, zones=zone_list, obstacles=obstacles, settings=chosen)
-    prices, area = costmap.prices[grid.free], grid.cell_size**2
-    finite = prices[np.isfinite(prices)]
-    quality: dict[str, Any] = {
-        "free_m2": len(prices) * area,
-        "open_m2": len(finite) * area,
-        "clear_m2": np.sum(finite == 1.0) * area,
-        "dearest_m_per_m": finite.max(initial=1.0),
-    }
-    details, places = [], []
+    for option, wanted in (("--layers", given.layers), ("--along", given.along), ("--against", given.against)):
+        if wanted and given.picture is None:
+            raise InputError("draws", key=option, expected="--picture FILE.png, too")
+    grid, robot = load_map(given.map), read_robot(given.robot)
+    chosen = load_settings(given.settings).costs
+    zones = load_zones(given.zones or given.map)
+    obstacles = None if given.scan is None else seen_obstacles(grid, robot, given.scan, given.scan_at, chosen)
+    costmap = price_floor(grid, robot, zones=zones, obstacles=obstacles, settings=chosen)
+    quality, details, files = _areas(costmap), [], {}
     if obstacles is not None:
         quality["obstacle_cells"] = int(obstacles.mask.sum())
-        details.append(f"{scan} sees {quality['obstacle_cells']} cells of obstacles that the map does not know")
-    if explain is not None:
-        x, y = find_point(explain, option="--explain")
-        charges = costmap.explain(x, y)
-        if not charges:
-            raise InputError("lies off the map", key="--explain", value=explain, expected="x,y on the map")
-        quality["charges"] = {
-            name: {"factor": charge.factor, "closed": bool(np.isinf(charge.factor)), "why": charge.why}
-            for name, charge in charges.items()
-        }
-        details += [f"at {x:.2f}, {y:.2f} {name:<10} {charge}" for name, charge in charges.items()]
-    if narrow:
-        places = find_narrow_places(costmap, robot)
+        details.append(f"{given.scan} sees {quality['obstacle_cells']} cells of obstacles that the map does not know")
+    if given.explain is not None:
+        quality["charges"], told = _explained(costmap, given.explain)
+        details += told
+    places = find_narrow_places(costmap, robot) if given.narrow else []
+    if given.narrow:
         quality["narrow_places"] = [_told(place) for place in places]
         details += [str(place) for place in places] or ["no narrow place"]
-    files = {}
-    if out is not None:
-        files["costmap"] = str(write_costmap(costmap, out))
-    if picture is not None:
-        from vinecompass.figures import draw_cost_change, draw_costs, draw_layers, draw_profile, save_figure
+    if given.out is not None:
+        files["costmap"] = str(write_costmap(costmap, given.out))
+    if given.picture is not None:
+        from vinecompass.figures import save_figure
 
-        figure: Figure
-        if against is not None:
-            other = price_floor(
-                grid, robot, zones=zone_list, obstacles=obstacles, settings=load_settings(against).costs
-            )
-            figure = draw_cost_change(costmap, other, "as set", against.name)
-        elif along is not None:
-            figure = draw_profile(costmap, robot, *(find_point(text, option="--along") for text in along))
-        elif layers:
-            figure = draw_layers(costmap)
-        else:
-            figure = draw_costs(costmap, robot, places)
-        files["picture"] = str(save_figure(figure, picture))
+        other = None
+        if given.against is not None:
+            settings = load_settings(given.against).costs
+            other = price_floor(grid, robot, zones=zones, obstacles=obstacles, settings=settings)
+        files["picture"] = str(save_figure(_drawn(given, costmap, robot, places, other), given.picture))
     return Outcome(
         "price",
         _line(costmap, robot, quality, places),
         quality=quality,
         files=files,
         details=details,
-        hint=f"vinecompass plan {map_path} --robot {robot_path} --from x,y,heading_deg --to x,y,heading_deg",
+        hint=f"vinecompass plan {given.map} --robot {given.robot} --from x,y,heading_deg --to x,y,heading_deg",
     )
+
+
+def _areas(costmap: CostMap) -> dict[str, Any]:
+    """Return how much of the free floor is open, and clear, and what the dearest of it costs."""
+    import numpy as np
+
+    prices, area = costmap.prices[costmap.grid.free], costmap.grid.cell_size**2
+    finite = prices[np.isfinite(prices)]
+    return {
+        "free_m2": len(prices) * area,
+        "open_m2": len(finite) * area,
+        "clear_m2": np.sum(finite == 1.0) * area,
+        "dearest_m_per_m": finite.max(initial=1.0),
+    }
+
+
+def _explained(costmap: CostMap, point: str) -> tuple[dict[str, Any], list[str]]:
+    """Return what each layer charges at a point, for programs and for people."""
+    x, y = find_point(point, option="--explain")
+    charges = costmap.explain(x, y)
+    if not charges:
+        raise InputError("lies off the map", key="--explain", value=point, expected="x,y on the map")
+    numbers = {
+        name: {"factor": charge.factor, "closed": math.isinf(charge.factor), "why": charge.why}
+        for name, charge in charges.items()
+    }
+    return numbers, [f"at {x:.2f}, {y:.2f} {name:<10} {charge}" for name, charge in charges.items()]
+
+
+def _drawn(
+    given: PriceOptions, costmap: CostMap, robot: Robot, places: list[NarrowPlace], other: CostMap | None
+) -> Figure:
+    """Draw what the options ask for."""
+    from vinecompass.figures import draw_cost_change, draw_costs, draw_layers, draw_profile
+
+    if other is not None and given.against is not None:
+        return draw_cost_change(costmap, other, "as set", given.against.name)
+    if given.along is not None:
+        return draw_profile(costmap, robot, *(find_point(text, option="--along") for text in given.along))
+    return draw_layers(costmap) if given.layers else draw_costs(costmap, robot, places)
 
 
 def _line(costmap: CostMap, robot: Robot, quality: dict[str, Any], places: list[NarrowPlace]) -> str:

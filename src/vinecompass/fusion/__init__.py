@@ -1,18 +1,30 @@
 """Floor 3: motion from all sensors together, and the mounts and scales that fit it best."""
 
-from vinecompass.fusion.calibration import Calibration, EstimatedValue, amended_robot, amendments, estimate_mount
-from vinecompass.fusion.fuse import Fused, cleaned, fuse, usual_odometry
+from vinecompass.fusion.calibration import (
+    Calibration,
+    EstimatedValue,
+    amend_robot_file,
+    amended_robot,
+    amendments,
+    estimate_mount,
+)
+from vinecompass.fusion.fuse import Fused, choose_odometry, cleaned, fuse, usual_odometry
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
+from vinecompass.fusion.source_errors import SourceError, compare_sources
 
 __all__ = [
     "Calibration",
     "EstimatedValue",
     "Fused",
     "OdometryFusion",
+    "SourceError",
     "SourceReport",
+    "amend_robot_file",
     "amended_robot",
     "amendments",
+    "choose_odometry",
     "cleaned",
+    "compare_sources",
     "estimate_mount",
     "fuse",
     "usual_odometry",

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import tomlkit
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
@@ -17,7 +18,7 @@ from vinecompass.odometry import laser_track, wheel_ways
 from vinecompass.robot import Robot
 from vinecompass.runs import Run, Track
 
-__all__ = ["Calibration", "EstimatedValue", "amended_robot", "amendments", "estimate_mount"]
+__all__ = ["Calibration", "EstimatedValue", "amend_robot_file", "amended_robot", "amendments", "estimate_mount"]
 
 FloatArray = NDArray[np.float64]
 SEGMENT = 1.0
@@ -169,6 +170,18 @@ def amended_robot(robot: Robot, calibration: Calibration) -> Robot:
         place = document["lidars"][0] if table == "lidar" else document[table]
         place[key] = value
     return Robot.model_validate(document)
+
+
+def amend_robot_file(text: str, calibration: Calibration) -> str:
+    """Return the text of a robot file with what a calibration knows better; everything else stays as it was written."""
+    document: Any = tomlkit.parse(text)
+    for table, key, amended in amendments(calibration):
+        place = document["lidar"][0] if table == "lidar" else document.setdefault(table, tomlkit.table())
+        place[key] = amended
+    if calibration.mirrored:
+        lidar = document["lidar"][0]
+        lidar["first_beam_deg"], lidar["last_beam_deg"] = lidar["last_beam_deg"], lidar["first_beam_deg"]
+    return tomlkit.dumps(document)
 
 
 def amendments(calibration: Calibration) -> list[tuple[str, str, float | list[float]]]:

@@ -4,20 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, fields, replace
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
-from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
+from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track
 from vinecompass.runs import Run, Track
 from vinecompass.runs.order import rows_in_order, spans_of
 from vinecompass.runs.run import Stream
 from vinecompass.settings import FusionSettings
 
-__all__ = ["Fused", "cleaned", "fuse", "usual_odometry"]
+__all__ = ["Fused", "choose_odometry", "cleaned", "fuse", "usual_odometry"]
 
 MOST_GATED, LARGEST_INNOVATION = 0.6, 5.0
 """Share of a source's readings left out, and mean square of its innovations, beyond which something is wrong."""
@@ -166,6 +166,13 @@ def usual_odometry(run: Run) -> Track:
     if len(sources) < 2:
         sources.append("scans")
     return fuse(run, sources=sources).track
+
+
+def choose_odometry(run: Run, name: Literal["fused", "wheels", "scans"]) -> Track:
+    """Return the odometry of a run by name: all streams fused, the wheels (or odometry) alone, or the scans alone."""
+    if name == "wheels":
+        return odometry_track(run)
+    return laser_track(run)[0] if name == "scans" else usual_odometry(run)
 
 
 def _doubts(report: dict[str, SourceReport]) -> tuple[str, ...]:

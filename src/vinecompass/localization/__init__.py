@@ -5,6 +5,7 @@ from vinecompass.localization.drift import Drift
 from vinecompass.localization.estimate import Estimate, Snapshot
 from vinecompass.localization.localize import Localization, localize
 from vinecompass.localization.motion_model import MotionNoise, learn_motion_noise
+from vinecompass.localization.obstacles_of_scan import obstacles_of_scan
 from vinecompass.localization.particle_localizer import ParticleLocalizer
 from vinecompass.localization.place_search import Place, find_places
 from vinecompass.localization.scan_agreement import Disagreement, ScanAgreement
@@ -30,4 +31,5 @@ __all__ = [
     "find_places",
     "learn_motion_noise",
     "localize",
+    "obstacles_of_scan",
 ]
