@@ -6,7 +6,7 @@ from tests.support import altered_robot, assert_input_error, robot, wet_run
 from vinecompass import Track, dead_reckon
 from vinecompass.geometry import arc, compose, relative, wrap_angle
 from vinecompass.localization import MotionNoise, learn_motion_noise
-from vinecompass.localization.motion_model import STANDING, sample_increments, sample_velocities
+from vinecompass.localization.motion_model import LEAST_SPREAD, sample_increments, sample_velocities
 from vinecompass.robot import Drive
 
 NOISE = MotionNoise(distance=0.1, sideways=0.02, turn=0.05, turn_per_metre=0.03)
@@ -38,7 +38,7 @@ class Increments(unittest.TestCase):
                 off = relative(moved, compose(start[0], STEP))
                 off[:, :2] = relative(moved, start)[:, :2] - STEP[:2]
                 turn = np.sqrt(0.05**2 * 0.2 + 0.03**2 * way)
-                wanted = np.array([0.1 * np.sqrt(way), across * np.sqrt(way), turn]) + STANDING
+                wanted = np.array([0.1 * np.sqrt(way), across * np.sqrt(way), turn]) + LEAST_SPREAD
                 # The standard deviation of a standard deviation is s / sqrt(2 N).
                 np.testing.assert_allclose(off.std(axis=0), wanted, rtol=5.0 / np.sqrt(2 * COUNT))
                 self.assertLess(np.abs(off.mean(axis=0) / wanted).max(), 5.0 / np.sqrt(COUNT))
@@ -58,7 +58,7 @@ class Velocities(unittest.TestCase):
         none, rng = MotionNoise(0.0, 0.0, 0.0, 0.0), np.random.default_rng(3)
         for velocity in ([0.5, 0.0, 0.6], [-0.3, 0.0, 0.0], [0.4, 0.2, -1.0]):
             moved = sample_velocities(np.zeros((50, 3)), velocity, 2.0, drive_of("omni"), none, rng)
-            self.assertLess(np.abs(moved - arc(velocity, 2.0)).max(), 5.0 * STANDING)
+            self.assertLess(np.abs(moved - arc(velocity, 2.0)).max(), 5.0 * LEAST_SPREAD)
 
     def test_only_an_omni_drive_errs_sideways_and_a_car_does_not_err_by_turning(self):
         heading_spread = {}

@@ -57,7 +57,7 @@ class Cells(NamedTuple):
     closed_beyond: bool
 
 
-OPEN_FLOOR = Cells(np.zeros((2, 2), bool), np.full((2, 2), np.inf, np.float32), 1e6, False)
+OPEN_FLOOR = Cells(np.zeros((2, 2), bool), np.full((2, 2), np.inf, np.float32), 1.0, False)
 """Floor without end of which nothing is known to be forbidden."""
 
 

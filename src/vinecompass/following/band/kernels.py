@@ -97,40 +97,43 @@ def add_time_and_slip(equations, weights, now):  # type: ignore[no-untyped-def]
 def fastest_rim(limits, speed, turn_rate):  # type: ignore[no-untyped-def]
     """How fast the fastest wheel's rim goes, and by how much faster for each m/s ahead and each rad/s.
 
-    Where several go as fast, by their mean: straight on, no side is better than the other.
+    Of wheels as fast the one that turning speeds up counts; straight on, where none is, their mean.
     """
-    fastest, on_speed, on_turn, alike = -1.0, 0.0, 0.0, 0
+    fastest, quickened, by_speed, by_turn, alike = -1.0, 0.0, 0.0, 0.0, 0
     for wheel in range(limits.rolling.shape[0]):
-        rim = limits.rolling[wheel, 0] * speed + limits.rolling[wheel, 2] * turn_rate
-        if abs(rim) < fastest:
+        ahead, turning = limits.rolling[wheel, 0], limits.rolling[wheel, 2]
+        rolling = ahead * speed + turning * turn_rate
+        rim, by_wheel = abs(rolling), np.sign(rolling) * turning * turn_rate
+        if rim < fastest or (rim == fastest and by_wheel < quickened):
             continue
-        if abs(rim) > fastest:
-            fastest, on_speed, on_turn, alike = abs(rim), 0.0, 0.0, 0
-        on_speed += np.sign(rim) * limits.rolling[wheel, 0]
-        on_turn += np.sign(rim) * limits.rolling[wheel, 2]
+        if rim > fastest or by_wheel > quickened:
+            fastest, quickened, by_speed, by_turn, alike = rim, by_wheel, 0.0, 0.0, 0
+        by_speed += np.sign(rolling) * ahead
+        by_turn += np.sign(rolling) * turning
         alike += 1
-    return fastest, on_speed / alike, on_turn / alike
+    return fastest, by_speed / alike, by_turn / alike
 
 
 @njit(cache=True, nogil=True)
-def add_speeds(equations, weights, limits, now):  # type: ignore[no-untyped-def]
-    """Charge for speeds above the limits: ahead, in reverse, turning, and the fastest wheel's rim."""
+def add_excess(equations, weight, now, excess, on_speed, on_turn):  # type: ignore[no-untyped-def]
+    """Charge for what a speed exceeds a limit by; it grows by so much for each m/s ahead and each rad/s of turning."""
+    if excess <= 0.0:
+        return
+    equations.costs[SPEED] += weight * excess * excess
     values = np.empty(PLACES)
-    rim, rim_on_speed, rim_on_turn = fastest_rim(limits, now.speed, now.turn_rate)
-    for kind in range(4):
-        if kind == 0:
-            excess, on_speed, on_turn = now.speed - limits.top_speed, 1.0, 0.0
-        elif kind == 1:
-            excess, on_speed, on_turn = -now.speed - limits.reverse_speed, -1.0, 0.0
-        elif kind == 2:
-            excess, on_speed, on_turn = abs(now.turn_rate) - limits.top_turn_rate, 0.0, np.sign(now.turn_rate)
-        else:
-            excess, on_speed, on_turn = rim - limits.top_rim_speed, rim_on_speed, rim_on_turn
-        if excess > 0.0:
-            equations.costs[SPEED] += weights[SPEED] * excess * excess
-            for a in range(PLACES):
-                values[a] = on_speed * now.by_speed[a] + on_turn * now.by_turn[a]
-            add_row(equations, now.columns, values, PLACES, excess, weights[SPEED])
+    for a in range(PLACES):
+        values[a] = on_speed * now.by_speed[a] + on_turn * now.by_turn[a]
+    add_row(equations, now.columns, values, PLACES, excess, weight)
+
+
+@njit(cache=True, nogil=True)
+def add_speeds(equations, weight, limits, now):  # type: ignore[no-untyped-def]
+    """Charge for speeds above the limits: ahead, in reverse, turning, and the fastest wheel's rim."""
+    rim, rim_by_speed, rim_by_turn = fastest_rim(limits, now.speed, now.turn_rate)
+    add_excess(equations, weight, now, now.speed - limits.top_speed, 1.0, 0.0)
+    add_excess(equations, weight, now, -now.speed - limits.reverse_speed, -1.0, 0.0)
+    add_excess(equations, weight, now, abs(now.turn_rate) - limits.top_turn_rate, 0.0, np.sign(now.turn_rate))
+    add_excess(equations, weight, now, rim - limits.top_rim_speed, rim_by_speed, rim_by_turn)
 
 
 @njit(cache=True, nogil=True)
@@ -270,7 +273,7 @@ def gather(problem, poses, times, equations):  # type: ignore[no-untyped-def]
     for i in range(times.shape[0]):
         now = interval(poses, times, i)
         add_time_and_slip(equations, problem.weights, now)
-        add_speeds(equations, problem.weights, problem.limits, now)
+        add_speeds(equations, problem.weights[SPEED], problem.limits, now)
         add_radius(equations, problem.weights, problem.limits, now)
         add_accelerations(equations, problem, before, now, i, i == last)
         before = now
