@@ -366,8 +366,8 @@ class Commands(unittest.TestCase):
             (("--explain", "8"), ["--explain", "x,y"]),
             (("--explain", "800,1"), ["--explain", "off the map"]),
             (("--scan", "run"), ["--scan", "RUN@t"]),
-            (("--scan", f"{self.data / 'second-run'}@9999"), ["--scan", "is not in the run", "0 to"]),
-            (("--scan", f"{self.data / 'second-run'}@0", "--scan-at", "8,12,0"), ["--scan-at", "36.0", "degrees"]),
+            (("--scan", f"{self.data / 'second-run'}@9999"), ["scan", "is not in the run", "0 to"]),
+            (("--scan", f"{self.data / 'second-run'}@0", "--scan-at", "8,12,0"), ["near", "36.0", "degrees"]),
             (("--along", "1,2", "x", "--picture", self.out / "a.png"), ["--along", "'x'"]),
         ):
             with self.subTest(options=options):

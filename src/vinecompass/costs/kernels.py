@@ -113,7 +113,7 @@ def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last, low
             until[row, column] = forget_at[beam]
             if not mask[row, column]:
                 mask[row, column] = True
-                entered[count] = row, column
+                entered[count, 0], entered[count, 1] = row, column
                 count += 1
     return entered[:count]
 

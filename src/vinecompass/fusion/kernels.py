@@ -102,14 +102,12 @@ BRISK = 0.3
 
 
 @njit(cache=True, nogil=True)
-def couple(covariance, links, count):  # type: ignore[no-untyped-def]
-    """Let part `links[i, 0]` of the state gain `links[i, 2]` times part `links[i, 1]`, for the first `count` links."""
-    for i in range(count):
-        part, other, factor = int(links[i, 0]), int(links[i, 1]), links[i, 2]
-        for k in range(STATES):
-            covariance[part, k] += factor * covariance[other, k]
-        for k in range(STATES):
-            covariance[k, part] += factor * covariance[k, other]
+def couple(covariance, part, other, factor):  # type: ignore[no-untyped-def]
+    """Let a part of the state gain `factor` times another."""
+    for k in range(STATES):
+        covariance[part, k] += factor * covariance[other, k]
+    for k in range(STATES):
+        covariance[k, part] += factor * covariance[k, other]
 
 
 @njit(cache=True, nogil=True)
@@ -163,13 +161,6 @@ def predict(state, covariance, p, step):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def link(links, count, part, other, factor):  # type: ignore[no-untyped-def]
-    """Note that a part of the state gains a factor times another; return how many are noted."""
-    links[count, 0], links[count, 1], links[count, 2] = part, other, factor
-    return count + 1
-
-
-@njit(cache=True, nogil=True)
 def couple_by_motion(covariance, p, step, direction, way, pushed):  # type: ignore[no-untyped-def]
     """Carry the covariance on over a step in a mean direction (cosine, sine) by a way (x, y).
 
@@ -177,29 +168,27 @@ def couple_by_motion(covariance, p, step, direction, way, pushed):  # type: igno
     was changed already.
     """
     sideways = p[SIDEWAYS] != 0.0
-    links, count = np.empty((20, 3)), 0
     c, s = direction
     for row in (X, Y):
         by_heading = -way[1] if row == X else way[0]
         by_ahead, by_left = (c * step, -s * step) if row == X else (s * step, c * step)
-        count = link(links, count, row, HEADING, by_heading)
-        count = link(links, count, row, AHEAD, by_ahead)
-        if sideways:
-            count = link(links, count, row, LEFT, by_left)
-        count = link(links, count, row, TURN_RATE, 0.5 * step * by_heading)
-    count = link(links, count, HEADING, TURN_RATE, step)
-    count = link(links, count, WAY_AHEAD, AHEAD, step)
-    if sideways:
-        count = link(links, count, WAY_LEFT, LEFT, step)
-    count = link(links, count, WAY_TURNED, TURN_RATE, step)
+        by_turn_rate = 0.5 * step * by_heading
+        for other, factor in ((HEADING, by_heading), (AHEAD, by_ahead), (LEFT, by_left), (TURN_RATE, by_turn_rate)):
+            if other != LEFT or sideways:
+                couple(covariance, row, other, factor)
+    for part, other in ((HEADING, TURN_RATE), (WAY_AHEAD, AHEAD), (WAY_LEFT, LEFT), (WAY_TURNED, TURN_RATE)):
+        if part != WAY_LEFT or sideways:
+            couple(covariance, part, other, step)
     if pushed:
-        cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
-        count = link(links, count, AHEAD, PUSH_BIAS_X, -cosine * step)
-        count = link(links, count, AHEAD, PUSH_BIAS_Y, sine * step)
-        if sideways:
-            count = link(links, count, LEFT, PUSH_BIAS_X, -sine * step)
-            count = link(links, count, LEFT, PUSH_BIAS_Y, -cosine * step)
-    couple(covariance, links, count)
+        by_x, by_y = np.cos(p[IMU_HEADING]) * step, np.sin(p[IMU_HEADING]) * step
+        for part, other, factor in (
+            (AHEAD, PUSH_BIAS_X, -by_x),
+            (AHEAD, PUSH_BIAS_Y, by_y),
+            (LEFT, PUSH_BIAS_X, -by_y),
+            (LEFT, PUSH_BIAS_Y, -by_x),
+        ):
+            if part != LEFT or sideways:
+                couple(covariance, part, other, factor)
 
 
 @njit(cache=True, nogil=True)

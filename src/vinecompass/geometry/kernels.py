@@ -91,3 +91,10 @@ def heaviest_share(points, shown, radius):  # type: ignore[no-untyped-def]
                 total += shown[j]
         heaviest = max(heaviest, total)
     return heaviest / max(shown.sum(), 1e-300)
+
+
+@njit(cache=True, nogil=True)
+def write_row(rows, i, values):  # type: ignore[no-untyped-def]
+    """Write a row of an array (N, C), part by part: whole-array assignments take seconds to compile."""
+    for part in range(rows.shape[1]):
+        rows[i, part] = values[part]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from vinecompass.geometry.kernels import solve_in_place
+from vinecompass.geometry.kernels import solve_in_place, write_row
 
 
 @njit(cache=True, nogil=True)
@@ -139,7 +139,7 @@ def push_halves(pyramid, cells, level, x, y, high, least, stack, depth):  # type
             continue
         place = depth
         while place > first and stack[place - 1, 3] > total:
-            stack[place] = stack[place - 1]
+            write_row(stack, place, stack[place - 1])
             place -= 1
         stack[place, 0] = level - 1
         stack[place, 1] = cx
@@ -241,13 +241,13 @@ def good_poses(pyramid, pad, points, headings, floor, least, share, apart, turne
                 continue
             for i in range(near - 1, -1, -1):
                 count -= 1
-                kept[is_near[i]] = kept[count]
+                write_row(kept, is_near[i], kept[count])
             if count == most:
                 worst = np.argmin(kept[:, 3])
                 if kept[worst, 3] >= bound:
                     continue
                 count -= 1
-                kept[worst] = kept[count]
+                write_row(kept, worst, kept[count])
             kept[count, 0], kept[count, 1], kept[count, 2], kept[count, 3] = x, y, h, bound
             count += 1
     return kept[:count]

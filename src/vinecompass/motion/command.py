@@ -37,7 +37,7 @@ class Command:
     @property
     def velocity(self) -> NDArray[np.float64]:
         """Speed ahead and to the left, m/s, and turn rate, rad/s: ``(3,)``."""
-        return np.array([self.speed, self.sideways, self.turn_rate])
+        return np.array([self.speed, self.sideways, self.turn_rate], dtype=float)
 
     @property
     def standing(self) -> bool:

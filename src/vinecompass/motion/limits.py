@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from math import hypot, isfinite
+from math import hypot
 from typing import NamedTuple
 
 import numpy as np
@@ -116,10 +116,9 @@ def limit_command(wanted: Command, current: Command, duration: float, limits: Mo
     Speeds and accelerations of the body are kept, a car's turning radius, and the speed of every wheel's rim: a curve
     that asks too much of its outer wheel is driven slower.
     """
-    wish = tuple(value if isfinite(value) else 0.0 for value in (wanted.speed, wanted.sideways, wanted.turn_rate))
-    speed, sideways, turn_rate = reach_velocity(
-        limits, wish, (current.speed, current.sideways, current.turn_rate), duration
-    )
+    wish = wanted.velocity
+    wish[~np.isfinite(wish)] = 0.0
+    speed, sideways, turn_rate = reach_velocity(limits, wish, current.velocity, float(duration))
     return Command(speed, sideways=sideways, turn_rate=turn_rate)
 
 

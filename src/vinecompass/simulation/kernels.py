@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 
 from vinecompass.contact.kernels import touches
-from vinecompass.geometry.kernels import compose_pairs
+from vinecompass.geometry.kernels import compose_pairs, write_row
 from vinecompass.motion.kernels import along_chord, clamp, follow, reach_velocity, toward
 
 SLIP_LAG = 0.15
@@ -18,6 +18,22 @@ LOST_MEAN, LOST_SPREAD = 0.5, 0.2
 
 
 @njit(cache=True, nogil=True)
+def segments_in_reach(segments, sensor, reach):  # type: ignore[no-untyped-def]
+    """Indices of the segments (S, 4) that do not lie wholly beyond reach to one side of a sensor's poses (N, 3)."""
+    left, right, low, high = np.inf, -np.inf, np.inf, -np.inf
+    for i in range(sensor.shape[0]):
+        left, right = min(left, sensor[i, 0] - reach), max(right, sensor[i, 0] + reach)
+        low, high = min(low, sensor[i, 1] - reach), max(high, sensor[i, 1] + reach)
+    near, count = np.empty(segments.shape[0], np.int64), 0
+    for s in range(segments.shape[0]):
+        ax, ay, bx, by = segments[s]
+        if max(ax, bx) >= left and min(ax, bx) <= right and max(ay, by) >= low and min(ay, by) <= high:
+            near[count] = s
+            count += 1
+    return near, count
+
+
+@njit(cache=True, nogil=True)
 def cast_rays(segments, discs, poses, mount, angles, reach):  # type: ignore[no-untyped-def]
     """Distance (N,) along the beams of a sensor to the first segment (S, 4) or disc (P, 3) within its reach.
 
@@ -26,23 +42,16 @@ def cast_rays(segments, discs, poses, mount, angles, reach):  # type: ignore[no-
     """
     sensor = np.empty(poses.shape)
     compose_pairs(poses, mount.reshape(1, 3), sensor)
-    # What lies wholly beyond reach to one side of the sensor cannot end a beam within it.
-    left, right = sensor[:, 0].min() - reach, sensor[:, 0].max() + reach
-    low, high = sensor[:, 1].min() - reach, sensor[:, 1].max() + reach
-    near, count = np.empty(segments.shape), 0
-    for s in range(segments.shape[0]):
-        ax, ay, bx, by = segments[s]
-        if max(ax, bx) >= left and min(ax, bx) <= right and max(ay, by) >= low and min(ay, by) <= high:
-            near[count] = segments[s]
-            count += 1
+    near, count = segments_in_reach(segments, sensor, reach)
     result = np.empty(angles.shape[0])
     for ray in range(angles.shape[0]):
         x, y, angle = sensor[ray, 0], sensor[ray, 1], sensor[ray, 2] + angles[ray]
         ux, uy = np.cos(angle), np.sin(angle)
         nearest = np.inf
-        for s in range(count):
-            ax, ay = near[s, 0] - x, near[s, 1] - y
-            bx, by = near[s, 2] - x, near[s, 3] - y
+        for i in range(count):
+            s = near[i]
+            ax, ay = segments[s, 0] - x, segments[s, 1] - y
+            bx, by = segments[s, 2] - x, segments[s, 3] - y
             # Sides of the ray's line on which the two ends lie; on the same side it is not crossed.
             side_a, side_b = ux * ay - uy * ax, ux * by - uy * bx
             if (side_a > 0.0) == (side_b > 0.0):
@@ -134,7 +143,7 @@ def move_body(state, limits, tyres, targets, grips, normals, step, body, segment
         else:
             state.pose[0], state.pose[1], state.pose[2] = x, y, heading
             velocity[0], velocity[1], velocity[2] = speed, sideways, turn_rate
-        path.poses[i] = state.pose
-        path.angles[i] = state.angles
-        path.velocities[i] = velocity
+        write_row(path.poses, i, state.pose)
+        write_row(path.angles, i, state.angles)
+        write_row(path.velocities, i, velocity)
     return contacts

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from vinecompass.contact.cell_kernels import gap_between
 from vinecompass.contact.kernels import gap_to_segment
 from vinecompass.following.band.equation_kernels import add_row, solve_band
+from vinecompass.geometry.kernels import write_row
 from vinecompass.motion.kernels import along_chord
 
 TIME, SLIP, SPEED, CHANGE, RADIUS, OBSTACLE, GAP = range(7)
@@ -322,7 +323,9 @@ def optimise(problem, poses, times, equations, costs_only, iterations):  # type:
         gather(problem, trial_poses, trial_times, costs_only)
         gain = cost - costs_only.costs.sum()
         if gain > 0.0:
-            poses[:], times[:] = trial_poses, trial_times
+            for i in range(times.shape[0]):
+                times[i] = trial_times[i]
+                write_row(poses, i + 1, trial_poses[i + 1])
             damping = max(0.2 * damping, 1e-7)
             gather(problem, poses, times, equations)
             cost = equations.costs.sum()

@@ -9,6 +9,7 @@ from numba import njit
 
 from vinecompass.contact.cell_kernels import first_touch
 from vinecompass.costs.kernels import drive_price
+from vinecompass.geometry.kernels import write_row
 from vinecompass.planning.curves.kernels import curve_poses, dubins, half, reeds_shepp, seen_from
 
 TURN_SPACING = 0.1
@@ -53,7 +54,8 @@ def shoot(floor, body, nodes, node, goal, shot, tries, best_cost, best_curve):  
             reached = nodes.costs[node] + shot_price(floor, body, pose, curve, shot, nodes.directions[node], most)
             if reached < best_cost:
                 best_cost = reached
-                best_curve[:] = curve
+                for i in range(curve.shape[0]):
+                    write_row(best_curve, i, curve[i])
     return best_cost
 
 
@@ -116,7 +118,7 @@ def expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting,
         if size == nodes.costs.shape[0]:
             break
         places.index_of[state] = size
-        nodes.poses[size] = end
+        write_row(nodes.poses, size, end)
         nodes.costs[size], nodes.parents[size], nodes.by_move[size] = reached, node, move
         nodes.directions[size] = moves.kinds[move] if moves.kinds[move] != 0 else kind
         heapq.heappush(waiting, (reached + bounds[row, column], size))
@@ -132,7 +134,7 @@ def trace(nodes, node):  # type: ignore[no-untyped-def]
         count, one = count + 1, nodes.parents[one]
     poses, used = np.empty((count, 3)), np.empty(max(count - 1, 0), np.int64)
     for i in range(count - 1, -1, -1):
-        poses[i] = nodes.poses[node]
+        write_row(poses, i, nodes.poses[node])
         if i > 0:
             used[i - 1] = nodes.by_move[node]
         node = nodes.parents[node]
@@ -160,7 +162,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes)
     what it all costs (inf if there is no way), the number of nodes expanded, and of nodes made.
     """
     reverses = np.any(moves.kinds < 0)
-    nodes.poses[ROOT] = start
+    write_row(nodes.poses, ROOT, start)
     nodes.costs[ROOT], nodes.parents[ROOT], nodes.by_move[ROOT], size = 0.0, 0, -1, ROOT + 1
     waiting = [(bounds[int(start[1]), int(start[0])], ROOT)]
     best_cost, best_node, expanded = np.inf, 0, 0
