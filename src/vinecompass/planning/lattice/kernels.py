@@ -10,7 +10,9 @@ from numba import njit
 from vinecompass.contact.cell_kernels import first_touch
 from vinecompass.costs.kernels import drive_price
 from vinecompass.geometry.kernels import write_row
-from vinecompass.planning.curves.kernels import curve_poses, dubins, half, reeds_shepp, seen_from
+from vinecompass.planning.curves.kernels import curve_poses, dubins, seen_from
+from vinecompass.planning.curves.piece_kernels import half
+from vinecompass.planning.curves.reeds_shepp_kernels import reeds_shepp
 
 TURN_SPACING = 0.1
 """Radians between the poses of a turn on the spot."""

@@ -69,13 +69,10 @@ def octile(rows_away, columns_away):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def moves_from(price, cell, direction, inside, offsets):  # type: ignore[no-untyped-def]
-    """Which row of `MOVES` is worth trying from a cell: where all nine prices are equal, one of the ways will do."""
-    if not inside:
-        return np.uint32(EVERY_MOVE)
-    charge, right, up = price[cell], np.uint32(1), np.uint32(offsets[2])
-    up_right, up_left = np.uint32(offsets[4]), np.uint32(offsets[5])
-    even = (
+def is_even(price, cell, up, up_right, up_left):  # type: ignore[no-untyped-def]
+    """Whether a cell and the eight about it are of one price."""
+    charge, right = price[cell], np.uint32(1)
+    return (
         price[cell + right] == charge
         and price[cell - right] == charge
         and price[cell + up] == charge
@@ -85,21 +82,13 @@ def moves_from(price, cell, direction, inside, offsets):  # type: ignore[no-unty
         and price[cell - up_right] == charge
         and price[cell - up_left] == charge
     )
-    return np.uint32(direction - 1 + (EVEN_FLOOR if even else 0))
 
 
 @njit(cache=True, nogil=True)
-def may_step(price, one_way, cell, neighbour, move):  # type: ignore[no-untyped-def]
-    """Whether a step goes past no corner of a closed cell, and not against a one-way heading."""
-    if move >= FIRST_DIAGONAL:
-        beside = np.uint32(COLUMN_STEPS[move])
-        if price[np.uint32(cell + beside)] == np.inf or price[np.uint32(neighbour - beside)] == np.inf:
-            return False
-    # Compiled only for floor with one-way zones: None has a type of its own.
-    if one_way is not None:
-        x, y = COLUMN_STEPS[move], ROW_STEPS[move]
-        return not (against(one_way.flat[cell], x, y) or against(one_way.flat[neighbour], x, y))
-    return True
+def goes_against(one_way, cell, neighbour, move):  # type: ignore[no-untyped-def]
+    """Whether a step goes against a one-way heading."""
+    x, y = COLUMN_STEPS[move], ROW_STEPS[move]
+    return against(one_way.flat[cell], x, y) or against(one_way.flat[neighbour], x, y)
 
 
 @njit(cache=True, nogil=True)
@@ -118,6 +107,48 @@ def still_waiting(heads, pool, came_by, waiting, seeds, next_seed):  # type: ign
         frontier[count] = seeds[i]
         count += 1
     return frontier[:count]
+
+
+@njit(cache=True, nogil=True)
+def place_of(cell, columns, inverse_columns):  # type: ignore[no-untyped-def]
+    """Row and column of a cell: multiplied, as dividing whole numbers is slow."""
+    row = np.int32((np.float64(cell) + 0.5) * inverse_columns)
+    return row, np.int32(cell) - row * columns
+
+
+@njit(cache=True, nogil=True)
+def free_entry(pool, used, unused):  # type: ignore[no-untyped-def]
+    """An entry of the pool to fill: one that was emptied, or the next; and how many are used, and the next emptied."""
+    if unused >= 0:
+        return np.uint32(unused), used, pool[unused, 1]
+    return used, np.uint32(used + 1), unused
+
+
+@njit(cache=True, nogil=True)
+def file(heads, pool, slot, entry, cell):  # type: ignore[no-untyped-def]
+    """Put a cell at the head of a bucket, in an entry of the pool."""
+    pool[entry, 0], pool[entry, 1] = np.int32(cell), heads[slot]
+    heads[slot] = np.int32(entry)
+
+
+@njit(cache=True, nogil=True)
+def take_up_seeds(costs, seeds, places, heads, pool, bucket, used, waiting, next_seed):  # type: ignore[no-untyped-def]
+    """File the seeds that are due; return the bucket being worked off, and how many are used, wait, and were taken up.
+
+    `places`: row and column of the target, columns, slope, and the buckets to a unit of cost.
+    """
+    target_row, target_column, columns, slope, inverse_width = places
+    mask = np.uint32(heads.size - 1)
+    while next_seed < seeds.size:
+        seed = seeds[next_seed]
+        bound = slope * octile(abs(seed // columns - target_row), abs(seed % columns - target_column))
+        place = np.uint32((costs[seed] + bound) * inverse_width)
+        if (waiting > 0 and place > bucket) or used + ENTRIES_A_CELL > pool.shape[0]:
+            break
+        bucket = place if waiting == 0 else bucket
+        file(heads, pool, bucket & mask, used, seed)
+        used, waiting, next_seed = np.uint32(used + 1), waiting + 1, next_seed + 1
+    return bucket, used, waiting, next_seed
 
 
 @njit(cache=True, nogil=True)
@@ -143,10 +174,10 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
     rows, columns = prices.shape
     price = prices.ravel()
     offsets = (ROW_STEPS * columns + COLUMN_STEPS).astype(np.int32)
+    up, up_right, up_left = np.uint32(offsets[2]), np.uint32(offsets[4]), np.uint32(offsets[5])
     target_row, target_column = target // columns, target % columns
     # Indices without a sign: numba then need not look whether they count from the end.
-    mask = np.uint32(heads.size - 1)
-    inverse_width, inverse_columns = 1.0 / width, 1.0 / columns
+    mask, inverse_width, inverse_columns = np.uint32(heads.size - 1), 1.0 / width, 1.0 / columns
     bucket, last, finished = np.uint32(0), np.uint32(0xFFFFFFFF), True
     if target >= 0 and came_by[target] != 0:
         last = np.uint32(costs[target] * inverse_width)
@@ -155,16 +186,11 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
         if used + ENTRIES_A_CELL > pool.shape[0]:
             finished = False
             break
-        while next_seed < seeds.size:
-            seed = seeds[next_seed]
-            bound = slope * octile(abs(seed // columns - target_row), abs(seed % columns - target_column))
-            place = np.uint32((costs[seed] + bound) * inverse_width)
-            if (waiting > 0 and place > bucket) or used + ENTRIES_A_CELL > pool.shape[0]:
-                break
-            bucket = place if waiting == 0 else bucket
-            pool[used, 0], pool[used, 1] = seed, heads[bucket & mask]
-            heads[bucket & mask] = used
-            used, waiting, next_seed = np.uint32(used + 1), waiting + 1, next_seed + 1
+        if next_seed < seeds.size:
+            places = (target_row, target_column, columns, slope, inverse_width)
+            bucket, used, waiting, next_seed = take_up_seeds(
+                costs, seeds, places, heads, pool, bucket, used, waiting, next_seed
+            )
         if heads[bucket & mask] < 0:
             if last < bucket:
                 break
@@ -179,33 +205,39 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
             continue
         came_by[cell] = direction | SETTLED
         expanded += 1
-        row = np.int32((np.float64(cell) + 0.5) * inverse_columns)
-        column = np.int32(cell) - row * columns
+        cost, here = costs[cell], 0.5 * np.float64(price[cell])
+        row, column = place_of(cell, columns, inverse_columns)
+        rows_away, columns_away = np.float64(row - target_row), np.float64(column - target_column)
         inside = 0 < row < rows - 1 and 0 < column < columns - 1
-        kind = moves_from(price, cell, direction, inside and one_way is None, offsets)
+        kind = np.uint32(direction - 1)
+        if one_way is not None or not inside:
+            kind = np.uint32(EVERY_MOVE)
+        elif is_even(price, cell, up, up_right, up_left):
+            kind = np.uint32(kind + EVEN_FLOOR)
         for k in range(np.uint32(MOVE_COUNTS[kind])):
             move = np.uint32(MOVES[kind, np.uint32(k)])
-            next_row, next_column = row + ROW_STEPS[move], column + COLUMN_STEPS[move]
-            if not inside and not (0 <= next_row < rows and 0 <= next_column < columns):
+            if not inside and not (0 <= row + ROW_STEPS[move] < rows and 0 <= column + COLUMN_STEPS[move] < columns):
                 continue
             neighbour = np.uint32(cell + np.uint32(offsets[move]))
-            reached = costs[cell] + 0.5 * (np.float64(price[cell]) + price[neighbour]) * STEP_LENGTHS[move]
+            reached = cost + (here + 0.5 * price[neighbour]) * STEP_LENGTHS[move]
             if (came_by[neighbour] != 0 and not reached < costs[neighbour]) or reached == np.inf:
                 continue
-            if not may_step(price, one_way, cell, neighbour, move):
-                continue
+            if move >= FIRST_DIAGONAL:
+                beside = np.uint32(COLUMN_STEPS[move])
+                if price[np.uint32(cell + beside)] == np.inf or price[np.uint32(neighbour - beside)] == np.inf:
+                    continue
+            # Compiled only for floor with one-way zones: None has a type of its own.
+            if one_way is not None:
+                wrong_way = goes_against(one_way, cell, neighbour, move)
+                if wrong_way:
+                    continue
             costs[neighbour], came_by[neighbour] = reached, np.uint8(move + 1)
-            bound = slope * octile(np.float64(abs(next_row - target_row)), np.float64(abs(next_column - target_column)))
+            bound = slope * octile(abs(rows_away + ROW_STEPS[move]), abs(columns_away + COLUMN_STEPS[move]))
             # Rounding must never file an entry behind the bucket being worked off.
             place = max(np.uint32((reached + bound) * inverse_width), bucket)
             last = place if neighbour == target else last
-            entry = np.uint32(unused) if unused >= 0 else used
-            if unused >= 0:
-                unused = pool[entry, 1]
-            else:
-                used = np.uint32(used + 1)
-            pool[entry, 0], pool[entry, 1] = np.int32(neighbour), heads[place & mask]
-            heads[place & mask] = np.int32(entry)
+            entry, used, unused = free_entry(pool, used, unused)
+            file(heads, pool, place & mask, entry, neighbour)
             waiting += 1
     return expanded, still_waiting(heads, pool, came_by, waiting, seeds, next_seed), finished
 
