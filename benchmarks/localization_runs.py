@@ -45,7 +45,7 @@ def furniture_moved(site: Site, route: FloatArray, *, share: float, seed: int) -
         solid.model_copy(update={"polygon": [tuple(point) for point in shape.exterior.coords[:-1]]})
         for solid, shape in zip(site.solids, shapes, strict=True)
     ]
-    return site.model_copy(update={"solid": solids})
+    return site.model_copy(update={"solids": solids})
 
 
 def demo_run(seed: int) -> Run:
@@ -58,7 +58,7 @@ def demo_run(seed: int) -> Run:
 def estate_part_run(seed: int) -> Run:
     """A part of the estate's rounds, begun at another of their corners for each seed."""
     site, robot = read_site(demo_file("estate.toml")), read_robot(demo_file("robot.toml"))
-    robot = robot.model_copy(update={"lidar": [robot.scanner.model_copy(update={"beams": 360})]})
+    robot = robot.model_copy(update={"lidars": [robot.scanner.model_copy(update={"beams": 360})]})
     corners = np.array(site.find_route("rounds").points)
     corners = np.roll(corners[:-1], -7 * seed, axis=0)
     way = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(corners, axis=0).T))])

@@ -29,7 +29,7 @@ TWENTY_MINUTES = 0.7
 def estate_run(seed: int) -> Run:
     """Twenty minutes round a site of 100 m x 60 m, with nested loops and wet floors, at 10 Hz and 360 beams."""
     site, robot = read_site(demo_file("estate.toml")), read_robot(demo_file("robot.toml"))
-    robot = robot.model_copy(update={"lidar": [robot.scanner.model_copy(update={"beams": 360})]})
+    robot = robot.model_copy(update={"lidars": [robot.scanner.model_copy(update={"beams": 360})]})
     route = site.find_route("rounds").points
     text = demo_file("estate.toml").read_text()
     return record_drive(site, robot, route, seed=seed, cruise_speed=TWENTY_MINUTES, site_toml=text)
@@ -105,7 +105,7 @@ def corridor_memory() -> str:
     """Map a plain corridor of two kilometres, and say what the mapper holds in the end."""
     robot = read_robot(demo_file("robot.toml"))
     lidar = robot.scanner.model_copy(update={"beams": 360})
-    robot = robot.model_copy(update={"lidar": [lidar]})
+    robot = robot.model_copy(update={"lidars": [lidar]})
     pillars = np.arange(3.0, 2000.0, 7.0)
     walls = [[0.0, 0.0, 2000.0, 0.0], [0.0, 3.0, 2000.0, 3.0]]
     walls += [[x, 0.0, x, 0.3 + 0.2 * (k % 3)] for k, x in enumerate(pillars)]

@@ -160,7 +160,7 @@ class Motion(unittest.TestCase):
         # At the end of its route a person has nowhere to turn back to, so it steps aside for a robot that stays.
         post = site().model_copy(
             update={
-                "person": [site().people[1].model_copy(update={"route": [(39.5, 9.0), (39.5, 14.0)], "speed": 1.0})]
+                "people": [site().people[1].model_copy(update={"route": [(39.5, 9.0), (39.5, 14.0)], "speed": 1.0})]
             }
         )
         body = shapely.affinity.translate(
