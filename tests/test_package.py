@@ -2,6 +2,7 @@ import ast
 import doctest
 import importlib
 import pkgutil
+import re
 import runpy
 import subprocess
 import sys
@@ -17,26 +18,11 @@ from vinecompass import Settings, read_settings
 
 ROOT = Path(__file__).parent.parent
 SOURCE = Path(vinecompass.__file__).parent
-FLOORS = [
-    {"errors"},
-    {"files", "data"},
-    {"geometry"},
-    {"robot"},
-    {"settings"},
-    {"grids", "runs"},
-    {"motion"},
-    {"contact"},
-    {"odometry", "matching", "costs", "simulation"},
-    {"fusion", "judging"},
-    {"mapping", "localization", "planning"},
-    {"following"},
-    {"health", "navigation"},
-    {"links"},
-    {"rehearsal"},
-    {"figures"},
-    {"cli"},
-]
-FLOOR_OF = {folder: number for number, folders in enumerate(FLOORS) for folder in folders}
+FLOORS = {
+    room: int(floor)
+    for floor, rooms in re.findall(r"^\| (\d+) \| (`.+`) \|", (ROOT / "CONTRIBUTING.md").read_text(), re.MULTILINE)
+    for room in re.findall(r"`(\w+)`", rooms.split("|")[0])
+}
 
 
 def modules():
@@ -44,7 +30,8 @@ def modules():
 
 
 class TheHouse(unittest.TestCase):
-    def test_folders_import_only_from_lower_floors(self):
+    def test_rooms_import_only_from_lower_floors_as_contributing_tells(self):
+        self.assertEqual(set(FLOORS), {path.name.removesuffix(".py") for path in SOURCE.glob("[a-z]*")})
         for path in SOURCE.rglob("*.py"):
             home = path.relative_to(SOURCE).parts[0].removesuffix(".py")
             if home.startswith("__"):
@@ -53,7 +40,7 @@ class TheHouse(unittest.TestCase):
                 if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("vinecompass."):
                     other = node.module.split(".")[1]
                     with self.subTest(file=str(path), imports=other):
-                        self.assertTrue(other == home or FLOOR_OF[other] < FLOOR_OF[home])
+                        self.assertTrue(other == home or FLOORS[other] < FLOORS[home])
 
     def test_the_core_imports_no_interface_package_and_the_package_imports_nothing(self):
         core = (

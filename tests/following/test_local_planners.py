@@ -6,9 +6,11 @@ import numpy as np
 from tests.support import altered_robot, assert_input_error, robot, room
 from vinecompass import Command, PathFollower, TimeBand, VelocityWindow, Zone, price_floor
 from vinecompass.costs import body_touches
+from vinecompass.following import Course, SpeedProfile
 from vinecompass.geometry import arc, compose, relative, resample_polyline, wrap_angle
 from vinecompass.motion import limits_of, rolling_of
 from vinecompass.robot import Robot
+from vinecompass.settings import FollowingSettings, WindowSettings
 
 
 def omni_robot():
@@ -252,6 +254,61 @@ class Window(unittest.TestCase):
         track, _, plans = follow(VelocityWindow(robot()), path_through([start[:2], (6.0, low + 0.8)]), start, floor, 60)
         self.assertGreater(track[-1, 0], 4.0)
         self.assertTrue(any(reason for reason in plans[0].considered.shut_out))
+
+
+class WhatIsWeighed(unittest.TestCase):
+    """The window's candidates against closed forms."""
+
+    def considered(self, current, floor=None, x=1.0, horizon=8.0):
+        planner = VelocityWindow(robot())
+        planner.follow(path_through([(x, 2.0), (horizon, 2.0)]))
+        return planner.step([x, 2.0, 0.0], current, 0.1, floor=floor).considered
+
+    def test_smoothness_charges_each_change_of_the_turn_rate(self):
+        current = Command(0.5, turn_rate=0.3)
+        seen = self.considered(current)
+        charged = WindowSettings().smoothness * np.abs(seen.velocities[:, 2] - 0.3)
+        np.testing.assert_allclose(seen.terms["smoothness"], charged, atol=1e-9)
+        self.assertGreater(np.ptp(charged), 0.01)
+
+    def test_what_cannot_stop_in_time_is_shut_out_a_tenth_of_a_second_early(self):
+        wide, drive = room(9.0, 4.0), robot().drive
+        front = np.asarray(robot().body.polygon)[:, 0].max()
+        for gap in (0.10, 0.16, 0.22, 0.30):
+            x = 8.95 - front - gap
+            seen = self.considered(Command(0.5), price_floor(wide, robot()), x, 14.0)
+            straight = np.flatnonzero((np.abs(seen.velocities[:, 2]) < 1e-9) & (seen.velocities[:, 0] > 0.3))
+            self.assertGreater(len(straight), 2)
+            for k in straight:
+                fastest = max(float(seen.velocities[k, 0]), 0.5)
+                needs = 0.1 * fastest + fastest**2 / (2.0 * drive.braking)
+                with self.subTest(gap=gap, speed=fastest):
+                    if abs(needs - gap) > 0.06:
+                        self.assertEqual(bool(seen.shut_by[k]), needs > gap)
+
+    def test_curves_are_driven_as_slowly_as_sideways_acceleration_asks(self):
+        for allowed in (0.05, 0.1, 0.2):
+            settings = FollowingSettings(sideways_acceleration=allowed)
+            for radius in (1.0, 2.5):
+                angles = np.arange(0.0, 3.0, 0.05 / radius)
+                circle = np.column_stack([radius * np.sin(angles), radius * (1.0 - np.cos(angles)), angles])
+                profile = SpeedProfile(Course(circle), None, robot(), settings)
+                with self.subTest(allowed=allowed, radius=radius):
+                    # A curve is known over the next 0.8 m, and half the braking may still be spent until then.
+                    least, most = allowed * radius, allowed * radius + 0.8 * robot().drive.braking
+                    self.assertTrue(least <= profile.allowed**2 <= most, profile.allowed)
+
+    def test_held_up_either_way_round_it_says_that_there_is_no_room_to_turn(self):
+        for kind in (PathFollower, VelocityWindow, TimeBand):
+            planner, said = kind(robot()), []
+            planner.follow([[2.0, 2.0, 0.0], [2.0, 2.0, 2.0]])
+            for _ in range(100):
+                local = planner.step([2.0, 2.0, 0.0], Command(), 0.1)
+                said.append((local.phase, local.reason, float(np.sign(local.command.turn_rate))))
+            with self.subTest(kind=kind.__name__):
+                held = next(i for i, each in enumerate(said) if each[1])
+                self.assertEqual(said[held][:2], ("missed", "no room to turn on the spot, either way round"))
+                self.assertEqual({each[2] for each in said[:held]}, {1.0, -1.0})
 
 
 if __name__ == "__main__":

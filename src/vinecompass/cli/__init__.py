@@ -1,4 +1,4 @@
-"""Floor 9: the command line. One file a command; each imports what it needs only when it is run."""
+"""The command line. One file a command; each imports what it needs only when it is run."""
 
 from __future__ import annotations
 

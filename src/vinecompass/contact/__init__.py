@@ -1,4 +1,4 @@
-"""Floor 4: the body against cells, points, segments and moving discs, at a pose and swept over a motion."""
+"""The body against cells, points, segments and moving discs, at a pose and swept over a motion."""
 
 from vinecompass.contact.shapes import OPEN_FLOOR, BodyShape, Cells, cells_shape_of, shape_of
 from vinecompass.contact.sweep import runs_into, samples_of_sweep

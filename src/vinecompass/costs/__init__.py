@@ -1,4 +1,4 @@
-"""Floor 2: what the floor costs, and where the body fits."""
+"""What the floor costs, and where the body fits."""
 
 from vinecompass.costs.body_check import BodyCheck, body_clearance, body_touches, standing_robot, touches_on_the_way
 from vinecompass.costs.costmap import Charge, CostMap, PricedFloor, price_floor, price_stack

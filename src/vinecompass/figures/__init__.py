@@ -1,4 +1,4 @@
-"""Floor 8: figures. Each function returns a Matplotlib figure; `save_figure` writes it as PNG."""
+"""Figures. Each function returns a Matplotlib figure; `save_figure` writes it as PNG."""
 
 from vinecompass.figures.canvas import save_figure
 from vinecompass.figures.cost_figure import draw_costs

@@ -1,4 +1,4 @@
-"""Floor 5: local planning, from a global plan to the next command."""
+"""Local planning, from a global plan to the next command."""
 
 from vinecompass.following.band.band import Band, draw_tight, first_guess
 from vinecompass.following.band.obstacle import Obstacle

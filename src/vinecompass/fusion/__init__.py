@@ -1,4 +1,4 @@
-"""Floor 3: motion from all sensors together, and the mounts and scales that fit it best."""
+"""Motion from all sensors together, and the mounts and scales that fit it best."""
 
 from vinecompass.fusion.calibration import (
     Calibration,

@@ -1,4 +1,4 @@
-"""Floor 0: poses, frames and angles."""
+"""Poses, frames and angles."""
 
 from vinecompass.geometry.polylines import distance_along, polyline_headings, resample_polyline
 from vinecompass.geometry.poses import (

@@ -1,4 +1,4 @@
-"""Floor 1: occupancy grids, their files, ray integration and clearance."""
+"""Occupancy grids, their files, ray integration and clearance."""
 
 from vinecompass.grids.beam_grid import BeamGrid, Beams, SensorModel
 from vinecompass.grids.clearance import clearance, likelihood_field

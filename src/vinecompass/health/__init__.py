@@ -1,4 +1,4 @@
-"""Floor 5: the health report of a recorded run."""
+"""The health report of a recorded run."""
 
 from vinecompass.health.check import check
 from vinecompass.health.findings import Finding, FrameLink, Health, StreamHealth

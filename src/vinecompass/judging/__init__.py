@@ -1,4 +1,4 @@
-"""Floor 5: maps judged by themselves, against each other, and against the truth."""
+"""Maps judged by themselves, against each other, and against the truth."""
 
 from vinecompass.judging.accuracy import MapAccuracy, measure_map
 from vinecompass.judging.alignment import Alignment, align_maps

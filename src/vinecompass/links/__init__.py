@@ -1,4 +1,4 @@
-"""Floor 8: links to robots: simulated, and recorded."""
+"""Links to robots: simulated, and recorded."""
 
 from vinecompass.links.link import Readings, RobotLink, Witness
 from vinecompass.links.live_faults import LIVE_FAULTS, LiveFault

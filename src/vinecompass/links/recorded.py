@@ -16,7 +16,9 @@ __all__ = ["RecordedLink"]
 
 
 class RecordedLink:
-    """Gives one scan of a run after the other, whatever is commanded: to localize, map and plan as on that day.
+    """Gives one scan of a run after the other, whatever is commanded: to localize and plan as on that day.
+
+    Let the navigator `hold`: one that drives is stopped by its watch, as the odometry does not do what it commands.
 
     Each comes when the next one was begun, so that it is whole by then.
 

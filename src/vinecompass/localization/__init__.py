@@ -1,4 +1,4 @@
-"""Floor 4: where the robot is in a map, how sure that is, and what if it is wrong."""
+"""Where the robot is in a map, how sure that is, and what if it is wrong."""
 
 from vinecompass.localization.clusters import Cluster
 from vinecompass.localization.drift import Drift

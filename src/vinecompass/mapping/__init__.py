@@ -1,4 +1,4 @@
-"""Floor 4: maps from runs, and how true they are."""
+"""Maps from runs, and how true they are."""
 
 from vinecompass.mapping.build_map import Mapping, build_map
 from vinecompass.mapping.loop_closure import Loop

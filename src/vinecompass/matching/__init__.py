@@ -1,4 +1,4 @@
-"""Floor 2: matching scans against what was seen before."""
+"""Matching scans against what was seen before."""
 
 from vinecompass.matching.pose_search import Candidate, PoseSearch
 from vinecompass.matching.scan_matching import Match, SearchWindow, match_scan

@@ -1,4 +1,4 @@
-"""Floor 3: how each kind of drive moves: its limits, the velocities within its reach, and one step of motion."""
+"""How each kind of drive moves: its limits, the velocities within its reach, and one step of motion."""
 
 from vinecompass.motion.command import Command
 from vinecompass.motion.kinds import Kind, kind_of

@@ -1,4 +1,4 @@
-"""Floor 6: the navigator, rounds, recovery, safety, and the settings of every stage."""
+"""The navigator, rounds, recoveries and safety."""
 
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner

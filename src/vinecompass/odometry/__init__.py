@@ -1,4 +1,4 @@
-"""Floor 2: motion from the wheels, an odometry stream or the scans alone, and scans straightened by it."""
+"""Motion from the wheels, an odometry stream or the scans alone, and scans straightened by it."""
 
 from vinecompass.odometry.dead_reckoning import dead_reckon, odometry_track, wheel_ways
 from vinecompass.odometry.deskew import deskewed_ends, deskewed_hits, returned_beams, straightened_beams

@@ -1,4 +1,4 @@
-"""Floor 4: global plans over a priced floor."""
+"""Global plans over a priced floor."""
 
 from vinecompass.planning.comparison import Entry, PlannerComparison, Row, compare_planners, entries_of
 from vinecompass.planning.curves.motions import DubinsMotion, Motion, ReedsSheppMotion, StraightMotion, usual_motion

@@ -1,4 +1,4 @@
-"""Floor 10: a mission over a link, judged by the truth, and drives recorded in the simulator."""
+"""A mission over a link, judged by the truth, and drives recorded in the simulator."""
 
 from vinecompass.rehearsal.faults import FAULTS, inject_fault
 from vinecompass.rehearsal.recording import record_drive

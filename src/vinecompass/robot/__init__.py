@@ -1,4 +1,4 @@
-"""Floor 2: the robot as its file describes it."""
+"""The robot as its file describes it."""
 
 from vinecompass.robot.lidar import Lidar
 from vinecompass.robot.robot import Body, Drive, Inertial, OmniWheel, Positioning, Robot, WheelSensor, read_robot

@@ -1,4 +1,4 @@
-"""Floor 1: recorded runs, their streams and their files."""
+"""Recorded runs, their streams and their files."""
 
 from vinecompass.runs.comparison import RelationError, TrackError, compare_relations, compare_tracks
 from vinecompass.runs.import_tables import Units, import_run

@@ -1,4 +1,4 @@
-"""Floor 2: the simulated site, its people, and a robot that moves and senses in it."""
+"""The simulated site, its people, and a robot that moves and senses in it."""
 
 from vinecompass.simulation.ray_casting import cast_beams
 from vinecompass.simulation.simulator import SimulatedPeriod, Simulator

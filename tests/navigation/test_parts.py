@@ -1,0 +1,166 @@
+"""The navigator with parts of one's own, and each recovery and failure rule at work."""
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+from tests.support import assert_input_error, robot, room, short_mapping, short_run, site
+from vinecompass import Command, Navigator, PathFollower, RecordedLink, Settings, SimulatedLink, price_floor, rehearse
+from vinecompass.costs import BodyCheck
+from vinecompass.navigation import LoopPlanner, Recovery, RoundStop, State, StopGoal
+from vinecompass.navigation.loop_planning import free_start
+
+GRID = short_mapping().grid
+NEAR, FAR = np.array([36.9, 24.2, -1.57]), np.array([36.9, 23.4, -1.57])
+
+
+def stop(name, pose, **rules):
+    return StopGoal(name, pose, RoundStop(name=name, position_tolerance=0.1, heading_tolerance_deg=10.0, **rules))
+
+
+class Refusing:
+    """A global planner that says "no way" to one stop, a number of times."""
+
+    def __init__(self, refused, times):
+        self.refused, self.times, self.asked, self.costs = refused, times, 0, []
+        self.usual = LoopPlanner(margin=0.04)
+
+    def plan(self, costmap, body, start, goal, *, explain):
+        plan = self.usual.plan(costmap, body, start, goal, explain=explain)
+        self.costs.append(plan.cost)
+        if not np.allclose(goal[:2], self.refused[:2]) or self.asked >= self.times:
+            return plan
+        self.asked += 1
+        return replace(plan, status="no way", reason="refused", poses=plan.poses[:0])
+
+
+def mission(goals, order, time_limit=40.0, **parts):
+    settings = Settings.model_validate({"navigation": {"recovery": order}})
+    link = SimulatedLink(site(), robot(), seed=1)
+    navigator = Navigator(GRID, robot(), link.pose, goals, settings=settings, seed=1, **parts)
+    seen = []
+    rehearse(link, navigator, time_limit=time_limit, watch=lambda now: seen.append((now.state, now.reason)))
+    return navigator, seen
+
+
+class PartsOfOnesOwn(unittest.TestCase):
+    def test_layer_planner_local_planner_and_recovery_are_called_and_heeded(self):
+        class Nudge(Recovery):
+            name, effect, seconds = "nudge", "nothing", 0.5
+
+            def _next(self, now):
+                return Command(-0.05)
+
+        class Counted(PathFollower):
+            cycles = 0
+
+            def _drive_on(self, view, course, profile):
+                self.cycles += 1
+                return super()._drive_on(view, course, profile)
+
+        class Carpet:
+            name = "carpet"
+
+            def charge(self, grid, body):
+                return np.full(grid.shape, 1.5, np.float32)
+
+        charged = []
+        for layers in ([], [Carpet()]):
+            planner = Refusing(FAR, 0)
+            mission(FAR, [], 1.0, planner=planner, layers=layers)
+            charged.append(planner.costs[0])
+        planner, local = Refusing(FAR, 1), Counted(robot())
+        navigator, seen = mission(
+            FAR, ["nudge"], planner=planner, local=local, recoveries={"nudge": Nudge}
+        )
+        self.assertEqual((navigator.state, navigator.reason), (State.FINISHED, ""))
+        self.assertIn((State.RECOVERING, "nudge, because refused"), seen)
+        self.assertGreater(local.cycles, 5)
+        self.assertEqual(planner.asked, 1)
+        self.assertAlmostEqual(charged[-1] / charged[0], 1.5, delta=0.01)
+
+    def test_names_that_are_not_known_are_told_with_those_that_are(self):
+        for table, key, name, words in (
+            ("navigation", "recovery", ["sing"], ["navigation.recovery", "sing", "back out"]),
+            ("navigation", "planner", "oracle", ["navigation.planner", "oracle", "usual"]),
+            ("following", "planner", "oracle", ["following.planner", "oracle", "window"]),
+        ):
+            with self.subTest(table=table, key=key):
+                settings = Settings.model_validate({table: {key: name}})
+                assert_input_error(
+                    self, lambda s=settings: Navigator(GRID, robot(), NEAR, FAR, settings=s, seed=1), *words
+                )
+
+    def test_a_recorded_run_is_localized_as_it_was_driven_whatever_is_commanded(self):
+        run = short_run()
+        link = RecordedLink(run)
+        navigator = Navigator(GRID, robot(), run.truth.poses[0], FAR, seed=1)
+        navigator.hold()
+        off = []
+
+        def compare(now):
+            truth = run.truth.at(np.array([link.t]))[0]
+            off.append(np.hypot(*(now.pose - truth)[:2]))
+
+        played = rehearse(link, navigator, time_limit=15.0, watch=compare)
+        self.assertLess(np.max(off), 0.2)
+        self.assertLess(np.median(off), 0.06)
+        self.assertGreater(len(played.track), 100)
+
+
+class RecoveriesAndFailures(unittest.TestCase):
+    def ends(self, navigator):
+        return [(each.name, each.status) for each in navigator.log.stops]
+
+    def test_another_stop_is_taken_first_and_the_refused_one_after_it(self):
+        goals = [stop("far", FAR), stop("near", NEAR)]
+        navigator, seen = mission(goals, ["take another stop"], planner=Refusing(FAR, 1))
+        self.assertEqual(self.ends(navigator), [("near", "reached"), ("far", "reached")])
+        self.assertTrue(any(reason.startswith("take another stop") for _, reason in seen))
+        navigator, _ = mission(goals, ["take another stop"], planner=Refusing(FAR, 99))
+        self.assertEqual(self.ends(navigator), [("near", "reached"), ("far", "failed")])
+        self.assertIn("refused", navigator.reason)
+
+    def test_find_myself_from_the_order_starts_localization_over_and_goes_on(self):
+        navigator, seen = mission(FAR, ["find myself"], planner=Refusing(FAR, 1))
+        turned = [reason for state, reason in seen if state is State.RECOVERING]
+        self.assertTrue(turned and turned[0].startswith("find myself"))
+        self.assertGreater(len(turned), 10)
+        self.assertEqual(navigator.state, State.FINISHED, navigator.reason)
+
+    def test_a_stop_that_fails_is_skipped_tried_again_or_ends_the_round_as_its_rules_say(self):
+        for rules, times, ends, state in (
+            ({}, 99, [("far", "failed"), ("near", "reached")], State.FAILED),
+            ({"on_failure": "retry", "retries": 2}, 2, [("far", "reached"), ("near", "reached")], State.FINISHED),
+            ({"on_failure": "retry", "retries": 1}, 99, [("far", "failed"), ("near", "reached")], State.FAILED),
+            ({"on_failure": "stop"}, 99, [("far", "failed"), ("near", "failed")], State.FAILED),
+        ):
+            with self.subTest(rules=rules, times=times):
+                goals = [stop("far", FAR, **rules), stop("near", NEAR)]
+                navigator, _ = mission(goals, [], planner=Refusing(FAR, times))
+                self.assertEqual((self.ends(navigator), navigator.state), (ends, state))
+
+    def test_it_plans_from_the_nearest_open_place_where_its_own_is_closed(self):
+        floor = price_floor(room(), robot())
+        check = BodyCheck(floor, robot())
+        for x, y in ((0.6, 2.0), (1.0, 0.2), (5.8, 3.0), (3.0, 2.0)):
+            pose = np.array([x, y, 0.4])
+            with self.subTest(x=x, y=y):
+                found = free_start(floor, robot(), pose)
+                # Every cell within reach by brute force.
+                rows, columns = np.mgrid[: floor.grid.shape[0], : floor.grid.shape[1]]
+                points = np.column_stack([0.05 * (columns.ravel() + 0.5), 0.05 * (rows.ravel() + 0.5)])
+                near = points[(np.abs(np.floor(points / 0.05) - np.floor(pose[:2] / 0.05)) <= 8).all(axis=1)]
+                poses = np.column_stack([near, np.full(len(near), 0.4)])
+                fits = poses[check.touched(poses) < 0]
+                if check.touched(pose)[0] < 0 or len(fits) == 0:
+                    np.testing.assert_array_equal(found, pose)
+                else:
+                    least = np.hypot(*(fits - pose)[:, :2].T).min()
+                    self.assertLess(check.touched(found)[0], 0)
+                    self.assertAlmostEqual(float(np.hypot(*(found - pose)[:2])), float(least))
+
+
+if __name__ == "__main__":
+    unittest.main()
