@@ -14,14 +14,12 @@ FAR = 1e3
 
 
 @njit(cache=True, nogil=True)
-def gap_bound(cells, x, y):  # type: ignore[no-untyped-def]
-    """Lower bound of the distance from a point, m in the grid's frame, to forbidden floor, m; 0 off the grid."""
-    if x < 0.0 or y < 0.0:
-        return 0.0
-    row, column = int(y / cells.cell_size), int(x / cells.cell_size)
-    if row >= cells.clearance.shape[0] or column >= cells.clearance.shape[1]:
-        return 0.0
-    return cells.clearance[row, column] - DIAGONAL * cells.cell_size
+def gap_bound(clearance, side, closed_beyond, x, y):  # type: ignore[no-untyped-def]
+    """Lower bound of the distance from a point, m in the grid's frame, to forbidden floor, m. See `Cells`."""
+    row, column = int(y / side), int(x / side)
+    if x < 0.0 or y < 0.0 or row >= clearance.shape[0] or column >= clearance.shape[1]:
+        return 0.0 if closed_beyond else FAR
+    return clearance[row, column] - DIAGONAL * side
 
 
 @njit(cache=True, nogil=True)
@@ -84,18 +82,20 @@ def touched_cell(cells, body, shape, x, y, cosine, sine):  # type: ignore[no-unt
     A cell is its whole square. Where the body hangs over the edge of a grid that is closed beyond, the nearest cell of
     the edge stands for what lies there. `shape` (C, 2) is room for the outline at the pose.
     """
-    rows, columns = cells.forbidden.shape
+    # Taken out once: taking an array out of a named tuple counts a reference up and down, which takes its time.
+    forbidden, outline = cells.forbidden, body.outline
+    rows, columns = forbidden.shape
     low_x, high_x, low_y, high_y = np.inf, -np.inf, np.inf, -np.inf
-    for c in range(body.outline.shape[0]):
-        shape[c, 0] = x + cosine * body.outline[c, 0] - sine * body.outline[c, 1]
-        shape[c, 1] = y + sine * body.outline[c, 0] + cosine * body.outline[c, 1]
+    for c in range(outline.shape[0]):
+        shape[c, 0] = x + cosine * outline[c, 0] - sine * outline[c, 1]
+        shape[c, 1] = y + sine * outline[c, 0] + cosine * outline[c, 1]
         low_x, high_x = min(low_x, shape[c, 0]), max(high_x, shape[c, 0])
         low_y, high_y = min(low_y, shape[c, 1]), max(high_y, shape[c, 1])
     first_row, last_row = int(np.floor(low_y)), int(np.floor(high_y))
     first_column, last_column = int(np.floor(low_x)), int(np.floor(high_x))
     for r in range(max(first_row, 0), min(last_row, rows - 1) + 1):
         for c in range(max(first_column, 0), min(last_column, columns - 1) + 1):
-            if cells.forbidden[r, c] and meets_cell(shape, c, r):
+            if forbidden[r, c] and meets_cell(shape, c, r):
                 return r * columns + c
     over = first_row < 0 or last_row >= rows or first_column < 0 or last_column >= columns
     if cells.closed_beyond and over:
@@ -111,7 +111,8 @@ def first_touch(cells, body, poses):  # type: ignore[no-untyped-def]
 
     Body and poses are in cells, in the grid's frame; see `touched_cell`. What lies between two poses is not looked at.
     """
-    rows, columns = cells.forbidden.shape
+    clearance = cells.clearance
+    rows, columns = clearance.shape
     result = np.full(poses.shape[0], -1, np.int64)
     shape = np.empty(body.outline.shape)
     # A cheap bound first: no farther than half a diagonal from this cell's middle and from the other's.
@@ -119,7 +120,7 @@ def first_touch(cells, body, poses):  # type: ignore[no-untyped-def]
     for i in range(poses.shape[0]):
         x, y = poses[i, 0], poses[i, 1]
         row, column = int(np.floor(y)), int(np.floor(x))
-        if 0 <= row < rows and 0 <= column < columns and cells.clearance[row, column] > clear:
+        if 0 <= row < rows and 0 <= column < columns and clearance[row, column] > clear:
             continue
         result[i] = touched_cell(cells, body, shape, x, y, np.cos(poses[i, 2]), np.sin(poses[i, 2]))
     return result

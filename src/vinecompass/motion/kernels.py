@@ -31,27 +31,32 @@ def clamp(value, low, high):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def ramp(limits, wanted, current, seconds):  # type: ignore[no-untyped-def]
-    """Move a velocity, three numbers, towards the one wanted as fast as the drive's accelerations let each part.
+def steps_of(limits, seconds):  # type: ignore[no-untyped-def]
+    """How much a speed may grow and shrink within some seconds, and a turn rate change."""
+    return limits.acceleration * seconds, limits.braking * seconds, limits.turn_acceleration * seconds
+
+
+@njit(cache=True, nogil=True)
+def ramp(steps, wanted, current):  # type: ignore[no-untyped-def]
+    """Move a velocity, three numbers, towards the one wanted by what each part may change; see `steps_of`.
 
     Whether the wheels can do it all together is not asked: between two velocities that they can, they can.
     """
-    faster, slower = limits.acceleration * seconds, limits.braking * seconds
-    change = limits.turn_acceleration * seconds
+    faster, slower, turning = steps
     return (
         toward(current[0], wanted[0], faster, slower),
         toward(current[1], wanted[1], faster, slower),
-        clamp(wanted[2], current[2] - change, current[2] + change),
+        clamp(wanted[2], current[2] - turning, current[2] + turning),
     )
 
 
 @njit(cache=True, nogil=True)
 def load(limits, speed, sideways, turn_rate):  # type: ignore[no-untyped-def]
     """Speed of the fastest wheel's rim, or of the body, as a share of what it may be."""
-    fastest = 0.0
-    for wheel in range(limits.rolling.shape[0]):
-        rolling = limits.rolling[wheel]
-        fastest = max(fastest, abs(rolling[0] * speed + rolling[1] * sideways + rolling[2] * turn_rate))
+    fastest, rolling = 0.0, limits.rolling
+    for wheel in range(rolling.shape[0]):
+        rim = rolling[wheel, 0] * speed + rolling[wheel, 1] * sideways + rolling[wheel, 2] * turn_rate
+        fastest = max(fastest, abs(rim))
     return max(fastest / limits.top_rim_speed, np.hypot(speed, sideways) / limits.top_speed)
 
 
@@ -65,14 +70,15 @@ def reach_velocity(limits, wanted, current, seconds):  # type: ignore[no-untyped
     sideways = clamp(wanted[1], -limits.top_sideways, limits.top_sideways)
     turn_rate = clamp(wanted[2], -limits.top_turn_rate, limits.top_turn_rate)
     share = min(1.0, 1.0 / max(load(limits, speed, sideways, turn_rate), 1e-9))
-    speed, sideways, turn_rate = ramp(limits, (share * speed, share * sideways, share * turn_rate), current, seconds)
+    steps = steps_of(limits, seconds)
+    speed, sideways, turn_rate = ramp(steps, (share * speed, share * sideways, share * turn_rate), current)
     if limits.turning_radius > 0.0:
         widest = abs(speed) / limits.turning_radius
         turn_rate = clamp(turn_rate, -widest, widest)
     if load(limits, speed, sideways, turn_rate) <= 1.0 + ROUNDING:
         return speed, sideways, turn_rate
     # Reached at different times, the three ask too much together: the turn gives way as fast as it can, then the speed.
-    _, _, straightest = ramp(limits, (speed, sideways, 0.0), current, seconds)
+    _, _, straightest = ramp(steps, (speed, sideways, 0.0), current)
     low = (current[0], current[1], straightest)
     high = (speed, sideways, straightest)
     if load(limits, speed, sideways, straightest) <= 1.0:

@@ -7,7 +7,7 @@ from numba import njit
 
 from vinecompass.contact.cell_kernels import DIAGONAL, gap_bound, touched_cell
 from vinecompass.contact.kernels import nearest_share
-from vinecompass.motion.kernels import along_chord, ramp, stopping_distance, turned_a_little
+from vinecompass.motion.kernels import along_chord, ramp, steps_of, stopping_distance, turned_a_little
 
 FORGIVEN = 0.01
 """Metres beside the plan that are not steered against: it would sway about it by what the estimate is off."""
@@ -47,84 +47,37 @@ def along_plan(plan, first, x, y):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def nearness(around, tight_gap, x, y, cosine, sine, room):  # type: ignore[no-untyped-def]
-    """How near a body at a pose is to forbidden floor, from 0 at `tight_gap` to 1 where it just fits, squared.
-
-    Minus 1 where it touches. `room` (C, 2) is for its outline.
-    """
-    cells, body = around.cells, around.body
-    gap = gap_bound(cells, x, y) - body.outer_radius
-    if gap >= tight_gap:
-        return 0.0
+def gap_of_discs(clearance, side, closed_beyond, discs, radius, x, y, cosine, sine):  # type: ignore[no-untyped-def]
+    """Lower bound of the gap between the discs (D, 2) of a radius that cover a body at a pose, and forbidden floor."""
     gap = np.inf
-    for d in range(body.discs.shape[0]):
-        dx, dy = along_chord(cosine, sine, body.discs[d, 0], body.discs[d, 1])
-        gap = min(gap, gap_bound(cells, x + dx, y + dy) - body.disc_radius)
-    if gap <= 0.0:
-        side = cells.cell_size
-        if touched_cell(cells, around.body_in_cells, room, x / side, y / side, cosine, sine) >= 0:
-            return -1.0
-    narrow = min(max(1.0 - (gap + LOST_GAP * cells.cell_size) / tight_gap, 0.0), 1.0)
-    return narrow * narrow
+    for d in range(discs.shape[0]):
+        dx, dy = along_chord(cosine, sine, discs[d, 0], discs[d, 1])
+        gap = min(gap, gap_bound(clearance, side, closed_beyond, x + dx, y + dy) - radius)
+    return gap
 
 
 @njit(cache=True, nogil=True)
-def direction_off(course, segment, x, y, heading, off):  # type: ignore[no-untyped-def]
+def touches_floor(around, room, x, y, cosine, sine):  # type: ignore[no-untyped-def]
+    """Whether the body touches forbidden floor at a pose; `room` (C, 2) is for its outline."""
+    side = around.cells.cell_size
+    return touched_cell(around.cells, around.body_in_cells, room, x / side, y / side, cosine, sine) >= 0
+
+
+@njit(cache=True, nogil=True)
+def direction_off(plan, headings, segment, x, y, heading, off):  # type: ignore[no-untyped-def]
     """Radians by which a heading is off the direction that leads along a segment of the plan, or back to it."""
-    plan = course.plan
     dx, dy = plan[segment + 1, 0] - plan[segment, 0], plan[segment + 1, 1] - plan[segment, 1]
     left = dx * (y - plan[segment, 1]) - dy * (x - plan[segment, 0]) > 0.0
     back = np.arctan(off / BACK_WITHIN)
-    turn = heading - course.headings[segment] + (back if left else -back)
+    turn = heading - headings[segment] + (back if left else -back)
     return abs(turn - 2.0 * np.pi * np.rint(turn / (2.0 * np.pi)))
-
-
-@njit(cache=True, nogil=True)
-def roll_one(wanted, begin, course, around, setup, path, terms, room):  # type: ignore[no-untyped-def]
-    """Roll out one velocity (3,), until it touches something: there it stays. See `roll_out`."""
-    start, limits, step = begin.pose, setup.limits, setup.step
-    x, y, heading = start[0], start[1], start[2]
-    cosine, sine = np.cos(heading), np.sin(heading)
-    now = (begin.velocity[0], begin.velocity[1], begin.velocity[2])
-    segment, share, square = along_plan(course.plan, 0, x, y)
-    off = max(np.sqrt(square) - FORGIVEN, 0.0)
-    beside, lack, travelled, contact = 0.0, 0.0, 0.0, np.inf
-    for i in range(path.shape[0]):
-        if contact == np.inf:
-            then = ramp(limits, wanted, now, step)
-            half = 0.25 * (now[2] + then[2]) * step
-            ahead, left = 0.5 * (now[0] + then[0]) * step, 0.5 * (now[1] + then[1]) * step
-            middle_cosine, middle_sine = turned_a_little(cosine, sine, half)
-            dx, dy = along_chord(middle_cosine, middle_sine, ahead, left)
-            new_cosine, new_sine = turned_a_little(middle_cosine, middle_sine, half)
-            near = nearness(around, setup.tight_gap, x + dx, y + dy, new_cosine, new_sine, room)
-            now = then
-            if near < 0.0:
-                contact = travelled
-            else:
-                lack += near
-                x, y, heading, cosine, sine = x + dx, y + dy, heading + 2.0 * half, new_cosine, new_sine
-                travelled += np.sqrt(ahead * ahead + left * left)
-                segment, share, square = along_plan(course.plan, segment, x, y)
-                off = max(np.sqrt(square) - FORGIVEN, 0.0)
-        if contact < np.inf:
-            lack += 1.0
-        beside += off
-        path[i, 0], path[i, 1], path[i, 2] = x, y, heading
-    fastest = max(np.hypot(wanted[0], wanted[1]), np.hypot(begin.velocity[0], begin.velocity[1]))
-    stopping = fastest * setup.delay + stopping_distance(fastest, limits.braking)
-    way = course.along[segment] + share * (course.along[segment + 1] - course.along[segment])
-    terms[TO_GO] = course.along[-1] - way + off
-    terms[BESIDE] = beside / path.shape[0]
-    terms[OFF_DIRECTION] = direction_off(course, segment, x, y, heading, off)
-    terms[NEARNESS] = lack / path.shape[0]
-    terms[TURN_CHANGE] = abs(wanted[2] - begin.velocity[2])
-    terms[TOUCHES] = 1.0 if contact <= stopping else 0.0
 
 
 @njit(cache=True, nogil=True)
 def roll_out(velocities, begin, course, around, setup, paths, terms):  # type: ignore[no-untyped-def]
     """Roll out velocities (K, 3) from where the robot is. All lengths are in metres, in the grid's frame.
+
+    What touches something stays there. Forbidden floor on the way is looked for at the poses.
 
     Parameters
     ----------
@@ -136,13 +89,53 @@ def roll_out(velocities, begin, course, around, setup, paths, terms):  # type: i
     paths : (K, steps, 3), receives the poses in the site's frame
     terms : (K, 6), receives what is told of each
     """
-    frame = begin.frame
+    # What each step needs is taken out once: handing on a named tuple counts all its arrays' references up and down.
+    start, velocity, frame = begin.pose, begin.velocity, begin.frame
+    plan, along, headings = course.plan, course.along, course.headings
+    clearance, side, beyond = around.cells.clearance, around.cells.cell_size, around.cells.closed_beyond
+    discs, radius = around.body.discs, around.body.disc_radius
+    roomy, step, steps = around.body.outer_radius + setup.tight_gap, setup.step, steps_of(setup.limits, setup.step)
     frame_cosine, frame_sine = np.cos(frame[2]), np.sin(frame[2])
+    start_cosine, start_sine = np.cos(start[2]), np.sin(start[2])
+    first, first_share, first_square = along_plan(plan, 0, start[0], start[1])
     room = np.empty(around.body.outline.shape)
+    count = paths.shape[1]
     for k in range(velocities.shape[0]):
         wanted = (velocities[k, 0], velocities[k, 1], velocities[k, 2])
-        roll_one(wanted, begin, course, around, setup, paths[k], terms[k], room)
-        for i in range(paths.shape[1]):
-            x, y = along_chord(frame_cosine, frame_sine, paths[k, i, 0], paths[k, i, 1])
-            paths[k, i, 0], paths[k, i, 1] = frame[0] + x, frame[1] + y
-            paths[k, i, 2] += frame[2]
+        now = (velocity[0], velocity[1], velocity[2])
+        x, y, heading, cosine, sine = start[0], start[1], start[2], start_cosine, start_sine
+        segment, share, off = first, first_share, max(np.sqrt(first_square) - FORGIVEN, 0.0)
+        beside, lack, travelled, contact = 0.0, 0.0, 0.0, np.inf
+        for i in range(count):
+            if contact == np.inf:
+                then = ramp(steps, wanted, now)
+                half = 0.25 * (now[2] + then[2]) * step
+                ahead, left = 0.5 * (now[0] + then[0]) * step, 0.5 * (now[1] + then[1]) * step
+                middle_cosine, middle_sine = turned_a_little(cosine, sine, half)
+                dx, dy = along_chord(middle_cosine, middle_sine, ahead, left)
+                new_cosine, new_sine = turned_a_little(middle_cosine, middle_sine, half)
+                new_x, new_y, now = x + dx, y + dy, then
+                if gap_bound(clearance, side, beyond, new_x, new_y) < roomy:
+                    gap = gap_of_discs(clearance, side, beyond, discs, radius, new_x, new_y, new_cosine, new_sine)
+                    if gap <= 0.0 and touches_floor(around, room, new_x, new_y, new_cosine, new_sine):
+                        contact = travelled
+                    else:
+                        # How near it is to where the body just fits, from 0 at the tight gap to 1 there.
+                        lack += min(max(1.0 - (gap + LOST_GAP * side) / setup.tight_gap, 0.0), 1.0) ** 2
+                if contact == np.inf:
+                    x, y, heading, cosine, sine = new_x, new_y, heading + 2.0 * half, new_cosine, new_sine
+                    travelled += np.sqrt(ahead * ahead + left * left)
+                    segment, share, square = along_plan(plan, segment, x, y)
+                    off = max(np.sqrt(square) - FORGIVEN, 0.0)
+            if contact < np.inf:
+                lack += 1.0
+            beside += off
+            dx, dy = along_chord(frame_cosine, frame_sine, x, y)
+            paths[k, i, 0], paths[k, i, 1], paths[k, i, 2] = frame[0] + dx, frame[1] + dy, heading + frame[2]
+        way = along[segment] + share * (along[segment + 1] - along[segment])
+        terms[k, TO_GO], terms[k, BESIDE] = along[-1] - way + off, beside / count
+        terms[k, OFF_DIRECTION] = direction_off(plan, headings, segment, x, y, heading, off)
+        terms[k, NEARNESS], terms[k, TURN_CHANGE] = lack / count, abs(wanted[2] - velocity[2])
+        fastest = max(np.hypot(wanted[0], wanted[1]), np.hypot(velocity[0], velocity[1]))
+        stopping = fastest * setup.delay + stopping_distance(fastest, setup.limits.braking)
+        terms[k, TOUCHES] = 1.0 if contact <= stopping else 0.0
