@@ -23,17 +23,16 @@ def gap_bound(clearance, side, closed_beyond, x, y):  # type: ignore[no-untyped-
 
 
 @njit(cache=True, nogil=True)
-def gap_between(cells, x, y):  # type: ignore[no-untyped-def]
+def gap_between(clearance, side, closed_beyond, x, y):  # type: ignore[no-untyped-def]
     """Distance to forbidden floor at a point in metres, from centre to centre, between cells, with its slopes by x, y.
 
     Without end where the grid tells of none.
     """
-    rows, columns = cells.clearance.shape
-    side = cells.cell_size
+    rows, columns = clearance.shape
     u, v = x / side - 0.5, y / side - 0.5
     column, row = int(np.floor(u)), int(np.floor(v))
     if not (0 <= row < rows - 1 and 0 <= column < columns - 1):
-        if not cells.closed_beyond:
+        if not closed_beyond:
             return FAR, 0.0, 0.0
         # To the middle of the nearest cell beyond the edge, less than none where the point lies beyond it itself.
         left, right = x + 0.5 * side, (columns + 0.5) * side - x
@@ -42,8 +41,8 @@ def gap_between(cells, x, y):  # type: ignore[no-untyped-def]
             return (left, 1.0, 0.0) if left < right else (right, -1.0, 0.0)
         return (down, 0.0, 1.0) if down < up else (up, 0.0, -1.0)
     u, v = u - column, v - row
-    a, b = cells.clearance[row, column], cells.clearance[row, column + 1]
-    c, d = cells.clearance[row + 1, column], cells.clearance[row + 1, column + 1]
+    a, b = clearance[row, column], clearance[row, column + 1]
+    c, d = clearance[row + 1, column], clearance[row + 1, column + 1]
     if a > FAR or b > FAR or c > FAR or d > FAR:
         return FAR, 0.0, 0.0
     value = (1.0 - v) * ((1.0 - u) * a + u * b) + v * ((1.0 - u) * c + u * d)

@@ -10,12 +10,11 @@ HALF = 11
 
 
 @njit(cache=True, nogil=True)
-def add_row(equations, columns, values, count, residual, weight):  # type: ignore[no-untyped-def]
-    """Add one weighted residual, with its derivatives by some unknowns, to `Equations` in lower band storage.
+def add_row(matrix, right, columns, values, count, residual, weight):  # type: ignore[no-untyped-def]
+    """Add one weighted residual, with its derivatives by some unknowns, to the normal equations in lower band storage.
 
     Where there is no room for a matrix, only the cost is asked for, and nothing is done.
     """
-    matrix, right = equations.matrix, equations.right
     if matrix.shape[0] == 0:
         return
     for a in range(count):

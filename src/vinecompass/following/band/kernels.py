@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 from numba import njit
-from numpy.typing import NDArray
 
 from vinecompass.contact.cell_kernels import gap_between
 from vinecompass.contact.kernels import gap_to_segment
@@ -26,233 +23,179 @@ SHORTENED_TO, LENGTHENED_TO = 0.3, 3.0
 """Times that an interval's duration becomes at least and at most in one step."""
 
 
-class Interval(NamedTuple):
-    """How a band moves on one interval.
-
-    Parameters
-    ----------
-    speed, turn_rate : float
-    way, aside : float
-        Of its chord, along the mean heading and across it.
-    cosine, sine : float
-        Of the mean heading.
-    duration, turn : float
-    by_speed, by_turn : array, (7,)
-        Derivatives of speed and turn rate by its `PLACES`.
-    columns : array, (7,)
-        Which unknowns those are; -1 for what is given: the first pose, and the last.
-    """
-
-    speed: float
-    turn_rate: float
-    way: float
-    aside: float
-    cosine: float
-    sine: float
-    duration: float
-    turn: float
-    by_speed: NDArray[np.float64]
-    by_turn: NDArray[np.float64]
-    columns: NDArray[np.int64]
-
-
 @njit(cache=True, nogil=True)
-def interval(poses, times, i):  # type: ignore[no-untyped-def]
-    """Describe how a band of poses (N + 1, 3) and times (N,) moves on its interval `i`; see `Interval`."""
-    last = times.shape[0] - 1
-    duration, turn = times[i], poses[i + 1, 2] - poses[i, 2]
+def chord(poses, i):  # type: ignore[no-untyped-def]
+    """How poses (N + 1, 3) move on interval `i`: ahead and aside of the mean heading, its cosine and sine, the turn."""
     dx, dy = poses[i + 1, 0] - poses[i, 0], poses[i + 1, 1] - poses[i, 1]
+    turn = poses[i + 1, 2] - poses[i, 2]
     middle = poses[i, 2] + 0.5 * turn
     cosine, sine = np.cos(middle), np.sin(middle)
-    way, aside = dx * cosine + dy * sine, dy * cosine - dx * sine
-    speed, turn_rate = way / duration, turn / duration
-    columns = np.full(PLACES, -1, np.int64)
+    return dx * cosine + dy * sine, dy * cosine - dx * sine, cosine, sine, turn
+
+
+@njit(cache=True, nogil=True)
+def fill_columns(columns, now, i, last):  # type: ignore[no-untyped-def]
+    """Write which unknowns interval `i` depends on, by `PLACES`; -1 for what is given: the first pose, and the last."""
     for a in range(3):
-        if i > 0:
-            columns[a] = UNKNOWNS * (i - 1) + 1 + a
-        if i < last:
-            columns[3 + a] = UNKNOWNS * i + 1 + a
-    columns[6] = UNKNOWNS * i
-    by_speed, by_turn = np.zeros(PLACES), np.zeros(PLACES)
-    by_speed[0], by_speed[1], by_speed[2] = -cosine / duration, -sine / duration, 0.5 * aside / duration
-    by_speed[3], by_speed[4], by_speed[5] = cosine / duration, sine / duration, 0.5 * aside / duration
-    by_speed[6] = -speed / duration
-    by_turn[2], by_turn[5], by_turn[6] = -1.0 / duration, 1.0 / duration, -turn_rate / duration
-    return Interval(speed, turn_rate, way, aside, cosine, sine, duration, turn, by_speed, by_turn, columns)
+        columns[now, a] = UNKNOWNS * (i - 1) + 1 + a if i > 0 else -1
+        columns[now, 3 + a] = UNKNOWNS * i + 1 + a if i < last else -1
+    columns[now, 6] = UNKNOWNS * i
 
 
 @njit(cache=True, nogil=True)
-def add_time_and_slip(equations, weights, now):  # type: ignore[no-untyped-def]
+def fill_slopes(by_speed, by_turn, now, moved, duration):  # type: ignore[no-untyped-def]
+    """Write the derivatives of an interval's speed and turn rate by its `PLACES`. `moved` is its `chord`."""
+    way, aside, cosine, sine, turn = moved
+    by_speed[now, 0], by_speed[now, 1] = -cosine / duration, -sine / duration
+    by_speed[now, 3], by_speed[now, 4] = cosine / duration, sine / duration
+    by_speed[now, 2] = by_speed[now, 5] = 0.5 * aside / duration
+    by_speed[now, 6] = -way / duration / duration
+    for a in range(PLACES):
+        by_turn[now, a] = 0.0
+    by_turn[now, 2], by_turn[now, 5], by_turn[now, 6] = -1.0 / duration, 1.0 / duration, -turn / duration / duration
+
+
+@njit(cache=True, nogil=True)
+def add_time_and_slip(matrix, right, columns, values, duration, moved, for_time, for_slip):  # type: ignore[no-untyped-def]
     """Charge for the time, and for slipping sideways: the chord of an arc lies along the mean heading."""
-    values = np.empty(6)
-    equations.costs[TIME] += weights[TIME] * now.duration * now.duration
+    way, aside, cosine, sine, _ = moved
     values[0] = 1.0
-    add_row(equations, now.columns[6:], values, 1, now.duration, weights[TIME])
-    equations.costs[SLIP] += weights[SLIP] * now.aside * now.aside
-    values[0], values[1], values[2] = now.sine, -now.cosine, -0.5 * now.way
-    values[3], values[4], values[5] = -now.sine, now.cosine, -0.5 * now.way
-    add_row(equations, now.columns, values, 6, now.aside, weights[SLIP])
+    add_row(matrix, right, columns[6:], values, 1, duration, for_time)
+    values[0], values[1], values[2] = sine, -cosine, -0.5 * way
+    values[3], values[4], values[5] = -sine, cosine, -0.5 * way
+    add_row(matrix, right, columns, values, 6, aside, for_slip)
 
 
 @njit(cache=True, nogil=True)
-def fastest_rim(limits, speed, turn_rate):  # type: ignore[no-untyped-def]
+def fastest_rim(rolling, speed, turn_rate):  # type: ignore[no-untyped-def]
     """How fast the fastest wheel's rim goes, and by how much faster for each m/s ahead and each rad/s.
 
     Of wheels as fast the one that turning speeds up counts; straight on, where none is, their mean.
     """
     fastest, quickened, by_speed, by_turn, alike = -1.0, 0.0, 0.0, 0.0, 0
-    for wheel in range(limits.rolling.shape[0]):
-        ahead, turning = limits.rolling[wheel, 0], limits.rolling[wheel, 2]
-        rolling = ahead * speed + turning * turn_rate
-        rim, by_wheel = abs(rolling), np.sign(rolling) * turning * turn_rate
+    for wheel in range(rolling.shape[0]):
+        ahead, turning = rolling[wheel, 0], rolling[wheel, 2]
+        rim_speed = ahead * speed + turning * turn_rate
+        rim, by_wheel = abs(rim_speed), np.sign(rim_speed) * turning * turn_rate
         if rim < fastest or (rim == fastest and by_wheel < quickened):
             continue
         if rim > fastest or by_wheel > quickened:
             fastest, quickened, by_speed, by_turn, alike = rim, by_wheel, 0.0, 0.0, 0
-        by_speed += np.sign(rolling) * ahead
-        by_turn += np.sign(rolling) * turning
+        by_speed += np.sign(rim_speed) * ahead
+        by_turn += np.sign(rim_speed) * turning
         alike += 1
     return fastest, by_speed / alike, by_turn / alike
 
 
 @njit(cache=True, nogil=True)
-def add_excess(equations, weight, now, excess, on_speed, on_turn):  # type: ignore[no-untyped-def]
-    """Charge for what a speed exceeds a limit by; it grows by so much for each m/s ahead and each rad/s of turning."""
-    if excess <= 0.0:
-        return
-    equations.costs[SPEED] += weight * excess * excess
-    values = np.empty(PLACES)
-    for a in range(PLACES):
-        values[a] = on_speed * now.by_speed[a] + on_turn * now.by_turn[a]
-    add_row(equations, now.columns, values, PLACES, excess, weight)
+def over_limit(kind, limits, rolling, speed, turn_rate):  # type: ignore[no-untyped-def]
+    """By how much a speed is above a limit, and how that grows for each m/s ahead and each rad/s.
 
-
-@njit(cache=True, nogil=True)
-def add_speeds(equations, weight, limits, now):  # type: ignore[no-untyped-def]
-    """Charge for speeds above the limits: ahead, in reverse, turning, and the fastest wheel's rim."""
-    rim, rim_by_speed, rim_by_turn = fastest_rim(limits, now.speed, now.turn_rate)
-    add_excess(equations, weight, now, now.speed - limits.top_speed, 1.0, 0.0)
-    add_excess(equations, weight, now, -now.speed - limits.reverse_speed, -1.0, 0.0)
-    add_excess(equations, weight, now, abs(now.turn_rate) - limits.top_turn_rate, 0.0, np.sign(now.turn_rate))
-    add_excess(equations, weight, now, rim - limits.top_rim_speed, rim_by_speed, rim_by_turn)
-
-
-@njit(cache=True, nogil=True)
-def add_radius(equations, weights, limits, now):  # type: ignore[no-untyped-def]
-    """Charge for turning more tightly than a drive can that does not turn on the spot."""
-    excess = limits.turning_radius * abs(now.turn) - abs(now.way)
-    if limits.turning_radius <= 0.0 or excess <= 0.0:
-        return
-    values = np.empty(6)
-    equations.costs[RADIUS] += weights[RADIUS] * excess * excess
-    for a in range(6):
-        by_turn = limits.turning_radius * np.sign(now.turn) * now.by_turn[a]
-        values[a] = now.duration * (by_turn - np.sign(now.way) * now.by_speed[a])
-    add_row(equations, now.columns, values, 6, excess, weights[RADIUS])
-
-
-@njit(cache=True, nogil=True)
-def add_change(equations, weight, before, now, i, change, limit, turning, between):  # type: ignore[no-untyped-def]
-    """Charge for an acceleration beyond a limit, of the speed or of the turn rate: from interval `i - 1` to `i`.
-
-    `before` is None for the first interval, which begins with what the robot does now.
+    Of four kinds: ahead, in reverse, turning, and the fastest wheel's rim. `limits` are the four.
     """
-    excess = abs(change) - limit
-    if excess <= 0.0:
-        return
-    equations.costs[CHANGE] += weight * excess * excess
+    if kind == 0:
+        return speed - limits[0], 1.0, 0.0
+    if kind == 1:
+        return -speed - limits[1], -1.0, 0.0
+    if kind == 2:
+        return abs(turn_rate) - limits[2], 0.0, np.sign(turn_rate)
+    rim, rim_by_speed, rim_by_turn = fastest_rim(rolling, speed, turn_rate)
+    return rim - limits[3], rim_by_speed, rim_by_turn
+
+
+@njit(cache=True, nogil=True)
+def add_speed(matrix, right, columns, values, by_speed, by_turn, on_speed, on_turn, excess, weight):  # type: ignore[no-untyped-def]
+    """Charge for what a speed exceeds a limit by."""
+    for a in range(PLACES):
+        values[a] = on_speed * by_speed[a] + on_turn * by_turn[a]
+    add_row(matrix, right, columns, values, PLACES, excess, weight)
+
+
+@njit(cache=True, nogil=True)
+def add_radius(matrix, right, columns, values, by_speed, by_turn, moved, duration, radius, excess, weight):  # type: ignore[no-untyped-def]
+    """Charge for turning more tightly than a drive can that does not turn on the spot."""
+    for a in range(6):
+        values[a] = duration * (radius * np.sign(moved[4]) * by_turn[a] - np.sign(moved[0]) * by_speed[a])
+    add_row(matrix, right, columns, values, 6, excess, weight)
+
+
+@njit(cache=True, nogil=True)
+def add_change(matrix, right, columns, slopes, i, change, between, excess, weight):  # type: ignore[no-untyped-def]
+    """Charge for an acceleration beyond a limit from interval `i - 1` to `i`; before the first is what the robot does.
+
+    `slopes` (2, 7) are of the speed or of the turn rate on both, in their turn as the `columns` (2, 7).
+    """
+    now = i & 1
+    before = 1 - now
     direction, longer = np.sign(change) / between, np.sign(change) * change * 0.5 / between
     # By: pose i - 1 (3), pose i (3), pose i + 1 (3), time i - 1, time i.
-    columns, values = np.full(11, -1, np.int64), np.zeros(11)
-    by_now = now.by_turn if turning else now.by_speed
+    rows, values = np.full(11, -1, np.int64), np.zeros(11)
     for a in range(3):
-        columns[3 + a], columns[6 + a] = now.columns[a], now.columns[3 + a]
-        values[3 + a] += direction * by_now[a]
-        values[6 + a] += direction * by_now[3 + a]
-    columns[10] = now.columns[6]
-    values[10] += direction * by_now[6] - longer
+        rows[3 + a], rows[6 + a] = columns[now, a], columns[now, 3 + a]
+        values[3 + a] += direction * slopes[now, a]
+        values[6 + a] += direction * slopes[now, 3 + a]
+    rows[10] = columns[now, 6]
+    values[10] += direction * slopes[now, 6] - longer
     if i > 0:
-        by_before = before.by_turn if turning else before.by_speed
         for a in range(3):
-            columns[a] = before.columns[a]
-            values[a] -= direction * by_before[a]
-            values[3 + a] -= direction * by_before[3 + a]
-        columns[9] = before.columns[6]
-        values[9] -= direction * by_before[6] + longer
-    add_row(equations, columns, values, 11, excess, weight)
+            rows[a] = columns[before, a]
+            values[a] -= direction * slopes[before, a]
+            values[3 + a] -= direction * slopes[before, 3 + a]
+        rows[9] = columns[before, 6]
+        values[9] -= direction * slopes[before, 6] + longer
+    add_row(matrix, right, rows, values, 11, excess, weight)
 
 
 @njit(cache=True, nogil=True)
-def add_stand(equations, weight, now, change, limit, turning, between):  # type: ignore[no-untyped-def]
+def add_stand(matrix, right, columns, values, slopes, change, between, excess, weight):  # type: ignore[no-untyped-def]
     """Charge for braking to a stand at the end more than a limit, of the speed or of the turn rate."""
-    excess = abs(change) - limit
-    if excess <= 0.0:
-        return
-    equations.costs[CHANGE] += weight * excess * excess
-    values = np.empty(PLACES)
-    by_now = now.by_turn if turning else now.by_speed
     for a in range(PLACES):
-        values[a] = -np.sign(change) / between * by_now[a]
+        values[a] = -np.sign(change) / between * slopes[a]
     values[6] -= np.sign(change) * change * 0.5 / between
-    add_row(equations, now.columns, values, PLACES, excess, weight)
+    add_row(matrix, right, columns, values, PLACES, excess, weight)
 
 
 @njit(cache=True, nogil=True)
-def add_accelerations(equations, problem, before, now, i, last):  # type: ignore[no-untyped-def]
-    """Charge for accelerations from the interval before, or from what the robot does now; and to a stand at the end."""
-    limits, weight = problem.limits, problem.weights[CHANGE]
-    between = 0.5 * (before.duration + now.duration) if i > 0 else 0.5 * now.duration
-    speed, turn_rate = (before.speed, before.turn_rate) if i > 0 else (problem.speed, problem.turn_rate)
-    change = (now.speed - speed) / between
-    moving = now.speed if abs(now.speed) > abs(speed) else speed
-    limit = limits.acceleration if change * moving > 0.0 else limits.braking
-    add_change(equations, weight, before, now, i, change, limit, False, between)
-    change = (now.turn_rate - turn_rate) / between
-    add_change(equations, weight, before, now, i, change, limits.turn_acceleration, True, between)
-    if last and not problem.ends_at_speed:
-        between = 0.5 * now.duration
-        add_stand(equations, weight, now, -now.speed / between, limits.braking, False, between)
-        add_stand(equations, weight, now, -now.turn_rate / between, limits.turn_acceleration, True, between)
+def add_floor(matrix, right, columns, values, clearance, side, closed_beyond, discs, least, pose, weight):  # type: ignore[no-untyped-def]
+    """Charge for what the body's discs (D, 2) lack to forbidden floor at a pose (3,), and return what it costs.
 
-
-@njit(cache=True, nogil=True)
-def add_floor(equations, problem, pose, columns):  # type: ignore[no-untyped-def]
-    """Charge for the gap that the body's discs lack to forbidden floor at a pose (3,)."""
-    body, weight = problem.body, problem.weights[GAP]
+    Their middles are to be `least` metres away from it.
+    """
+    cost = 0.0
     cosine, sine = np.cos(pose[2]), np.sin(pose[2])
-    values = np.empty(3)
-    for d in range(body.discs.shape[0]):
-        ox, oy = along_chord(cosine, sine, body.discs[d, 0], body.discs[d, 1])
-        gap, by_x, by_y = gap_between(problem.cells, pose[0] + ox, pose[1] + oy)
-        lack = problem.spare_to_floor + body.disc_radius - gap
+    for d in range(discs.shape[0]):
+        ox, oy = along_chord(cosine, sine, discs[d, 0], discs[d, 1])
+        gap, by_x, by_y = gap_between(clearance, side, closed_beyond, pose[0] + ox, pose[1] + oy)
+        lack = least - gap
         if lack > 0.0:
-            equations.costs[GAP] += weight * lack * lack
+            cost += weight * lack * lack
             values[0], values[1], values[2] = -by_x, -by_y, -(by_y * ox - by_x * oy)
-            add_row(equations, columns, values, 3, lack, weight)
+            add_row(matrix, right, columns, values, 3, lack, weight)
+    return cost
 
 
 @njit(cache=True, nogil=True)
-def add_obstacles(equations, problem, pose, elapsed, columns):  # type: ignore[no-untyped-def]
-    """Charge for the gap that the body lacks to obstacles at a pose (3,), each where it is after so many seconds."""
-    body, weight, spare = problem.body, problem.weights[OBSTACLE], problem.spare_to_obstacles
-    x, y = pose[0], pose[1]
+def add_obstacles(matrix, right, columns, values, segments, outline, reach, spare, pose, elapsed, weight):  # type: ignore[no-untyped-def]
+    """Charge for the gap that the body lacks to obstacles (S, 7) at a pose (3,), and return what it costs.
+
+    Each is where it is after so many seconds. The body's outline (C, 2) comes as far as `reach` from its origin.
+    """
+    cost, x, y = 0.0, pose[0], pose[1]
     cosine, sine = np.cos(pose[2]), np.sin(pose[2])
-    values = np.empty(3)
-    for s in range(problem.segments.shape[0]):
-        ax, ay, bx, by, velocity_x, velocity_y, radius = problem.segments[s]
+    for s in range(segments.shape[0]):
+        ax, ay, bx, by, velocity_x, velocity_y, radius = segments[s]
         vx, vy = velocity_x * elapsed, velocity_y * elapsed
         # What lies farther off than the body reaches needs no look.
         far = max(max(min(ax, bx) + vx - x, x - max(ax, bx) - vx), max(min(ay, by) + vy - y, y - max(ay, by) - vy))
-        if far > body.outer_radius + spare + radius:
+        if far > reach + spare + radius:
             continue
-        gap, by_x, by_y, by_heading = gap_to_segment(
-            body.outline, x, y, cosine, sine, ax + vx, ay + vy, bx + vx, by + vy
-        )
+        gap, by_x, by_y, by_heading = gap_to_segment(outline, x, y, cosine, sine, ax + vx, ay + vy, bx + vx, by + vy)
         lack = spare + radius - gap
         if lack > 0.0:
-            equations.costs[OBSTACLE] += weight * lack * lack
+            cost += weight * lack * lack
             values[0], values[1], values[2] = -by_x, -by_y, -by_heading
-            add_row(equations, columns, values, 3, lack, weight)
+            add_row(matrix, right, columns, values, 3, lack, weight)
+    return cost
 
 
 @njit(cache=True, nogil=True)
@@ -266,22 +209,81 @@ def gather(problem, poses, times, equations):  # type: ignore[no-untyped-def]
     times : (N,)
     equations : `Equations`, filled in. Unknowns come in blocks of four: the time of an interval, and the pose after it.
     """
-    equations.costs[:] = 0.0
-    equations.matrix[:] = 0.0
-    equations.right[:] = 0.0
-    elapsed, last = 0.0, times.shape[0] - 1
-    before = interval(poses, times, 0)
+    # Arrays are taken out once: handing on a named tuple counts all its arrays' references up and down.
+    matrix, right, costs = equations.matrix, equations.right, equations.costs
+    limits, weights, segments = problem.limits, problem.weights, problem.segments
+    rolling, outline, discs, reach = limits.rolling, problem.body.outline, problem.body.discs, problem.body.outer_radius
+    clearance, side, beyond = problem.cells.clearance, problem.cells.cell_size, problem.cells.closed_beyond
+    tops = (limits.top_speed, limits.reverse_speed, limits.top_turn_rate, limits.top_rim_speed)
+    radius, least = limits.turning_radius, problem.spare_to_floor + problem.body.disc_radius
+    costs[:] = 0.0
+    matrix[:] = 0.0
+    right[:] = 0.0
+    # Of this interval and the one before, in turn.
+    by_speed, by_turn, columns = np.empty((2, PLACES)), np.empty((2, PLACES)), np.empty((2, PLACES), np.int64)
+    values, last, elapsed, duration_before = np.empty(PLACES), times.shape[0] - 1, 0.0, 0.0
+    speed_before, turn_rate_before = problem.speed, problem.turn_rate
     for i in range(times.shape[0]):
-        now = interval(poses, times, i)
-        add_time_and_slip(equations, problem.weights, now)
-        add_speeds(equations, problem.weights[SPEED], problem.limits, now)
-        add_radius(equations, problem.weights, problem.limits, now)
-        add_accelerations(equations, problem, before, now, i, i == last)
-        before = now
-        elapsed += times[i]
+        now, duration, moved = i & 1, times[i], chord(poses, i)
+        speed, turn_rate = moved[0] / duration, moved[4] / duration
+        fill_columns(columns, now, i, last)
+        fill_slopes(by_speed, by_turn, now, moved, duration)
+        costs[TIME] += weights[TIME] * duration * duration
+        costs[SLIP] += weights[SLIP] * moved[1] * moved[1]
+        add_time_and_slip(matrix, right, columns[now], values, duration, moved, weights[TIME], weights[SLIP])
+        for kind in range(4):
+            excess, on_speed, on_turn = over_limit(kind, tops, rolling, speed, turn_rate)
+            if excess > 0.0:
+                costs[SPEED] += weights[SPEED] * excess * excess
+                slopes, turns = by_speed[now], by_turn[now]
+                add_speed(matrix, right, columns[now], values, slopes, turns, on_speed, on_turn, excess, weights[SPEED])
+        excess = radius * abs(moved[4]) - abs(moved[0])
+        if radius > 0.0 and excess > 0.0:
+            costs[RADIUS] += weights[RADIUS] * excess * excess
+            slopes, turns = by_speed[now], by_turn[now]
+            add_radius(
+                matrix, right, columns[now], values, slopes, turns, moved, duration, radius, excess, weights[RADIUS]
+            )
+        between = 0.5 * (duration_before + duration)
+        change = (speed - speed_before) / between
+        moving = speed if abs(speed) > abs(speed_before) else speed_before
+        excess = abs(change) - (limits.acceleration if change * moving > 0.0 else limits.braking)
+        if excess > 0.0:
+            costs[CHANGE] += weights[CHANGE] * excess * excess
+            add_change(matrix, right, columns, by_speed, i, change, between, excess, weights[CHANGE])
+        change = (turn_rate - turn_rate_before) / between
+        excess = abs(change) - limits.turn_acceleration
+        if excess > 0.0:
+            costs[CHANGE] += weights[CHANGE] * excess * excess
+            add_change(matrix, right, columns, by_turn, i, change, between, excess, weights[CHANGE])
+        speed_before, turn_rate_before, duration_before = speed, turn_rate, duration
+        elapsed += duration
         if i < last:
-            add_floor(equations, problem, poses[i + 1], now.columns[3:6])
-            add_obstacles(equations, problem, poses[i + 1], elapsed, now.columns[3:6])
+            pose, at = poses[i + 1], columns[now, 3:6]
+            costs[GAP] += add_floor(
+                matrix, right, at, values, clearance, side, beyond, discs, least, pose, weights[GAP]
+            )
+            spare, weight = problem.spare_to_obstacles, weights[OBSTACLE]
+            if segments.shape[0] > 0:
+                costs[OBSTACLE] += add_obstacles(
+                    matrix, right, at, values, segments, outline, reach, spare, pose, elapsed, weight
+                )
+        elif not problem.ends_at_speed:
+            between = 0.5 * duration
+            excess = abs(speed) / between - limits.braking
+            if excess > 0.0:
+                costs[CHANGE] += weights[CHANGE] * excess * excess
+                slopes = by_speed[now]
+                add_stand(
+                    matrix, right, columns[now], values, slopes, -speed / between, between, excess, weights[CHANGE]
+                )
+            excess = abs(turn_rate) / between - limits.turn_acceleration
+            if excess > 0.0:
+                costs[CHANGE] += weights[CHANGE] * excess * excess
+                slopes = by_turn[now]
+                add_stand(
+                    matrix, right, columns[now], values, slopes, -turn_rate / between, between, excess, weights[CHANGE]
+                )
 
 
 @njit(cache=True, nogil=True)
