@@ -71,9 +71,7 @@ class PartsOfOnesOwn(unittest.TestCase):
             mission(FAR, [], 1.0, planner=planner, layers=layers)
             charged.append(planner.costs[0])
         planner, local = Refusing(FAR, 1), Counted(robot())
-        navigator, seen = mission(
-            FAR, ["nudge"], planner=planner, local=local, recoveries={"nudge": Nudge}
-        )
+        navigator, seen = mission(FAR, ["nudge"], planner=planner, local=local, recoveries={"nudge": Nudge})
         self.assertEqual((navigator.state, navigator.reason), (State.FINISHED, ""))
         self.assertIn((State.RECOVERING, "nudge, because refused"), seen)
         self.assertGreater(local.cycles, 5)

@@ -63,11 +63,6 @@ class Body(Model):
         y = 0.5 * (low[1] + high[1])
         return np.column_stack([x, np.full(count, y)]), float(np.hypot(0.5 * part, 0.5 * width))
 
-    def rim(self, spacing: float) -> NDArray[np.float64]:
-        """Return points ``(R, 2)`` along the outline, at most `spacing` metres apart."""
-        ring = shapely.segmentize(shapely.LinearRing(self.polygon), spacing)
-        return np.array(ring.coords)[:-1].copy()
-
 
 class OmniWheel(Model):
     """One ``[[drive.wheel]]`` of an omni drive: a wheel with free rollers about its rim."""
