@@ -42,16 +42,18 @@ class Cells(unittest.TestCase):
                 self.assertEqual(bool(found), inside or (closed and over), (pose, closed))
 
     def test_gaps_are_never_more_than_the_distance_to_forbidden_floor_also_at_the_edge(self):
-        floor = price_floor(Grid(np.full((60, 80), -3.0, np.float32), 0.05), robot()).cells
+        clearance = price_floor(Grid(np.full((60, 80), -3.0, np.float32), 0.05), robot()).cells.clearance
         rng = np.random.default_rng(4)
         for x, y in rng.uniform([0.0, 0.0], [4.0, 3.0], (300, 2)):
             to_edge = min(x, y, 4.0 - x, 3.0 - y)
-            self.assertLessEqual(gap_bound(floor, x, y), to_edge + 1e-6)
+            self.assertLessEqual(gap_bound(clearance, 0.05, True, x, y), to_edge + 1e-6)
             # From centre to centre: half a cell lies between the edge and the middle of the first cell beyond it.
-            self.assertAlmostEqual(gap_between(floor, x, y)[0], to_edge + 0.025, delta=0.026)
-        self.assertEqual(gap_bound(floor, -0.1, 1.0), 0.0)
-        self.assertLess(gap_between(floor, -0.1, 1.0)[0], 0.0)
-        self.assertGreater(gap_between(floor._replace(closed_beyond=False), -0.1, 1.0)[0], 100.0)
+            self.assertAlmostEqual(gap_between(clearance, 0.05, True, x, y)[0], to_edge + 0.025, delta=0.026)
+        for x, y in ((-0.1, 1.0), (4.1, 1.0), (1.0, -0.1), (1.0, 3.1)):
+            self.assertEqual(gap_bound(clearance, 0.05, True, x, y), 0.0)
+            self.assertLess(gap_between(clearance, 0.05, True, x, y)[0], 0.0)
+            for gap in (gap_bound, lambda *told: gap_between(*told)[0]):
+                self.assertGreater(gap(clearance, 0.05, False, x, y), 100.0)
 
 
 class ShapesAndSweeps(unittest.TestCase):
