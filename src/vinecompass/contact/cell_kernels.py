@@ -92,8 +92,10 @@ def touched_cell(cells, body, shape, x, y, cosine, sine):  # type: ignore[no-unt
         low_y, high_y = min(low_y, shape[c, 1]), max(high_y, shape[c, 1])
     first_row, last_row = int(np.floor(low_y)), int(np.floor(high_y))
     first_column, last_column = int(np.floor(low_x)), int(np.floor(high_x))
-    for r in range(max(first_row, 0), min(last_row, rows - 1) + 1):
-        for c in range(max(first_column, 0), min(last_column, columns - 1) + 1):
+    low_row, high_row = max(first_row, 0), min(last_row, rows - 1)
+    low_column, high_column = max(first_column, 0), min(last_column, columns - 1)
+    for r in range(low_row, high_row + 1):
+        for c in range(low_column, high_column + 1):
             if forbidden[r, c] and meets_cell(shape, c, r):
                 return r * columns + c
     over = first_row < 0 or last_row >= rows or first_column < 0 or last_column >= columns
