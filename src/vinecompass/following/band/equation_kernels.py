@@ -13,10 +13,11 @@ HALF = 11
 def add_row(matrix, right, columns, values, count, residual, weight):  # type: ignore[no-untyped-def]
     """Add one weighted residual, with its derivatives by some unknowns, to the normal equations in lower band storage.
 
-    Where there is no room for a matrix, only the cost is asked for, and nothing is done.
+    Return what it costs; where there is no room for a matrix, that is all that is asked for.
     """
+    cost = weight * residual * residual
     if matrix.shape[0] == 0:
-        return
+        return cost
     for a in range(count):
         i = columns[a]
         if i < 0:
@@ -26,6 +27,7 @@ def add_row(matrix, right, columns, values, count, residual, weight):  # type: i
             j = columns[b]
             if 0 <= j <= i:
                 matrix[i, i - j] += weight * values[a] * values[b]
+    return cost
 
 
 @njit(cache=True, nogil=True)

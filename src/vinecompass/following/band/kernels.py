@@ -1,4 +1,7 @@
-"""Kernels of the time-optimal band: residuals with their derivatives, term by term, and the normal equations."""
+"""Kernels of the time-optimal band: residuals with their derivatives, term by term, and the normal equations.
+
+What charges for a term adds its rows to the normal equations, and returns what it costs.
+"""
 
 from __future__ import annotations
 
@@ -56,14 +59,19 @@ def fill_slopes(by_speed, by_turn, now, moved, duration):  # type: ignore[no-unt
 
 
 @njit(cache=True, nogil=True)
-def add_time_and_slip(matrix, right, columns, values, duration, moved, for_time, for_slip):  # type: ignore[no-untyped-def]
-    """Charge for the time, and for slipping sideways: the chord of an arc lies along the mean heading."""
-    way, aside, cosine, sine, _ = moved
+def add_time(matrix, right, columns, values, duration, weight):  # type: ignore[no-untyped-def]
+    """Charge for the time."""
     values[0] = 1.0
-    add_row(matrix, right, columns[6:], values, 1, duration, for_time)
+    return add_row(matrix, right, columns[6:], values, 1, duration, weight)
+
+
+@njit(cache=True, nogil=True)
+def add_slip(matrix, right, columns, values, moved, weight):  # type: ignore[no-untyped-def]
+    """Charge for slipping sideways: the chord of an arc lies along the mean heading."""
+    way, aside, cosine, sine, _ = moved
     values[0], values[1], values[2] = sine, -cosine, -0.5 * way
     values[3], values[4], values[5] = -sine, cosine, -0.5 * way
-    add_row(matrix, right, columns, values, 6, aside, for_slip)
+    return add_row(matrix, right, columns, values, 6, aside, weight)
 
 
 @njit(cache=True, nogil=True)
@@ -108,7 +116,7 @@ def add_speed(matrix, right, columns, values, by_speed, by_turn, on_speed, on_tu
     """Charge for what a speed exceeds a limit by."""
     for a in range(PLACES):
         values[a] = on_speed * by_speed[a] + on_turn * by_turn[a]
-    add_row(matrix, right, columns, values, PLACES, excess, weight)
+    return add_row(matrix, right, columns, values, PLACES, excess, weight)
 
 
 @njit(cache=True, nogil=True)
@@ -116,7 +124,7 @@ def add_radius(matrix, right, columns, values, by_speed, by_turn, moved, duratio
     """Charge for turning more tightly than a drive can that does not turn on the spot."""
     for a in range(6):
         values[a] = duration * (radius * np.sign(moved[4]) * by_turn[a] - np.sign(moved[0]) * by_speed[a])
-    add_row(matrix, right, columns, values, 6, excess, weight)
+    return add_row(matrix, right, columns, values, 6, excess, weight)
 
 
 @njit(cache=True, nogil=True)
@@ -143,7 +151,7 @@ def add_change(matrix, right, columns, slopes, i, change, between, excess, weigh
             values[3 + a] -= direction * slopes[before, 3 + a]
         rows[9] = columns[before, 6]
         values[9] -= direction * slopes[before, 6] + longer
-    add_row(matrix, right, rows, values, 11, excess, weight)
+    return add_row(matrix, right, rows, values, 11, excess, weight)
 
 
 @njit(cache=True, nogil=True)
@@ -152,12 +160,12 @@ def add_stand(matrix, right, columns, values, slopes, change, between, excess, w
     for a in range(PLACES):
         values[a] = -np.sign(change) / between * slopes[a]
     values[6] -= np.sign(change) * change * 0.5 / between
-    add_row(matrix, right, columns, values, PLACES, excess, weight)
+    return add_row(matrix, right, columns, values, PLACES, excess, weight)
 
 
 @njit(cache=True, nogil=True)
 def add_floor(matrix, right, columns, values, clearance, side, closed_beyond, discs, least, pose, weight):  # type: ignore[no-untyped-def]
-    """Charge for what the body's discs (D, 2) lack to forbidden floor at a pose (3,), and return what it costs.
+    """Charge for what the body's discs (D, 2) lack to forbidden floor at a pose (3,).
 
     Their middles are to be `least` metres away from it.
     """
@@ -168,15 +176,14 @@ def add_floor(matrix, right, columns, values, clearance, side, closed_beyond, di
         gap, by_x, by_y = gap_between(clearance, side, closed_beyond, pose[0] + ox, pose[1] + oy)
         lack = least - gap
         if lack > 0.0:
-            cost += weight * lack * lack
             values[0], values[1], values[2] = -by_x, -by_y, -(by_y * ox - by_x * oy)
-            add_row(matrix, right, columns, values, 3, lack, weight)
+            cost += add_row(matrix, right, columns, values, 3, lack, weight)
     return cost
 
 
 @njit(cache=True, nogil=True)
 def add_obstacles(matrix, right, columns, values, segments, outline, reach, spare, pose, elapsed, weight):  # type: ignore[no-untyped-def]
-    """Charge for the gap that the body lacks to obstacles (S, 7) at a pose (3,), and return what it costs.
+    """Charge for the gap that the body lacks to obstacles (S, 7) at a pose (3,).
 
     Each is where it is after so many seconds. The body's outline (C, 2) comes as far as `reach` from its origin.
     """
@@ -192,9 +199,8 @@ def add_obstacles(matrix, right, columns, values, segments, outline, reach, spar
         gap, by_x, by_y, by_heading = gap_to_segment(outline, x, y, cosine, sine, ax + vx, ay + vy, bx + vx, by + vy)
         lack = spare + radius - gap
         if lack > 0.0:
-            cost += weight * lack * lack
             values[0], values[1], values[2] = -by_x, -by_y, -by_heading
-            add_row(matrix, right, columns, values, 3, lack, weight)
+            cost += add_row(matrix, right, columns, values, 3, lack, weight)
     return cost
 
 
@@ -228,62 +234,53 @@ def gather(problem, poses, times, equations):  # type: ignore[no-untyped-def]
         speed, turn_rate = moved[0] / duration, moved[4] / duration
         fill_columns(columns, now, i, last)
         fill_slopes(by_speed, by_turn, now, moved, duration)
-        costs[TIME] += weights[TIME] * duration * duration
-        costs[SLIP] += weights[SLIP] * moved[1] * moved[1]
-        add_time_and_slip(matrix, right, columns[now], values, duration, moved, weights[TIME], weights[SLIP])
+        places = columns[now]
+        costs[TIME] += add_time(matrix, right, places, values, duration, weights[TIME])
+        costs[SLIP] += add_slip(matrix, right, places, values, moved, weights[SLIP])
         for kind in range(4):
             excess, on_speed, on_turn = over_limit(kind, tops, rolling, speed, turn_rate)
             if excess > 0.0:
-                costs[SPEED] += weights[SPEED] * excess * excess
-                slopes, turns = by_speed[now], by_turn[now]
-                add_speed(matrix, right, columns[now], values, slopes, turns, on_speed, on_turn, excess, weights[SPEED])
+                weight = weights[SPEED]
+                costs[SPEED] += add_speed(
+                    matrix, right, places, values, by_speed[now], by_turn[now], on_speed, on_turn, excess, weight
+                )
         excess = radius * abs(moved[4]) - abs(moved[0])
         if radius > 0.0 and excess > 0.0:
-            costs[RADIUS] += weights[RADIUS] * excess * excess
-            slopes, turns = by_speed[now], by_turn[now]
-            add_radius(
-                matrix, right, columns[now], values, slopes, turns, moved, duration, radius, excess, weights[RADIUS]
+            weight = weights[RADIUS]
+            costs[RADIUS] += add_radius(
+                matrix, right, places, values, by_speed[now], by_turn[now], moved, duration, radius, excess, weight
             )
         between = 0.5 * (duration_before + duration)
         change = (speed - speed_before) / between
         moving = speed if abs(speed) > abs(speed_before) else speed_before
         excess = abs(change) - (limits.acceleration if change * moving > 0.0 else limits.braking)
         if excess > 0.0:
-            costs[CHANGE] += weights[CHANGE] * excess * excess
-            add_change(matrix, right, columns, by_speed, i, change, between, excess, weights[CHANGE])
+            costs[CHANGE] += add_change(matrix, right, columns, by_speed, i, change, between, excess, weights[CHANGE])
         change = (turn_rate - turn_rate_before) / between
         excess = abs(change) - limits.turn_acceleration
         if excess > 0.0:
-            costs[CHANGE] += weights[CHANGE] * excess * excess
-            add_change(matrix, right, columns, by_turn, i, change, between, excess, weights[CHANGE])
+            costs[CHANGE] += add_change(matrix, right, columns, by_turn, i, change, between, excess, weights[CHANGE])
         speed_before, turn_rate_before, duration_before = speed, turn_rate, duration
         elapsed += duration
         if i < last:
-            pose, at = poses[i + 1], columns[now, 3:6]
-            costs[GAP] += add_floor(
-                matrix, right, at, values, clearance, side, beyond, discs, least, pose, weights[GAP]
+            pose, at, spare = poses[i + 1], places[3:6], problem.spare_to_obstacles
+            weight = weights[GAP]
+            costs[GAP] += add_floor(matrix, right, at, values, clearance, side, beyond, discs, least, pose, weight)
+            weight = weights[OBSTACLE]
+            costs[OBSTACLE] += add_obstacles(
+                matrix, right, at, values, segments, outline, reach, spare, pose, elapsed, weight
             )
-            spare, weight = problem.spare_to_obstacles, weights[OBSTACLE]
-            if segments.shape[0] > 0:
-                costs[OBSTACLE] += add_obstacles(
-                    matrix, right, at, values, segments, outline, reach, spare, pose, elapsed, weight
-                )
         elif not problem.ends_at_speed:
-            between = 0.5 * duration
+            between, weight = 0.5 * duration, weights[CHANGE]
             excess = abs(speed) / between - limits.braking
             if excess > 0.0:
-                costs[CHANGE] += weights[CHANGE] * excess * excess
-                slopes = by_speed[now]
-                add_stand(
-                    matrix, right, columns[now], values, slopes, -speed / between, between, excess, weights[CHANGE]
+                costs[CHANGE] += add_stand(
+                    matrix, right, places, values, by_speed[now], -speed / between, between, excess, weight
                 )
             excess = abs(turn_rate) / between - limits.turn_acceleration
             if excess > 0.0:
-                costs[CHANGE] += weights[CHANGE] * excess * excess
-                slopes = by_turn[now]
-                add_stand(
-                    matrix, right, columns[now], values, slopes, -turn_rate / between, between, excess, weights[CHANGE]
-                )
+                change = -turn_rate / between
+                costs[CHANGE] += add_stand(matrix, right, places, values, by_turn[now], change, between, excess, weight)
 
 
 @njit(cache=True, nogil=True)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.planning.search.kernels import grow, price_range, trace_back
+from vinecompass.planning.search.kernels import ORIGIN, SETTLED, grow, price_range, trace_back
 
 __all__ = ["Cells", "GridPath", "GridSearch", "find_grid_path"]
 
@@ -48,7 +48,7 @@ class GridPath:
     @property
     def explored(self) -> NDArray[np.bool_]:
         """The cells ``(rows, columns)`` whose neighbours were looked at."""
-        return self.came_by >= 16
+        return self.came_by >= SETTLED
 
 
 class GridSearch:
@@ -92,7 +92,7 @@ class GridSearch:
             self._begin()
 
     def _begin(self) -> None:
-        self.costs[self._origin], self.came_by[self._origin] = 0.0, 9
+        self.costs[self._origin], self.came_by[self._origin] = 0.0, ORIGIN
         self._frontier = np.array([self._origin])
 
     def grow(self, target: Cells | None = None) -> int:
@@ -140,7 +140,7 @@ class GridSearch:
     @property
     def explored(self) -> NDArray[np.bool_]:
         """The cells ``(rows, columns)`` expanded so far."""
-        return (self.came_by >= 16).reshape(self.prices.shape)
+        return (self.came_by >= SETTLED).reshape(self.prices.shape)
 
 
 def find_grid_path(

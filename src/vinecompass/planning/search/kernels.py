@@ -16,6 +16,8 @@ FIRST_DIAGONAL = 4
 DIAGONAL_SURPLUS = np.sqrt(2.0) - 1.0
 SETTLED, ORIGIN = 16, 9
 """What is added to how a cell was come by once it is settled, and how an origin is: all else are directions."""
+DIRECTION = SETTLED - 1
+"""Bits that hold how a cell was come by, settled or not."""
 EVERY_MOVE, EVEN_FLOOR = 8, 9
 """The row of `MOVES` that holds all of them, and the rows that are for floor of one price."""
 ENTRIES_A_CELL = 9
@@ -247,8 +249,8 @@ def trace_back(came_by, cell, columns):  # type: ignore[no-untyped-def]
     """Flat indices of the cells from the origin to a cell reached."""
     path = np.empty(1024, np.int64)
     path[0], count = cell, 1
-    while came_by[cell] & 15 != 9:
-        move = (came_by[cell] & 15) - 1
+    while came_by[cell] & DIRECTION != ORIGIN:
+        move = (came_by[cell] & DIRECTION) - 1
         cell -= ROW_STEPS[move] * columns + COLUMN_STEPS[move]
         if count == path.size:
             path = np.concatenate((path, np.empty_like(path)))
@@ -270,8 +272,8 @@ def take_back(shape, costs, came_by, roots, limit):  # type: ignore[no-untyped-d
     beside, beyond = np.empty(1024, np.int64), np.empty(1024, np.int64)
     taken, beside_count, beyond_count = 0, 0, 0
     for cell in roots:
-        if came_by[cell] & 15 == 9:
-            came_by[cell] = 9
+        if came_by[cell] & DIRECTION == ORIGIN:
+            came_by[cell] = ORIGIN
             beside[0], beside_count = cell, 1
         else:
             came_by[cell] = 0
@@ -286,7 +288,7 @@ def take_back(shape, costs, came_by, roots, limit):  # type: ignore[no-untyped-d
             if not (0 <= row + row_step < rows and 0 <= column + column_step < columns):
                 continue
             neighbour = (row + row_step) * columns + column + column_step
-            if came_by[neighbour] & 15 != move + 1:
+            if came_by[neighbour] & DIRECTION != move + 1:
                 continue
             if costs[neighbour] > limit:
                 if beyond_count == beyond.size:
@@ -306,8 +308,8 @@ def take_back(shape, costs, came_by, roots, limit):  # type: ignore[no-untyped-d
             if not (0 <= row + row_step < rows and 0 <= column + column_step < columns):
                 continue
             neighbour = (row + row_step) * columns + column + column_step
-            if came_by[neighbour] >= 16:
-                came_by[neighbour] -= 16
+            if came_by[neighbour] >= SETTLED:
+                came_by[neighbour] -= SETTLED
                 if beside_count == beside.size:
                     beside = np.concatenate((beside, np.empty_like(beside)))
                 beside[beside_count] = neighbour
