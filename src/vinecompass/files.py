@@ -7,10 +7,10 @@ import os
 import shutil
 import tempfile
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Annotated, Any, Protocol, TypeVar, get_args
+from typing import Annotated, Any, Protocol, Self, TypeVar, get_args
 
 import pydantic
 from annotated_types import Ge, Gt, Le
@@ -57,6 +57,13 @@ class Model(pydantic.BaseModel):
     """
 
     model_config = pydantic.ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
+
+    def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
+        """Return a copy with some fields changed, that works out anew whatever properties follow from its fields."""
+        copied = super().model_copy(update=update, deep=deep)
+        for name in copied.__dict__.keys() - type(self).model_fields.keys():
+            del copied.__dict__[name]
+        return copied
 
 
 ModelType = TypeVar("ModelType", bound=Model)

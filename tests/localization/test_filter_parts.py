@@ -50,7 +50,7 @@ class Measurement(unittest.TestCase):
     def test_the_beam_mixture_is_hit_short_and_random(self):
         grid, spread, stray = room(), 0.06, 0.2
         lidar = robot().scanner
-        model = BeamMixtureModel(grid, MapRays(grid), lidar, spread=spread, stray_share=stray)
+        model = BeamMixtureModel(grid, MapRays(grid), farthest=lidar.farthest, spread=spread, stray_share=stray)
         pose, short = np.array([[1.0, 2.0, 0.0]]), stray * model.SHORT_OF_STRAYS
         wall = MapRays(grid).ranges(pose, [0.0], farthest=lidar.farthest)[0, 0]
         for length in (0.5, 2.0, wall - 0.05, wall, wall + 0.1, wall + 1.0):
@@ -64,7 +64,7 @@ class Measurement(unittest.TestCase):
         log_odds = room().log_odds.copy()
         log_odds[:, 60] = 3.0
         grid = Grid(log_odds, 0.05)
-        rays, lidar = MapRays(grid), robot().scanner
+        rays = MapRays(grid)
         angles = np.linspace(-3.0, 3.0, 60)
         true = np.array([1.5, 2.0, 0.3])
         reach = rays.ranges(true[None], angles, farthest=10.0)[0]
@@ -72,11 +72,11 @@ class Measurement(unittest.TestCase):
         poses = np.array([true, true + [0.3, 0.0, 0.0], true + [0.0, 0.0, 0.2], [4.5, 2.0, 0.3]])
         for name in ("field", "beams"):
             settings = LocalizationSettings(measurement=name)
-            weights = measurement_model(grid, rays, lidar, settings).log_likelihoods(poses, np.zeros_like(ends), ends)
+            weights = measurement_model(grid, rays, robot(), settings).log_likelihoods(poses, np.zeros_like(ends), ends)
             self.assertEqual(int(np.argmax(weights)), 0, name)
             # A beam through the wall that ends on the far one: fine for the field, a stray for the beam.
             through = np.array([[4.45, 0.0]])
-            one = measurement_model(grid, rays, lidar, settings)
+            one = measurement_model(grid, rays, robot(), settings)
             far, near = (
                 one.log_likelihoods(np.array([[1.5, 2.0, 0.0]]), np.zeros((1, 2)), end)[0]
                 for end in (through, np.array([[1.525, 0.0]]))

@@ -48,6 +48,7 @@ class RobotFile(unittest.TestCase):
         clockwise = clockwise_robot().scanner
         np.testing.assert_allclose(clockwise.beam_angles, -lidar.beam_angles, atol=1e-12)
         np.testing.assert_allclose(clockwise.beam_delays, lidar.beam_delays, atol=1e-12)
+        self.assertEqual(len(lidar.model_copy(update={"beams": 10}).beam_angles), 10)
 
 
 class Limits(unittest.TestCase):

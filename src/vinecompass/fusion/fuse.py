@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 from vinecompass.errors import InputError
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track
-from vinecompass.runs import Run, Track
+from vinecompass.runs import Run, Track, columns_of
 from vinecompass.runs.order import rows_in_order, spans_of
-from vinecompass.runs.run import Stream
+from vinecompass.runs.streams import Stream
 from vinecompass.settings import FusionSettings
 
 __all__ = ["Fused", "choose_odometry", "cleaned", "fuse", "usual_odometry"]
@@ -67,12 +67,12 @@ def cleaned(run: Run) -> tuple[Run, tuple[str, ...]]:
     """
     streams: dict[str, Any] = {}
     notes = []
+    stream: Any
     for name, stream in run.streams().items():
         keep = np.isfinite(stream.t)
-        columns = {field.name: getattr(stream, field.name) for field in fields(stream) if field.name != "covariances"}
-        columns = {key: values for key, values in columns.items() if values is not None}
+        columns = columns_of(stream)
         for key, values in columns.items():
-            if key != "ranges":
+            if key not in ("ranges", "covariances"):
                 keep &= np.isfinite(values.reshape(len(values), -1)).all(axis=1)
         not_finite = int(np.sum(~keep))
         keep[keep] = rows_in_order(stream.t[keep])

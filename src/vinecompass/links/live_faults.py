@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -84,7 +84,7 @@ class LiveFault:
         if self.kind == "half blind":
             ranges = scan.ranges.copy()
             ranges[: len(ranges) // 2] = np.nan
-            return t, Scan(scan.t, ranges), odometry
+            return t, replace(scan, ranges=ranges), odometry
         if self.kind == "odometry frozen":
             if self._frozen is None:
                 self._frozen = odometry.poses[-1].copy()
@@ -99,4 +99,4 @@ class LiveFault:
 
     @staticmethod
     def _shifted(t: float, scan: Scan, odometry: Track, later: float) -> tuple[float, Scan, Track]:
-        return t + later, Scan(scan.t + later, scan.ranges), Track(odometry.t + later, odometry.poses)
+        return t + later, replace(scan, t=scan.t + later), Track(odometry.t + later, odometry.poses)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from vinecompass.links.link import Readings
 from vinecompass.motion import Command
 from vinecompass.odometry import odometry_track
-from vinecompass.runs import Run, Scan, Track
+from vinecompass.runs import Run, Track
 
 __all__ = ["RecordedLink"]
 
@@ -46,7 +46,7 @@ class RecordedLink:
         """Return the next scan, and the odometry until the one after it."""
         index = min(self._played, len(self._scans) - 1)
         self._played += 1
-        scan = Scan(float(self._scans.t[index]), self._scans.ranges[index])
+        scan = self._scans[index]
         until = int(np.searchsorted(self._odometry.t, self.t + 1e-9, side="right"))
         since = max(int(np.searchsorted(self._odometry.t, scan.t, side="right")) - 1, 0)
         part = slice(min(since, max(until - 1, 0)), max(until, 1))

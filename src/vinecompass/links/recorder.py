@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import fields
 from typing import Any
 
 import numpy as np
@@ -10,7 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.motion import Command
 from vinecompass.robot import Robot
-from vinecompass.runs import Commands, Run, Scans, Track, Wheels
+from vinecompass.runs import Commands, Run, Scans, Track, Wheels, columns_of
 from vinecompass.simulation import SimulatedPeriod
 
 __all__ = ["Recorder"]
@@ -72,6 +71,5 @@ class Recorder:
 
 
 def _joined(parts: list[Any]) -> Any:
-    kind = type(parts[0])
-    names = [field.name for field in fields(kind) if getattr(parts[0], field.name) is not None]
-    return kind(**{name: np.concatenate([getattr(part, name) for part in parts]) for name in names})
+    columns = [columns_of(part) for part in parts]
+    return type(parts[0])(**{name: np.concatenate([each[name] for each in columns]) for name in columns[0]})

@@ -16,7 +16,7 @@ from vinecompass.localization.estimate import Estimate, Snapshot
 from vinecompass.localization.particle_localizer import ParticleLocalizer
 from vinecompass.localization.second_opinion import SecondOpinion
 from vinecompass.localization.state import StateChange
-from vinecompass.odometry import motions
+from vinecompass.odometry import swept_scans
 from vinecompass.runs import Run, Track
 from vinecompass.settings import LocalizationSettings
 
@@ -144,18 +144,18 @@ def localize(
     InputError
         The run has no scans, or the initial pose lies off the map or inside a wall.
     """
-    scans = run.need_scans()
+    stamps = run.scan_stamps()
     track = odometry if odometry is not None else usual_odometry(run)
     localizer = ParticleLocalizer(grid, run.robot, initial_pose, settings=settings, seed=seed)
     first_particles = localizer.particles
-    ways = distance_along(track.at(scans.t))
-    count = len(scans)
+    ways = distance_along(track.at(stamps))
+    count = len(stamps)
     poses, covariances, drifts = np.empty((count, 3)), np.empty((count, 3, 3)), np.empty((count, 3))
     agreements, counts = np.empty(count), np.empty(count, np.int64)
     changes: list[StateChange] = []
     snapshots: list[Snapshot] = []
     settled_at = None
-    for i, (scan, motion) in enumerate(zip(scans, motions(track, scans, run.robot.scanner), strict=True)):
+    for i, (scan, motion) in enumerate(swept_scans(run, track)):
         estimate = localizer.update(scan, motion)
         poses[i] = estimate.pose
         covariances[i] = estimate.covariance
@@ -174,7 +174,7 @@ def localize(
         if progress and i % 50 == 0:
             progress(i / count, "localizing")
     return Localization(
-        Track(scans.t, poses, covariances),
+        Track(stamps, poses, covariances),
         ways,
         agreements,
         changes,

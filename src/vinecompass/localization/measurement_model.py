@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.grids import Grid, MapRays
 from vinecompass.localization.kernels import choose_points, weigh_by_beams, weigh_particles
-from vinecompass.robot import Lidar
+from vinecompass.robot import Robot
 from vinecompass.settings import LocalizationSettings
 
 __all__ = [
@@ -75,7 +75,8 @@ class BeamMixtureModel:
     grid : Grid
     rays : MapRays
         Of the same map.
-    lidar : Lidar
+    farthest : float
+        The longest range that a beam can have, m.
     spread : float
         Standard deviation of a beam that hits the mapped wall, m.
     stray_share : float
@@ -91,14 +92,14 @@ class BeamMixtureModel:
     DECAY = 0.25
     """Per metre: how the chance that something unmapped ends a beam falls with the way."""
 
-    def __init__(self, grid: Grid, rays: MapRays, lidar: Lidar, *, spread: float, stray_share: float) -> None:
+    def __init__(self, grid: Grid, rays: MapRays, *, farthest: float, spread: float, stray_share: float) -> None:
         self._rays = rays
         self._scale = 1.0 / grid.cell_size
         short = self.SHORT_OF_STRAYS * stray_share
         self._mixture = np.array([1.0 - stray_share, short, stray_share - short])
         self._spread = spread * self._scale
         self._decay = self.DECAY / self._scale
-        self._farthest = lidar.farthest * self._scale
+        self._farthest = farthest * self._scale
 
     def log_likelihoods(self, poses: FloatArray, origins: FloatArray, ends: FloatArray) -> FloatArray:
         """Return the log of how likely the beams are from each pose ``(N,)``, per cell of their length."""
@@ -116,13 +117,14 @@ class BeamMixtureModel:
         )
 
 
-def measurement_model(grid: Grid, rays: MapRays, lidar: Lidar, settings: LocalizationSettings) -> MeasurementModel:
-    """Return the measurement model that the settings name."""
+def measurement_model(grid: Grid, rays: MapRays, robot: Robot, settings: LocalizationSettings) -> MeasurementModel:
+    """Return the measurement model that the settings name, for any of the robot's lidars."""
     s = settings
     # A stray share of nothing at all would make a single stray beam rule out every pose.
     stray = max(s.stray_share, 1e-3)
     if s.measurement == "beams":
-        return BeamMixtureModel(grid, rays, lidar, spread=s.field_spread, stray_share=stray)
+        farthest = max(lidar.farthest for lidar in robot.lidars)
+        return BeamMixtureModel(grid, rays, farthest=farthest, spread=s.field_spread, stray_share=stray)
     return LikelihoodFieldModel(grid, rays, spread=s.field_spread, stray_share=stray)
 
 

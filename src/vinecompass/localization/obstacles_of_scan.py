@@ -73,7 +73,7 @@ def _scan_at(run: Run, after: float, name: str) -> Scan:
     if not 0.0 <= after <= length:
         raise InputError("is not in the run", key="scan", value=name, expected=f"0 to {length:.1f} s")
     index = int(np.argmin(np.abs(scans.t - scans.t[0] - after)))
-    return Scan(float(scans.t[index]), scans.ranges[index])
+    return scans[index]
 
 
 def _the_place(places: list[Place], near: ArrayLike | None, name: str) -> Place:

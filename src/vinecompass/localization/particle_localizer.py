@@ -22,7 +22,7 @@ from vinecompass.localization.second_opinion import SecondOpinion, second_opinio
 from vinecompass.localization.state import StateWatch
 from vinecompass.localization.telling_drive import TellingDrive, telling_drive
 from vinecompass.odometry import BodyVelocity, SweepMotion, returned_beams
-from vinecompass.robot import Robot
+from vinecompass.robot import Lidar, Robot
 from vinecompass.runs import Scan
 from vinecompass.settings import LocalizationSettings
 
@@ -105,15 +105,14 @@ class ParticleLocalizer:
         s = self._settings = settings or LocalizationSettings()
         self._grid = grid
         self._robot = robot
-        self._lidar = robot.scanner
         self._noise = MotionNoise.of(s)
         self._rng = np.random.default_rng(seed)
         self._rays = MapRays(grid)
-        self._model = measurement_model(grid, self._rays, self._lidar, s)
+        self._model = measurement_model(grid, self._rays, robot, s)
         self._field_model = (
             self._model
             if isinstance(self._model, LikelihoodFieldModel)
-            else measurement_model(grid, self._rays, self._lidar, s.model_copy(update={"measurement": "field"}))
+            else measurement_model(grid, self._rays, robot, s.model_copy(update={"measurement": "field"}))
         )
         self._judge = ScanJudge(grid, self._rays, near=3.0 * s.field_spread)
         self._search = PlaceSearch(grid, self._rays, self._judge)
@@ -134,6 +133,7 @@ class ParticleLocalizer:
         self.second_opinion: SecondOpinion | None = None
         self._started = False
         self._last_t = self._seen_at = -np.inf
+        self._last_lidar = ""
         self._last_odometry: FloatArray | None = None
         self._odometry = np.zeros(3)
         self._last_step = np.zeros(3), 0.0
@@ -146,22 +146,24 @@ class ParticleLocalizer:
         Raises
         ------
         InputError
-            The scan has another number of beams than the robot's lidar.
+            The robot has no such lidar, or the scan has another number of beams than it.
         """
-        if len(scan.ranges) != self._lidar.beams:
+        lidar = self._robot.find_lidar(scan.lidar)
+        if len(scan.ranges) != lidar.beams:
             raise InputError(
                 "is no scan of this lidar",
                 key="ranges",
                 value=f"{len(scan.ranges)} beams",
-                expected=f"{self._lidar.beams} beams",
+                expected=f"{lidar.beams} beams",
             )
-        if self._estimate is not None and not scan.t > self._last_t:
+        same_time = scan.t == self._last_t and scan.lidar != self._last_lidar
+        if self._estimate is not None and not (scan.t > self._last_t or same_time):
             reason = f"a scan stamped {scan.t:.3f} s came after one of {self._last_t:.3f} s and was left out"
             return self._told(self._estimate.clusters, float("nan"), self._cloud.sample_size, reason)
         duration = scan.t - self._last_t if self._estimate is not None else 0.0
-        step, sweep, fault = self._move(odometry, duration)
-        self._last_t = scan.t
-        origins, ends = returned_beams(scan.ranges, self._lidar, sweep)
+        step, sweep, fault = self._move(odometry, duration, lidar)
+        self._last_t, self._last_lidar = scan.t, scan.lidar
+        origins, ends = returned_beams(scan.ranges, lidar, sweep)
         self._scan = origins, ends
         seen = len(ends) >= FEWEST_BEAMS
         if seen or self._seen_at == -np.inf:
@@ -260,21 +262,23 @@ class ParticleLocalizer:
         chosen = cells[self._rng.integers(len(cells), size=count)]
         return np.column_stack([self._grid.points_of(chosen), self._rng.uniform(-np.pi, np.pi, count)])
 
-    def _move(self, odometry: SweepMotion | BodyVelocity, duration: float) -> tuple[FloatArray, FloatArray, str]:
+    def _move(
+        self, odometry: SweepMotion | BodyVelocity, duration: float, lidar: Lidar
+    ) -> tuple[FloatArray, FloatArray, str]:
         """Move the particles. Returns the step made, the body's poses as each beam fired, and what was wrong."""
         if isinstance(odometry, BodyVelocity):
             velocity = odometry.vector
             if not np.all(np.isfinite(velocity)):
-                return np.zeros(3), np.zeros((self._lidar.beams, 3)), "the velocity is not a number and was left out"
+                return np.zeros(3), np.zeros((lidar.beams, 3)), "the velocity is not a number and was left out"
             step = arc(velocity, duration)
             self._odometry = compose(self._odometry, step)
             if duration > 0.0:
                 self._cloud.particles = sample_velocities(
                     self.particles, velocity, duration, self._robot.drive, self._noise, self._rng
                 )
-            return step, arc(velocity, self._lidar.beam_delays), ""
+            return step, arc(velocity, lidar.beam_delays), ""
         if not np.all(np.isfinite(odometry.pose)) or not np.all(np.isfinite(odometry.sweep)):
-            return np.zeros(3), np.zeros((self._lidar.beams, 3)), "the odometry is not a number and was left out"
+            return np.zeros(3), np.zeros((lidar.beams, 3)), "the odometry is not a number and was left out"
         before = self._last_odometry
         self._last_odometry = odometry.pose
         if before is None:

@@ -12,7 +12,7 @@ from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import compose
 from vinecompass.grids import Grid, Making
 from vinecompass.mapping.mapper import Mapper
-from vinecompass.odometry import motions
+from vinecompass.odometry import swept_scans
 from vinecompass.runs import Run, Track
 from vinecompass.runs.order import spans_of
 from vinecompass.settings import MappingSettings
@@ -94,14 +94,14 @@ def build_map(
     InputError
         The run has no scans, or no beam that returned.
     """
-    scans = run.need_scans()
+    stamps = run.scan_stamps()
     if odometry is None:
         odometry = usual_odometry(run)
     mapper = Mapper(run.robot, start=run.start, settings=settings)
-    numbers = np.empty(len(scans), int)
-    places = np.empty((len(scans), 3))
-    agreements = np.empty(len(scans))
-    for i, (scan, motion) in enumerate(zip(scans, motions(odometry, scans, run.robot.scanner), strict=True)):
+    numbers = np.empty(len(stamps), int)
+    places = np.empty((len(stamps), 3))
+    agreements = np.empty(len(stamps))
+    for i, (scan, motion) in enumerate(swept_scans(run, odometry)):
         mapper.update(scan, motion)
         numbers[i], places[i] = mapper.place
         agreements[i] = mapper.agreement
@@ -109,11 +109,11 @@ def build_map(
             watch(mapper)
         if progress and i % 50 == 0:
             kept, closed = len(mapper.keyframes), len(mapper.closed_loops)
-            progress(i / len(scans), f"mapping, {kept} scans kept, {closed} loops closed")
+            progress(i / len(stamps), f"mapping, {kept} scans kept, {closed} loops closed")
     mapper.finish()
     grid = mapper.snapshot()
-    track = Track(scans.t, compose(mapper.graph.poses[numbers], places))
-    return Mapping(grid, track, agreements, mapper, _notes(scans.t, agreements, mapper))
+    track = Track(stamps, compose(mapper.graph.poses[numbers], places))
+    return Mapping(grid, track, agreements, mapper, _notes(stamps, agreements, mapper))
 
 
 def _notes(t: NDArray[np.float64], agreements: NDArray[np.float64], mapper: Mapper) -> tuple[str, ...]:

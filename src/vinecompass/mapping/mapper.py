@@ -15,7 +15,7 @@ from vinecompass.mapping.site_map import SiteMap
 from vinecompass.mapping.submap import Keyframe, Submap
 from vinecompass.matching import Match, SearchWindow, WallGrid, match_scan
 from vinecompass.odometry import SweepMotion, straightened_beams
-from vinecompass.robot import Robot
+from vinecompass.robot import Lidar, Robot
 from vinecompass.runs import Scan
 from vinecompass.settings import MappingSettings
 
@@ -81,8 +81,7 @@ class Mapper:
     def __init__(
         self, robot: Robot, *, start: ArrayLike = (0.0, 0.0, 0.0), settings: MappingSettings | None = None
     ) -> None:
-        self._lidar = robot.scanner
-        self._top_speed = robot.drive.top_speed
+        self._robot = robot
         self._settings = settings or MappingSettings()
         self._closer = LoopCloser(self._settings)
         self._map = SiteMap(self._settings)
@@ -99,8 +98,8 @@ class Mapper:
         self._next_place = np.zeros(3)
         """The frame of that one, in the frame of the current submap."""
         self._last_motion: SweepMotion | None = None
-        self._kept = np.zeros(3)
-        """Where in the current submap's frame the last keyframe was taken."""
+        self._kept: dict[str, FloatArray] = {}
+        """Where in the current submap's frame the last keyframe of each lidar was taken."""
         self._matched_at = self._slips_until = -np.inf
         self._travelled = self._matched_after = 0.0
         self._unseen_way = np.zeros((2, 2))
@@ -138,34 +137,35 @@ class Mapper:
 
     def update(self, scan: Scan, odometry: SweepMotion) -> FloatArray:
         """Take in one scan and the odometry at its stamp; return the scan's pose ``(3,)`` in the map's frame."""
+        lidar = self._robot.find_lidar(scan.lidar)
         last = self._last_motion
         self._last_motion = odometry
         self.agreement = float("nan")
         if last is None or not self.keyframes:
-            self._keep(scan.t, self._straightened(scan, odometry.sweep), None)
+            self._keep(scan.t, lidar, self._straightened(scan, lidar, odometry.sweep), None)
             return self.pose
         step = relative(odometry.pose, last.pose)
-        if np.hypot(step[0], step[1]) > LEAP + LEAP_SPEED * self._top_speed * (scan.t - last.t):
+        if np.hypot(step[0], step[1]) > LEAP + LEAP_SPEED * self._robot.drive.top_speed * (scan.t - last.t):
             self.leaps.append(scan.t)
             step = np.zeros(3)
         self._travelled += float(np.hypot(step[0], step[1]))
         self._place = compose(self._place, step)
-        due = self._is_due(patience=1.0)
+        due = self._is_due(lidar, patience=1.0)
         if not (due or scan.t <= self._slips_until or scan.t - self._matched_at >= LONGEST_UNMATCHED):
             return self.pose
         before = self._travelled - self._matched_after
-        beams = self._straightened(scan, odometry.sweep)
-        delays = self._lidar.beam_delays[(scan.ranges >= self._lidar.nearest) & (scan.ranges <= self._lidar.farthest)]
+        beams = self._straightened(scan, lidar, odometry.sweep)
+        delays = lidar.beam_delays[(scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)]
         match = self._match(scan.t, beams, delays)
         self._unseen_way += before * (np.eye(2) if match is None else match.unseen)
         self._matched_after = self._travelled
         slips = scan.t <= self._slips_until
-        if self._is_due(patience=SLIP_PATIENCE if slips and self.agreement > WELL_KNOWN else 1.0):
+        if self._is_due(lidar, patience=SLIP_PATIENCE if slips and self.agreement > WELL_KNOWN else 1.0):
             if slips and match is not None:
                 # Keep it as straightened by what the match found to be wrong with the sweep.
                 error = np.array([match.speed_error, 0.0, match.turn_rate_error])
-                beams = self._straightened(scan, compose(arc(error, self._lidar.beam_delays), odometry.sweep))
-            self._keep(scan.t, beams, match)
+                beams = self._straightened(scan, lidar, compose(arc(error, lidar.beam_delays), odometry.sweep))
+            self._keep(scan.t, lidar, beams, match)
         return self.pose
 
     def finish(self) -> None:
@@ -201,16 +201,19 @@ class Mapper:
             beams.hits, delays, walls, self._place, window=window, prior_points=1.0, doubt_sweep=doubt_sweep
         )
 
-    def _is_due(self, *, patience: float) -> bool:
-        s, (x, y, turned) = self._settings, (self._place - self._kept).tolist()
+    def _is_due(self, lidar: Lidar, *, patience: float) -> bool:
+        """Tell whether the robot has come far enough since the last keyframe of a lidar."""
+        if lidar.name not in self._kept:
+            return True
+        s, (x, y, turned) = self._settings, (self._place - self._kept[lidar.name]).tolist()
         # Headings are wrapped: a difference beyond half a turn is the other way round.
         turned = min(abs(turned), 2.0 * pi - abs(turned))
         return max(hypot(x, y) / s.keyframe_distance, degrees(turned) / s.keyframe_turn_deg) > patience
 
-    def _straightened(self, scan: Scan, sweep: FloatArray) -> Beams:
-        return straightened_beams(scan.ranges, self._lidar, sweep, clear_reach=self._settings.clear_reach)
+    def _straightened(self, scan: Scan, lidar: Lidar, sweep: FloatArray) -> Beams:
+        return straightened_beams(scan.ranges, lidar, sweep, clear_reach=self._settings.clear_reach)
 
-    def _keep(self, t: float, beams: Beams, match: Match | None) -> None:
+    def _keep(self, t: float, lidar: Lidar, beams: Beams, match: Match | None) -> None:
         """Add a scan to the submaps being made, and begin a new one if it is time."""
         if not np.any(beams.hit):
             return
@@ -218,7 +221,7 @@ class Mapper:
             self._begin_submap()
         keyframe = Keyframe(t, beams, self._current, self._place)
         self.keyframes.append(keyframe)
-        self._kept = self._place
+        self._kept[lidar.name] = self._place
         current = self.submaps[self._current]
         current.add(keyframe, self._place)
         behind = self._travelled - self.submaps[-1].begins_at
@@ -240,14 +243,16 @@ class Mapper:
         return covariance
 
     def _begin_submap(self) -> None:
-        s, reach = self._settings, self._lidar.farthest + 2.5 * self._settings.submap_length
+        s = self._settings
+        reach = max(lidar.farthest for lidar in self._robot.lidars) + 2.5 * s.submap_length
         walls = WallGrid([-reach, -reach], [reach, reach], cell_size=s.cell_size, spread=s.field_spread)
         self.submaps.append(Submap(self._travelled, walls))
 
     def _change_submap(self, t: float) -> None:
         """Finish the current submap and go on with the one after it."""
         self.submaps[self._current].walls = None
-        self._kept = self._place = relative(self._place, self._next_place)
+        self._place = relative(self._place, self._next_place)
+        self._kept = {name: relative(place, self._next_place) for name, place in self._kept.items()}
         cosine, sine = np.cos(self._next_place[2]), np.sin(self._next_place[2])
         turn = np.array([[cosine, sine], [-sine, cosine]])
         self._unseen_way = turn @ self._unseen_way @ turn.T

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from math import hypot
 from typing import NamedTuple
 
@@ -82,8 +83,9 @@ class MotionLimits(NamedTuple):
         )
 
 
+@lru_cache(maxsize=64)
 def limits_of(drive: Drive) -> MotionLimits:
-    """Return the law of motion of a robot file's drive.
+    """Return the law of motion of a robot file's drive; the same object for equal drives, not to be written to.
 
     Examples
     --------

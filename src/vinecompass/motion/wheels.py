@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -22,13 +20,7 @@ def rolling_of(drive: Drive) -> FloatArray:
 
 def unrolling_of(drive: Drive) -> FloatArray:
     """Return the body's velocity from the speeds of the rims, the least-squares one: ``(3, wheels)``."""
-    return _inverse(tuple(map(tuple, rolling_of(drive).tolist()))).copy()
-
-
-@lru_cache(maxsize=16)
-def _inverse(rolling: tuple[tuple[float, ...], ...]) -> FloatArray:
-    """Return the least-squares inverse, kept: a band asks for it in every cycle."""
-    return np.linalg.pinv(np.array(rolling)).astype(np.float64)
+    return np.linalg.pinv(rolling_of(drive)).astype(np.float64)
 
 
 def wheel_places(drive: Drive) -> FloatArray:

@@ -3,7 +3,7 @@
 from vinecompass.odometry.dead_reckoning import dead_reckon, odometry_track, wheel_ways
 from vinecompass.odometry.deskew import deskewed_ends, deskewed_hits, returned_beams, straightened_beams
 from vinecompass.odometry.laser_odometry import LaserOdometry, ScanMotion, laser_track
-from vinecompass.odometry.motion import BodyVelocity, SweepMotion, motion_at, motions
+from vinecompass.odometry.motion import BodyVelocity, SweepMotion, motion_at, motions, swept_scans
 
 __all__ = [
     "BodyVelocity",
@@ -19,5 +19,6 @@ __all__ = [
     "odometry_track",
     "returned_beams",
     "straightened_beams",
+    "swept_scans",
     "wheel_ways",
 ]

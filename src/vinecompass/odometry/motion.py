@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -10,9 +11,9 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import relative
 from vinecompass.robot import Lidar
-from vinecompass.runs import Scans, Track
+from vinecompass.runs import Run, Scan, Scans, Track
 
-__all__ = ["BodyVelocity", "SweepMotion", "motion_at", "motions"]
+__all__ = ["BodyVelocity", "SweepMotion", "motion_at", "motions", "swept_scans"]
 
 AT_ONCE = 256
 """Scans whose motions are read from a track together: one by one, the reading costs more than the matching."""
@@ -63,6 +64,15 @@ def motion_at(track: Track, t: float, lidar: Lidar) -> SweepMotion:
     """Return the motion during the scan with stamp `t`, read from a track that covers it."""
     poses = track.at(np.concatenate([[t], t + lidar.beam_delays]))
     return SweepMotion(float(t), poses[0], relative(poses[1:], poses[0]))
+
+
+def swept_scans(run: Run, track: Track) -> Iterator[tuple[Scan, SweepMotion]]:
+    """Yield every scan of a run, whichever lidar's, in the order of their stamps, with the motion during it."""
+    streams = (
+        zip(scans, motions(track, scans, run.robot.find_lidar(scans.lidar)), strict=True)
+        for scans in run.scan_streams()
+    )
+    return heapq.merge(*streams, key=lambda pair: pair[0].t)
 
 
 def motions(track: Track, scans: Scans, lidar: Lidar) -> Iterator[SweepMotion]:

@@ -11,7 +11,7 @@ import shapely
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from vinecompass.files import Model, NotNegative, Number, Positive, Whole, read_model
+from vinecompass.files import Model, NotNegative, Number, Positive, Whole, find_named, read_model
 from vinecompass.robot.lidar import Lidar
 
 __all__ = ["Body", "Drive", "Inertial", "OmniWheel", "Positioning", "Robot", "WheelSensor", "read_robot"]
@@ -92,9 +92,7 @@ class Drive(Model):
     track_width: Positive | None = Field(None, description="distance between the driven wheels, m")
     wheelbase: Positive | None = Field(None, description="distance from the rear to the front axle of a car, m")
     turning_radius: Positive | None = Field(None, description="least radius a car can turn on, m")
-    wheels: list[OmniWheel] = Field(
-        default_factory=list, alias="wheel", description="[[drive.wheel]] tables of an omni drive"
-    )
+    wheels: tuple[OmniWheel, ...] = Field((), alias="wheel", description="[[drive.wheel]] tables of an omni drive")
     top_speed: Positive = Field(description="forward, m/s")
     reverse_speed: NotNegative = Field(description="backward, m/s, 0 where it never reverses")
     top_turn_rate: Positive = Field(description="rad/s")
@@ -182,8 +180,18 @@ class Robot(Model):
 
     @property
     def scanner(self) -> Lidar:
-        """The lidar whose readings are the ``scans`` stream."""
+        """The first lidar, whose readings are the ``scans`` stream."""
         return self.lidars[0]
+
+    def find_lidar(self, name: str) -> Lidar:
+        """Return the lidar of a name, as scans carry it; the first one for an empty name.
+
+        Raises
+        ------
+        InputError
+            It has none of that name.
+        """
+        return find_named(self.lidars, name, kind="lidar", where=self.name) if name else self.scanner
 
     def widened(self, margin: float) -> Robot:
         """Return the robot with its body wider by a margin on every side, m."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -10,12 +10,9 @@ from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.robot import Robot
-from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Track, Wheels
+from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Stream, Track, Wheels, columns_of
 
 __all__ = ["Run"]
-
-
-Stream = Scans | Wheels | Track | Imu | Positions | Commands
 
 
 @dataclass(frozen=True)
@@ -65,14 +62,15 @@ class Run:
             if not self.as_recorded:
                 _check_order(name, stream.t)
                 _check_finite(name, stream)
-        beams = self.robot.scanner.beams
-        if self.scans is not None and self.scans.ranges.shape[1] != beams:
-            raise InputError(
-                "has another number of beams than the robot's lidar",
-                key="scans",
-                value=self.scans.ranges.shape[1],
-                expected=f"{beams} ranges a scan",
-            )
+        if self.scans is not None:
+            beams = self.robot.find_lidar(self.scans.lidar).beams
+            if self.scans.ranges.shape[1] != beams:
+                raise InputError(
+                    "has another number of beams than the robot's lidar",
+                    key="scans",
+                    value=self.scans.ranges.shape[1],
+                    expected=f"{beams} ranges a scan",
+                )
 
     def streams(self) -> dict[str, Stream]:
         """Return the recorded streams by name."""
@@ -86,6 +84,14 @@ class Run:
                 "the run has none", file=self.folder, key="scans", expected="a table scans.parquet or scans.csv"
             )
         return self.scans
+
+    def scan_streams(self) -> list[Scans]:
+        """Return the scans of each lidar, at least one's; raise `InputError` if there are none."""
+        return [self.need_scans()]
+
+    def scan_stamps(self) -> NDArray[np.float64]:
+        """Return the stamps of all scans, whichever lidar's, in order; raise `InputError` if there are none."""
+        return np.sort(np.concatenate([scans.t for scans in self.scan_streams()]))
 
 
 def _check_order(name: str, t: NDArray[np.float64]) -> None:
@@ -102,8 +108,7 @@ def _check_order(name: str, t: NDArray[np.float64]) -> None:
 def _check_finite(name: str, stream: Stream) -> None:
     if isinstance(stream, Scans):
         return
-    for field in fields(stream):
-        values = getattr(stream, field.name)
-        if values is not None and not np.all(np.isfinite(values)):
+    for column, values in columns_of(stream).items():
+        if not np.all(np.isfinite(values)):
             row = int(np.argmin(np.isfinite(values.reshape(len(values), -1)).all(axis=1)))
-            raise InputError(f"is not finite in row {row}", key=f"{name}.{field.name}", expected="numbers")
+            raise InputError(f"is not finite in row {row}", key=f"{name}.{column}", expected="numbers")

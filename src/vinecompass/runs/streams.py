@@ -3,41 +3,48 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
+from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import compose, distance_along, interpolate_poses, relative
 
-__all__ = ["Commands", "Imu", "Positions", "Scan", "Scans", "Track", "Wheels"]
+__all__ = ["Commands", "Imu", "Positions", "Scan", "Scans", "Stream", "Track", "Wheels", "columns_of"]
 
 FloatArray = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
 class Scan:
-    """One sweep of the lidar: stamp of its first beam (s), and `ranges` ``(beams,)``, float32, m.
+    """One sweep of a lidar: stamp of its first beam (s), and `ranges` ``(beams,)``, float32, m.
 
-    `inf` is "nothing within reach", `nan` is "no reading".
+    `inf` is "nothing within reach", `nan` is "no reading". `lidar` is the name of the lidar, empty for the robot's
+    first one; see `Robot.find_lidar`.
     """
 
     t: float
     ranges: NDArray[np.float32]
+    lidar: str = ""
 
 
 @dataclass(frozen=True)
 class Scans:
-    """The ``scans`` stream: stamps `t` ``(N,)``, s, and `ranges` ``(N, beams)``, float32, m."""
+    """The ``scans`` stream: stamps `t` ``(N,)``, s, `ranges` ``(N, beams)``, float32, m, and whose: see `Scan`."""
 
     t: FloatArray
     ranges: NDArray[np.float32]
+    lidar: str = ""
 
     def __len__(self) -> int:
         return len(self.t)
 
+    def __getitem__(self, index: int) -> Scan:
+        return Scan(float(self.t[index]), self.ranges[index], self.lidar)
+
     def __iter__(self) -> Iterator[Scan]:
-        return (Scan(float(t), ranges) for t, ranges in zip(self.t, self.ranges, strict=True))
+        return (self[index] for index in range(len(self)))
 
 
 @dataclass(frozen=True)
@@ -120,3 +127,12 @@ class Track:
     def moved_to(self, start: ArrayLike) -> Track:
         """Return the same track laid so that it begins at the pose `start` ``(3,)``; covariances are left behind."""
         return Track(self.t, compose(start, relative(self.poses, self.poses[0])))
+
+
+Stream = Scans | Wheels | Track | Imu | Positions | Commands
+
+
+def columns_of(stream: Stream) -> dict[str, NDArray[Any]]:
+    """Return the arrays that a stream has, by name, each with a row for each stamp."""
+    columns = {field.name: getattr(stream, field.name) for field in fields(stream)}
+    return {name: values for name, values in columns.items() if isinstance(values, np.ndarray)}
