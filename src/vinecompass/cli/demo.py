@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import click
@@ -26,54 +26,11 @@ def demo(out: Path, seed: int, as_json: bool) -> int:
 
     Writes every file that the single commands would, so that each step can be done again by hand.
     """
-    from vinecompass.data import demo_file
-    from vinecompass.errors import InputError
     from vinecompass.figures.report import write_report
-    from vinecompass.simulation import read_site
 
     begun = time.perf_counter()
-    if out.exists() and not out.is_dir():
-        raise InputError("is a file", file=out, expected="a folder, or a new name")
-    try:
-        out.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise InputError(f"cannot be made ({error.strerror})", file=out, expected="a folder") from None
-    site, robot = out / "site.toml", out / "robot.toml"
-    for path in (site, robot, out / "round.toml"):
-        shutil.copyfile(demo_file(path.name), path)
-    start = read_site(site).start
-    # Half a metre and 15 degrees off, as a person would point at a map.
-    rough = f"{start[0] + 0.4:.2f},{start[1] - 0.3:.2f},{start[2] + 15.0:.1f}"
-    exact = ",".join(f"{value:g}" for value in start)
-
-    def picture(name: str) -> Path:
-        return out / f"{name}.png"
-
-    cellar = out / "cellar.png"
-    from vinecompass.cli.drive import DriveOptions, run_drive
-    from vinecompass.cli.locate import LocateOptions, run_locate
-    from vinecompass.cli.map import run_map
-    from vinecompass.cli.plan import PlanOptions, run_plan
-    from vinecompass.cli.price import PriceOptions, run_price
-    from vinecompass.cli.simulate import run_simulate
-
-    locating = LocateOptions(
-        cellar, out / "second-run", out / "track.csv", at=rough, seed=seed, picture=picture("3-locate")
-    )
-    pricing = PriceOptions(cellar, robot, zones=site, out=out / "costmap.npz", picture=picture("4-price"))
-    planning = PlanOptions(cellar, robot, exact, STOP, site=site, out=out / "plan.csv", picture=picture("5-plan"))
-    driving = DriveOptions(
-        site, robot, cellar, STOP, at=rough, out=out / "mission", seed=seed + 2, picture=picture("6-drive")
-    )
-    steps: tuple[Callable[[], Outcome], ...] = (
-        lambda: run_simulate(site, robot, RECORDING, out / "recording", seed=seed, picture=picture("1-simulate")),
-        lambda: run_map(out / "recording", cellar, picture=picture("2-map")),
-        lambda: _second_run(site, robot, out, seed + 1),
-        lambda: run_locate(locating),
-        lambda: run_price(pricing),
-        lambda: run_plan(planning),
-        lambda: run_drive(driving),
-    )
+    _make_folder(out)
+    steps = _steps(out, seed)
     outcomes: list[Outcome] = []
     for number, step in enumerate(steps, start=1):
         outcome = step()
@@ -95,8 +52,54 @@ def demo(out: Path, seed: int, as_json: bool) -> int:
     return 0 if done else 1
 
 
-def _second_run(site: Path, robot: Path, out: Path, seed: int) -> Outcome:
-    """Record another drive, along another route, to localize in the map of the first."""
-    from vinecompass.cli.simulate import run_simulate
+def _make_folder(out: Path) -> None:
+    """Make the folder, with the shipped robot, site and round in it."""
+    from vinecompass.data import demo_file
+    from vinecompass.errors import InputError
 
-    return run_simulate(site, robot, SECOND, out / "second-run", seed=seed, picture=None)
+    if out.exists() and not out.is_dir():
+        raise InputError("is a file", file=out, expected="a folder, or a new name")
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise InputError(f"cannot be made ({error.strerror})", file=out, expected="a folder") from None
+    for name in ("site.toml", "robot.toml", "round.toml"):
+        shutil.copyfile(demo_file(name), out / name)
+
+
+def _steps(out: Path, seed: int) -> Sequence[Callable[[], Outcome]]:
+    """Return the steps of the job, each to be called in turn."""
+    from vinecompass.cli.drive import DriveOptions, run_drive
+    from vinecompass.cli.locate import LocateOptions, run_locate
+    from vinecompass.cli.map import run_map
+    from vinecompass.cli.plan import PlanOptions, run_plan
+    from vinecompass.cli.price import PriceOptions, run_price
+    from vinecompass.cli.simulate import run_simulate
+    from vinecompass.simulation import read_site
+
+    def picture(name: str) -> Path:
+        return out / f"{name}.png"
+
+    site, robot, cellar = out / "site.toml", out / "robot.toml", out / "cellar.png"
+    start = read_site(site).start
+    # Half a metre and 15 degrees off, as a person would point at a map.
+    rough = f"{start[0] + 0.4:.2f},{start[1] - 0.3:.2f},{start[2] + 15.0:.1f}"
+    exact = ",".join(f"{value:g}" for value in start)
+    locating = LocateOptions(
+        cellar, out / "second-run", out / "track.csv", at=rough, seed=seed, picture=picture("3-locate")
+    )
+    pricing = PriceOptions(cellar, robot, zones=site, out=out / "costmap.npz", picture=picture("4-price"))
+    planning = PlanOptions(cellar, robot, exact, STOP, site=site, out=out / "plan.csv", picture=picture("5-plan"))
+    driving = DriveOptions(
+        site, robot, cellar, STOP, at=rough, out=out / "mission", seed=seed + 2, picture=picture("6-drive")
+    )
+    return (
+        lambda: run_simulate(site, robot, RECORDING, out / "recording", seed=seed, picture=picture("1-simulate")),
+        lambda: run_map(out / "recording", cellar, picture=picture("2-map")),
+        # Another drive, along another route, to localize in the map of the first.
+        lambda: run_simulate(site, robot, SECOND, out / "second-run", seed=seed + 1, picture=None),
+        lambda: run_locate(locating),
+        lambda: run_price(pricing),
+        lambda: run_plan(planning),
+        lambda: run_drive(driving),
+    )

@@ -69,7 +69,7 @@ def run_fuse(
     picture: Path | None,
 ) -> Outcome:
     """Do what the command does."""
-    from dataclasses import replace
+    from dataclasses import asdict, replace
 
     from vinecompass.files import check_replaceable, check_suffix
     from vinecompass.fusion import cleaned, compare_sources, fuse
@@ -92,47 +92,39 @@ def run_fuse(
         from vinecompass.figures import draw_fusion, save_figure
 
         files["picture"] = str(save_figure(draw_fusion(fused, cleaned(run)[0]), picture))
-    used = ", ".join(fused.report)
-    line = f"{used}: {fused.track.length:.1f} m"
-    beside = "truth" if run.truth is not None else "the fused track"
-    if run.truth is not None:
-        last = rows["fused"]
-        line += (
-            f"; ends {last['end_error_m']:.2f} m and {last['end_error_deg']:.1f} degrees off the truth, "
-            f"{100.0 * last['drift_share']:.2f} % of the way"
-        )
+    by_truth = run.truth is not None
     measured = {f"{source}_{key}": value for source, row in rows.items() for key, value in row.items()}
-    if fused.doubts:
-        line = f"not to be trusted, check the run first ({'; '.join(fused.doubts)}); {line}"
     return Outcome(
         "fuse",
-        line,
+        _line(fused, rows["fused"] if by_truth else None),
         done=not fused.doubts,
-        details=_details(fused, rows, beside),
+        details=_details(fused, rows, "truth" if by_truth else "the fused track"),
         quality={
             "way_m": fused.track.length,
             "slip_s": float((fused.slips[:, 1] - fused.slips[:, 0]).sum()),
             "slips_s": fused.slips.round(2).tolist(),
             "notes": list(fused.notes),
             "doubts": list(fused.doubts),
-            "sources": {
-                name: {
-                    "taken": r.taken,
-                    "gated": r.gated,
-                    "late": r.late,
-                    "refused": r.refused,
-                    "normalised_innovation": r.normalised_innovation,
-                }
-                for name, r in fused.report.items()
-            },
-            **({} if run.truth is not None else {"beside_fused": measured}),
+            "sources": {name: asdict(report) for name, report in fused.report.items()},
+            **({} if by_truth else {"beside_fused": measured}),
         },
-        truth=measured if run.truth is not None else {},
+        truth=measured if by_truth else {},
         files=files,
         hint=f"vinecompass map {out} -o map.png"
         if "run" in files
         else f"vinecompass fuse {run_path} -o fused-run, then vinecompass map fused-run -o map.png",
     )
+
+
+def _line(fused: Fused, beside_truth: dict[str, float] | None) -> str:
+    """Return the result in one line; `beside_truth` is how far the fused track is off, where the truth is known."""
+    line = f"{', '.join(fused.report)}: {fused.track.length:.1f} m"
+    if beside_truth is not None:
+        line += (
+            f"; ends {beside_truth['end_error_m']:.2f} m and {beside_truth['end_error_deg']:.1f} degrees off the "
+            f"truth, {100.0 * beside_truth['drift_share']:.2f} % of the way"
+        )
+    return f"not to be trusted, check the run first ({'; '.join(fused.doubts)}); {line}" if fused.doubts else line
 
 
 def _in_numbers(error: SourceError) -> dict[str, float]:

@@ -69,7 +69,7 @@ class Calibration:
 def estimate_mount(
     run: Run, *, track: Track | None = None, progress: Callable[[float, str], None] | None = None
 ) -> Calibration:
-    """EstimatedValue the lidar's mount, the wheels, the gyro and the scans' clock from a run that drives curves.
+    """Estimate the lidar's mount, the wheels, the gyro and the scans' clock from a run that drives curves.
 
     The motion of the scanner, by laser odometry, is compared second by second with the motion that the wheels (or an
     odometry stream) give it through the mount. Seconds of slip stand out and count little.
@@ -98,23 +98,7 @@ def estimate_mount(
     if track is None:
         track, _ = laser_track(run, mount=np.zeros(3), progress=progress)
     stamps, ways = _ways(run)
-    every = max(round(SEGMENT * lidar.rate), 1)
-    begins, ends = track.t[:-every:every], track.t[every::every]
-    seen = relative(track.poses[every::every], track.poses[:-every:every])
-    steps = np.diff(stamps)
-    body = Track(stamps, chain(np.zeros(3), arc(ways, 1.0)))
-    rolled = relative(body.at(ends), body.at(begins))
-    inside = (begins > stamps[0] + 0.5) & (ends < stamps[-1] - 0.5) & (ends - begins < 1.5 * SEGMENT)
-    moving = inside & ((np.hypot(*rolled[:, :2].T) > 0.05) | (np.abs(rolled[:, 2]) > 0.05))
-    if np.sum(moving) < LEAST_SEGMENTS or np.sum(np.abs(rolled[moving, 2])) < LEAST_TURN:
-        raise InputError(
-            "moves or turns too little to estimate a mount from",
-            file=run.folder,
-            key="scans",
-            value=f"{np.sum(moving)} s of motion, {np.degrees(np.abs(rolled[moving, 2]).sum()):.0f} degrees turned",
-            expected="a minute of curves to both sides",
-        )
-    begins, ends, seen, rolled = begins[moving], ends[moving], seen[moving], rolled[moving]
+    begins, ends, seen, rolled = _segments(run, track, stamps, ways)
     mirrored = bool(np.sum(seen[:, 2] * rolled[:, 2]) < 0.0)
     if mirrored:
         seen = seen * [1.0, -1.0, -1.0]
@@ -130,7 +114,14 @@ def estimate_mount(
 
     first = np.array([*lidar.mount_pose[:2], _mount_heading(seen, rolled), 1.0, 1.0, 0.0])
     free = np.array(
-        [True, True, True, has_wheels, has_wheels and drive.track_width is not None, bool(np.all(steps > 0.0))]
+        [
+            True,
+            True,
+            True,
+            has_wheels,
+            has_wheels and drive.track_width is not None,
+            bool(np.all(np.diff(stamps) > 0.0)),
+        ]
     )
 
     def of_free(values: FloatArray) -> FloatArray:
@@ -161,6 +152,28 @@ def estimate_mount(
     if run.imu is not None:
         result |= _gyro(run, begins + values[5], ends + values[5], seen[:, 2])
     return Calibration(result, len(seen), mirrored)
+
+
+def _segments(
+    run: Run, track: Track, stamps: FloatArray, ways: FloatArray
+) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
+    """Return the spans in which the robot moved: when each begins and ends, and its motion by scanner and wheels."""
+    every = max(round(SEGMENT * run.robot.scanner.rate), 1)
+    begins, ends = track.t[:-every:every], track.t[every::every]
+    seen = relative(track.poses[every::every], track.poses[:-every:every])
+    body = Track(stamps, chain(np.zeros(3), arc(ways, 1.0)))
+    rolled = relative(body.at(ends), body.at(begins))
+    inside = (begins > stamps[0] + 0.5) & (ends < stamps[-1] - 0.5) & (ends - begins < 1.5 * SEGMENT)
+    moving = inside & ((np.hypot(*rolled[:, :2].T) > 0.05) | (np.abs(rolled[:, 2]) > 0.05))
+    if np.sum(moving) < LEAST_SEGMENTS or np.sum(np.abs(rolled[moving, 2])) < LEAST_TURN:
+        raise InputError(
+            "moves or turns too little to estimate a mount from",
+            file=run.folder,
+            key="scans",
+            value=f"{np.sum(moving)} s of motion, {np.degrees(np.abs(rolled[moving, 2]).sum()):.0f} degrees turned",
+            expected="a minute of curves to both sides",
+        )
+    return begins[moving], ends[moving], seen[moving], rolled[moving]
 
 
 def amended_robot(robot: Robot, calibration: Calibration) -> Robot:

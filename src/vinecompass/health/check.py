@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -38,6 +38,7 @@ COARSE_TOLERANCE = 0.1
 """Seconds for wheels, as the body follows slipping ones late, and for a mirrored lidar, straightened the wrong way."""
 MOUNT_TOLERANCE, HEADING_TOLERANCE, SIZE_TOLERANCE = 0.04, np.radians(1.5), 0.03
 """Metres, radians, and a share of their size by which mounts and wheels may differ from the robot file."""
+MOUNT_ADVICE = "put `mount` right in robot.toml: `vinecompass fuse RUN --estimate-mount` writes an amended file"
 SURE_ERRORS = 4.0
 """Standard errors that a difference must exceed as well."""
 BLIND_FAULTS = {"silent scanner", "frozen scans", "gap", "jitter", "ranges out of limits"}
@@ -323,13 +324,6 @@ def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[
         return filed, False
     evidence.calibration = calibration
     values, whole = calibration.values, (float(sensor.t[0]), float(sensor.t[-1]))
-    mount = np.array(
-        [
-            values[key].value if values[key].known else values[key].filed
-            for key in ("mount_x", "mount_y", "mount_heading")
-        ]
-    )
-    advice = "put `mount` right in robot.toml: `vinecompass fuse RUN --estimate-mount` writes an amended file"
     if calibration.mirrored:
         evidence.findings.append(
             Finding(
@@ -342,54 +336,62 @@ def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[
                 "robot.toml",
             )
         )
-    heading = values["mount_heading"]
+    evidence.findings += _turned_lidar(calibration, whole)
+    # Where the wheels reckon with a wrong size, or the scans are mirrored, the place is not to be told.
+    if not calibration.mirrored:
+        evidence.findings += _lidar_elsewhere(calibration, whole)
+        evidence.findings += _wrong_sizes(calibration, whole)
+    mount = [values[key] for key in ("mount_x", "mount_y", "mount_heading")]
+    return np.array([each.value if each.known else each.filed for each in mount]), calibration.mirrored
+
+
+def _turned_lidar(calibration: Calibration, whole: tuple[float, float]) -> Iterator[Finding]:
+    """Find a lidar that looks another way than the robot file says; `whole` is the run's first and last second."""
+    heading = calibration.values["mount_heading"]
     turned = float(wrap_angle(heading.value - heading.filed))
     if abs(turned) > max(HEADING_TOLERANCE, SURE_ERRORS * heading.error):
-        evidence.findings.append(
-            Finding(
-                "fatal" if abs(turned) > np.radians(15.0) else "serious",
-                "scans",
-                "turned lidar",
-                f"it looks {np.degrees(turned):+.1f} +- {np.degrees(heading.error):.1f} degrees from where the "
-                "robot file says",
-                *whole,
-                advice,
-            )
+        yield Finding(
+            "fatal" if abs(turned) > np.radians(15.0) else "serious",
+            "scans",
+            "turned lidar",
+            f"it looks {np.degrees(turned):+.1f} +- {np.degrees(heading.error):.1f} degrees from where the "
+            "robot file says",
+            *whole,
+            MOUNT_ADVICE,
         )
-    # Where the wheels reckon with a wrong size, or the scans are mirrored, the place is not to be told.
-    offsets = [values[key].value - values[key].filed for key in ("mount_x", "mount_y")]
-    errors = [values[key].error for key in ("mount_x", "mount_y")]
-    if not calibration.mirrored and any(
-        abs(off) > max(MOUNT_TOLERANCE, SURE_ERRORS * error) for off, error in zip(offsets, errors, strict=True)
-    ):
-        evidence.findings.append(
-            Finding(
-                "serious",
-                "scans",
-                "lidar mounted elsewhere",
-                f"it sits {offsets[0]:+.3f} +- {errors[0]:.3f} m ahead and "
-                f"{offsets[1]:+.3f} +- {errors[1]:.3f} m to the left of where the robot file says",
-                *whole,
-                advice,
-            )
+
+
+def _lidar_elsewhere(calibration: Calibration, whole: tuple[float, float]) -> Iterator[Finding]:
+    """Find a lidar that sits elsewhere than the robot file says."""
+    x, y = calibration.values["mount_x"], calibration.values["mount_y"]
+    if any(abs(each.value - each.filed) > max(MOUNT_TOLERANCE, SURE_ERRORS * each.error) for each in (x, y)):
+        yield Finding(
+            "serious",
+            "scans",
+            "lidar mounted elsewhere",
+            f"it sits {x.value - x.filed:+.3f} +- {x.error:.3f} m ahead and "
+            f"{y.value - y.filed:+.3f} +- {y.error:.3f} m to the left of where the robot file says",
+            *whole,
+            MOUNT_ADVICE,
         )
+
+
+def _wrong_sizes(calibration: Calibration, whole: tuple[float, float]) -> Iterator[Finding]:
+    """Find wheels of another size, or farther apart, than the robot file says."""
     for key in ("wheel_radius", "track_width"):
-        if key in values and not calibration.mirrored:
-            value = values[key]
-            off = value.value / value.filed - 1.0
-            if abs(off) > max(SIZE_TOLERANCE, SURE_ERRORS * value.error / value.filed):
-                evidence.findings.append(
-                    Finding(
-                        "serious",
-                        "wheels",
-                        f"wrong {key}",
-                        f"{value.value:.4f} +- {value.error:.4f} m by the motion, the "
-                        f"robot file says {value.filed:g} m",
-                        *whole,
-                        f"put {key} right in robot.toml, or let --estimate-mount do it",
-                    )
-                )
-    return mount, calibration.mirrored
+        value = calibration.values.get(key)
+        if value is None:
+            continue
+        off = value.value / value.filed - 1.0
+        if abs(off) > max(SIZE_TOLERANCE, SURE_ERRORS * value.error / value.filed):
+            yield Finding(
+                "serious",
+                "wheels",
+                f"wrong {key}",
+                f"{value.value:.4f} +- {value.error:.4f} m by the motion, the robot file says {value.filed:g} m",
+                *whole,
+                f"put {key} right in robot.toml, or let --estimate-mount do it",
+            )
 
 
 def _without_bias(imu: HeadingSource, wheels: Track, run: Run) -> HeadingSource:

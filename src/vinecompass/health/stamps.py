@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -102,68 +104,76 @@ def _order(name: str, t: NDArray[np.float64]) -> list[Finding]:
 
 
 def _beat(name: str, t: NDArray[np.float64], robot: Robot, *, disordered: bool) -> list[Finding]:
-    steps = np.diff(t)
-    if len(steps) < 3:
+    """Find gaps, scatter, and another rate than filed in the stamps of a stream."""
+    if len(t) < 4:
         return []
-    period = float(np.median(steps))
-    findings = []
-    gaps = np.flatnonzero(steps > max(GAP_PERIODS * period, SHORTEST_GAP))
-    for gap in [] if disordered else sorted(gaps[np.argsort(-steps[gaps], kind="stable")][:5]):
+    period = float(np.median(np.diff(t)))
+    findings = list(_rate(name, t, period, robot))
+    if not disordered:
+        gaps = np.flatnonzero(np.diff(t) > max(GAP_PERIODS * period, SHORTEST_GAP))
+        findings = [*_gaps(name, t, period, gaps), *_jitter(name, t, period, gaps), *findings]
+    return findings
+
+
+def _gaps(name: str, t: NDArray[np.float64], period: float, gaps: NDArray[np.int64]) -> Iterator[Finding]:
+    """Find the five longest gaps; `gaps` are the rows before each."""
+    steps = np.diff(t)
+    for gap in sorted(gaps[np.argsort(-steps[gaps], kind="stable")][:5]):
         long = steps[gap] > LONG_GAP
-        findings.append(
-            Finding(
-                "serious" if long else "slight",
-                name,
-                "gap",
-                f"nothing for {steps[gap]:.2f} s, at {1.0 / period:.0f} Hz",
-                float(t[gap]),
-                float(t[gap + 1]),
-                "look for a lost connection or a full disk" + ("; drive this stretch again" if long else ""),
-            )
+        yield Finding(
+            "serious" if long else "slight",
+            name,
+            "gap",
+            f"nothing for {steps[gap]:.2f} s, at {1.0 / period:.0f} Hz",
+            float(t[gap]),
+            float(t[gap + 1]),
+            "look for a lost connection or a full disk" + ("; drive this stretch again" if long else ""),
         )
+
+
+def _jitter(name: str, t: NDArray[np.float64], period: float, gaps: NDArray[np.int64]) -> Iterator[Finding]:
+    """Find spans in which stamps come unevenly, besides the gaps."""
+    steps = np.diff(t)
     off_beat = np.abs(steps / period - 1.0) > JITTER
     off_beat[gaps] = False
     for begin, end in spans_of(t[1:][off_beat], apart=12.0 * period, shortest=4.0 * period):
         inside = (t[1:] >= begin) & (t[1:] <= end)
-        if np.mean(off_beat[inside]) > 0.3 and not disordered:
+        if np.mean(off_beat[inside]) > 0.3:
             spread = float(np.std(steps[inside & ~np.isin(np.arange(len(steps)), gaps)]))
-            findings.append(
-                Finding(
-                    "slight",
-                    name,
-                    "jitter",
-                    f"steps scatter by {1000.0 * spread:.0f} ms about {1000.0 * period:.0f} ms",
-                    float(begin),
-                    float(end),
-                    "stamp readings where they are taken, not where they arrive",
-                )
-            )
-    filed = {"scans": robot.scanner.rate, "wheels": robot.wheels.rate, "imu": robot.imu.rate}.get(name)
-    if filed is not None and abs(1000.0 / period / filed - 1.0) < RATE_TOLERANCE:
-        findings.append(
-            Finding(
-                "fatal",
-                name,
-                "milliseconds taken for seconds",
-                f"{1.0 / period:.2g} Hz, the robot file says {filed:g} Hz",
-                float(t[0]),
-                float(t[-1]),
-                "import again with --time-unit ms",
-            )
-        )
-    elif filed is not None and abs(1.0 / period / filed - 1.0) > RATE_TOLERANCE:
-        findings.append(
-            Finding(
+            yield Finding(
                 "slight",
                 name,
-                "another rate than filed",
-                f"{1.0 / period:.1f} Hz, the robot file says {filed:g} Hz",
-                float(t[0]),
-                float(t[-1]),
-                "put the rate right in robot.toml: beams are timed by it",
+                "jitter",
+                f"steps scatter by {1000.0 * spread:.0f} ms about {1000.0 * period:.0f} ms",
+                float(begin),
+                float(end),
+                "stamp readings where they are taken, not where they arrive",
             )
+
+
+def _rate(name: str, t: NDArray[np.float64], period: float, robot: Robot) -> Iterator[Finding]:
+    """Find a stream that comes at another rate than the robot file says."""
+    filed = {"scans": robot.scanner.rate, "wheels": robot.wheels.rate, "imu": robot.imu.rate}.get(name)
+    if filed is not None and abs(1000.0 / period / filed - 1.0) < RATE_TOLERANCE:
+        yield Finding(
+            "fatal",
+            name,
+            "milliseconds taken for seconds",
+            f"{1.0 / period:.2g} Hz, the robot file says {filed:g} Hz",
+            float(t[0]),
+            float(t[-1]),
+            "import again with --time-unit ms",
         )
-    return findings
+    elif filed is not None and abs(1.0 / period / filed - 1.0) > RATE_TOLERANCE:
+        yield Finding(
+            "slight",
+            name,
+            "another rate than filed",
+            f"{1.0 / period:.1f} Hz, the robot file says {filed:g} Hz",
+            float(t[0]),
+            float(t[-1]),
+            "put the rate right in robot.toml: beams are timed by it",
+        )
 
 
 def _apart(run: Run) -> list[Finding]:

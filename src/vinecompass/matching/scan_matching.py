@@ -118,19 +118,8 @@ def match_scan(
     start = np.zeros(5)
     start[:3] = np.asarray(guess, dtype=float)
     start[:2] = (start[:2] - grid.corner) * scale
-    every = -(-len(cells) // SEARCH_POINTS)
-    turn_steps = int(np.ceil(window.turn / window.turn_step))
-    # From the guess outwards: a good start lets most of the rest be given up early.
-    turns = sorted(range(-turn_steps, turn_steps + 1), key=abs)
     first = start.copy()
-    first[:3], _ = best_offset(
-        grid.field,
-        np.ascontiguousarray(cells[::every]),
-        start[:3],
-        np.array(turns) * window.turn_step,
-        int(np.ceil(window.reach * scale)),
-        AWAY_COST,
-    )
+    first[:3] = _searched(cells, grid, start[:3], window)
     # One point of the prior is as sure as a beam: 0.02 m, against 0.3 m/s and 0.5 rad/s where the sweep is in doubt.
     sweep_weights = [(0.02 / 0.3) ** 2, (0.02 * scale / 0.5) ** 2] if doubt_sweep else [1e9, 1e9]
     prior = np.diag([prior_points, prior_points, prior_points * (2.0 * scale) ** 2, *sweep_weights])
@@ -177,6 +166,18 @@ def match_scan(
         information=information * np.outer(units, units) / variance,
         unseen=unseen,
     )
+
+
+def _searched(cells: FloatArray, grid: WallGrid, start: FloatArray, window: SearchWindow) -> FloatArray:
+    """Return the pose ``(3,)`` in a window about the start at which a scan agrees best with a grid, all in cells."""
+    every = -(-len(cells) // SEARCH_POINTS)
+    turn_steps = int(np.ceil(window.turn / window.turn_step))
+    # From the guess outwards: a good start lets most of the rest be given up early.
+    turns = sorted(range(-turn_steps, turn_steps + 1), key=abs)
+    reach = int(np.ceil(window.reach * (1.0 / grid.cell_size)))
+    some = np.ascontiguousarray(cells[::every])
+    pose, _ = best_offset(grid.field, some, start, np.array(turns) * window.turn_step, reach, AWAY_COST)
+    return np.asarray(pose)
 
 
 def _unseen(information: FloatArray, walls: FloatArray, small: float) -> FloatArray:

@@ -195,58 +195,19 @@ def solve(
     s = settings or PlanSettings()
     straight = problem.turns_on_the_spot
     name = method or ("a-star" if straight else "lattice")
-    if name not in METHODS:
-        raise InputError("is no planner", key="method", value=name, expected=f"one of {', '.join(METHODS)}")
-    if name in OF_LINES and not straight:
-        raise InputError(
-            "makes a path of straight lines, which this motion cannot follow",
-            key="method",
-            value=name,
-            expected=f"one of {', '.join(OF_MOTIONS)}",
-        )
-
-    def without_path(status: Status, why_not: WhyNot | None, way: Way | None = None) -> Plan:
-        nothing, seconds = float("nan"), time.perf_counter() - begun
-        way = way or Way(np.zeros((0, 3)), 0, 0)
-        return Plan(
-            status,
-            str(why_not or "there is no way"),
-            np.zeros((0, 3)),
-            nothing,
-            nothing,
-            nothing,
-            0,
-            way.expanded,
-            way.iterations,
-            seconds,
-            name,
-            way.explored,
-            way.tree,
-            why_not,
-        )
-
+    _check_method(name, straight)
     for which, pose in (("start", problem.start_pose), ("goal", problem.goal_pose)):
         closed = why_end_closed(problem, which, pose)
         if closed is not None:
-            return without_path("start closed" if which == "start" else "goal closed", closed)
+            status: Status = "start closed" if which == "start" else "goal closed"
+            return _without_path(status, closed, Way(np.zeros((0, 3)), 0, 0), name, begun)
     way = METHODS[name](problem, s, np.random.default_rng(seed))
-    if len(way.poses) == 0 and not explain:
-        return without_path("no way" if name in OF_LINES else "gave up", None, way)
-    if len(way.poses) == 0:
-        plain = replace(problem, motion=StraightMotion(), goal_test=None)
-        by_lines = way if name in OF_LINES else a_star(plain, s, np.random.default_rng(seed))
-        if len(by_lines.poses) == 0:
-            why = why_no_way(plain, s, exhausted=by_lines.exhausted)
-            return without_path("no way", why, way)
-        length = float(distance_along(by_lines.poses)[-1])
-        tried = "everything it can reach" if way.exhausted else f"{way.iterations} iterations, {way.expanded} nodes"
-        why = WhyNot(
-            "planner",
-            f"{name} found no way after {tried}",
-            f"a-star finds one of {length:.1f} m for the origin" + ("" if straight else ", by turning on the spot"),
-        )
-        return without_path("gave up", why, way)
     poses = way.poses
+    if len(poses) == 0 and not explain:
+        return _without_path("no way" if name in OF_LINES else "gave up", None, way, name, begun)
+    if len(poses) == 0:
+        status, why = _why_nothing_found(problem, way, name, s, seed)
+        return _without_path(status, why, way, name, begun)
     directions = _directions(poses)
     return Plan(
         "found",
@@ -262,6 +223,56 @@ def solve(
         name,
         way.explored,
         way.tree,
+    )
+
+
+def _check_method(name: str, straight: bool) -> None:
+    """Raise `InputError` if there is no such method, or it makes lines for a motion of curves."""
+    if name not in METHODS:
+        raise InputError("is no planner", key="method", value=name, expected=f"one of {', '.join(METHODS)}")
+    if name in OF_LINES and not straight:
+        raise InputError(
+            "makes a path of straight lines, which this motion cannot follow",
+            key="method",
+            value=name,
+            expected=f"one of {', '.join(OF_MOTIONS)}",
+        )
+
+
+def _why_nothing_found(problem: Problem, way: Way, name: str, s: PlanSettings, seed: int) -> tuple[Status, WhyNot]:
+    """Return whether there is no way, or this method only gave up, and why."""
+    plain = replace(problem, motion=StraightMotion(), goal_test=None)
+    by_lines = way if name in OF_LINES else a_star(plain, s, np.random.default_rng(seed))
+    if len(by_lines.poses) == 0:
+        return "no way", why_no_way(plain, s, exhausted=by_lines.exhausted)
+    length = float(distance_along(by_lines.poses)[-1])
+    tried = "everything it can reach" if way.exhausted else f"{way.iterations} iterations, {way.expanded} nodes"
+    turning = "" if problem.turns_on_the_spot else ", by turning on the spot"
+    return "gave up", WhyNot(
+        "planner",
+        f"{name} found no way after {tried}",
+        f"a-star finds one of {length:.1f} m for the origin{turning}",
+    )
+
+
+def _without_path(status: Status, why_not: WhyNot | None, way: Way, name: str, begun: float) -> Plan:
+    """Return the plan that says why there is no path."""
+    nothing = float("nan")
+    return Plan(
+        status,
+        str(why_not or "there is no way"),
+        np.zeros((0, 3)),
+        nothing,
+        nothing,
+        nothing,
+        0,
+        way.expanded,
+        way.iterations,
+        time.perf_counter() - begun,
+        name,
+        way.explored,
+        way.tree,
+        why_not,
     )
 
 

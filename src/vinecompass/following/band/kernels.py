@@ -112,11 +112,16 @@ def over_limit(kind, limits, rolling, speed, turn_rate):  # type: ignore[no-unty
 
 
 @njit(cache=True, nogil=True)
-def add_speed(matrix, right, columns, values, by_speed, by_turn, on_speed, on_turn, excess, weight):  # type: ignore[no-untyped-def]
-    """Charge for what a speed exceeds a limit by."""
-    for a in range(PLACES):
-        values[a] = on_speed * by_speed[a] + on_turn * by_turn[a]
-    return add_row(matrix, right, columns, values, PLACES, excess, weight)
+def add_speeds(matrix, right, columns, values, by_speed, by_turn, now, limits, rolling, speed, turn_rate, weight):  # type: ignore[no-untyped-def]
+    """Charge for what an interval's speeds exceed their limits by; `now` is its row of the slopes (2, 7)."""
+    cost = 0.0
+    for kind in range(4):
+        excess, on_speed, on_turn = over_limit(kind, limits, rolling, speed, turn_rate)
+        if excess > 0.0:
+            for a in range(PLACES):
+                values[a] = on_speed * by_speed[now, a] + on_turn * by_turn[now, a]
+            cost += add_row(matrix, right, columns, values, PLACES, excess, weight)
+    return cost
 
 
 @njit(cache=True, nogil=True)
@@ -155,10 +160,14 @@ def add_change(matrix, right, columns, slopes, i, change, between, excess, weigh
 
 
 @njit(cache=True, nogil=True)
-def add_stand(matrix, right, columns, values, slopes, change, between, excess, weight):  # type: ignore[no-untyped-def]
-    """Charge for braking to a stand at the end more than a limit, of the speed or of the turn rate."""
+def add_stand(matrix, right, columns, values, slopes, now, speed, between, most, weight):  # type: ignore[no-untyped-def]
+    """Charge for braking to a stand at the end by more than `most`: a speed, or a turn rate; see `add_speeds`."""
+    change = -speed / between
+    excess = abs(change) - most
+    if not excess > 0.0:
+        return 0.0
     for a in range(PLACES):
-        values[a] = -np.sign(change) / between * slopes[a]
+        values[a] = -np.sign(change) / between * slopes[now, a]
     values[6] -= np.sign(change) * change * 0.5 / between
     return add_row(matrix, right, columns, values, PLACES, excess, weight)
 
@@ -237,13 +246,10 @@ def gather(problem, poses, times, equations):  # type: ignore[no-untyped-def]
         places = columns[now]
         costs[TIME] += add_time(matrix, right, places, values, duration, weights[TIME])
         costs[SLIP] += add_slip(matrix, right, places, values, moved, weights[SLIP])
-        for kind in range(4):
-            excess, on_speed, on_turn = over_limit(kind, tops, rolling, speed, turn_rate)
-            if excess > 0.0:
-                weight = weights[SPEED]
-                costs[SPEED] += add_speed(
-                    matrix, right, places, values, by_speed[now], by_turn[now], on_speed, on_turn, excess, weight
-                )
+        weight = weights[SPEED]
+        costs[SPEED] += add_speeds(
+            matrix, right, places, values, by_speed, by_turn, now, tops, rolling, speed, turn_rate, weight
+        )
         excess = radius * abs(moved[4]) - abs(moved[0])
         if radius > 0.0 and excess > 0.0:
             weight = weights[RADIUS]
@@ -272,15 +278,10 @@ def gather(problem, poses, times, equations):  # type: ignore[no-untyped-def]
             )
         elif not problem.ends_at_speed:
             between, weight = 0.5 * duration, weights[CHANGE]
-            excess = abs(speed) / between - limits.braking
-            if excess > 0.0:
-                costs[CHANGE] += add_stand(
-                    matrix, right, places, values, by_speed[now], -speed / between, between, excess, weight
-                )
-            excess = abs(turn_rate) / between - limits.turn_acceleration
-            if excess > 0.0:
-                change = -turn_rate / between
-                costs[CHANGE] += add_stand(matrix, right, places, values, by_turn[now], change, between, excess, weight)
+            most = limits.braking
+            costs[CHANGE] += add_stand(matrix, right, places, values, by_speed, now, speed, between, most, weight)
+            most = limits.turn_acceleration
+            costs[CHANGE] += add_stand(matrix, right, places, values, by_turn, now, turn_rate, between, most, weight)
 
 
 @njit(cache=True, nogil=True)
