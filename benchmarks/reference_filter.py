@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.fusion import kernels as k
+from vinecompass.fusion import places
 from vinecompass.fusion.odometry_fusion import filter_parameters, first_state
 from vinecompass.motion import body_velocity, rolling_of
 from vinecompass.robot import Robot
@@ -21,8 +21,8 @@ class ReferenceFilter:
         settings = FusionSettings()
         first = first_state(robot, settings, start)
         self.p = filter_parameters(robot, settings)
-        self.x = first[: k.STATES].copy()
-        self.covariance = first[k.MEMORY :].reshape(k.STATES, k.STATES).copy()
+        self.x = first[: places.STATES].copy()
+        self.covariance = first[places.MEMORY :].reshape(places.STATES, places.STATES).copy()
         self.t = 0.0
         self.pushed_at = -np.inf
         self.push = np.zeros(2)
@@ -39,12 +39,12 @@ class ReferenceFilter:
         step, p, x = t - self.t, self.p, self.x
         if step <= 1e-9:
             return
-        pushed = abs(self.t + 0.5 * step - self.pushed_at) < 2.5 * p[k.PUSH_PERIOD]
+        pushed = abs(self.t + 0.5 * step - self.pushed_at) < 2.5 * p[places.PUSH_PERIOD]
         ahead = self.push[0] - x[7] if pushed else 0.0
         middle = x[2] + 0.5 * x[5] * step
         c, s = np.cos(middle), np.sin(middle)
         dx, dy = step * (x[3] + 0.5 * ahead * step) * np.array([c, s])
-        jacobian = np.eye(k.STATES)
+        jacobian = np.eye(places.STATES)
         jacobian[0, [2, 3, 4, 5]] = -dy, c * step, -s * step, -0.5 * step * dy
         jacobian[1, [2, 3, 4, 5]] = dx, s * step, c * step, 0.5 * step * dx
         jacobian[2, 5] = step
@@ -52,21 +52,23 @@ class ReferenceFilter:
         if pushed:
             # The push reaches the speed, and through the speed's own row nothing else within the step.
             jacobian[3, 7] = -step
-        kept = np.exp(-step / p[k.CREEP_TIME])
+        kept = np.exp(-step / p[places.CREEP_TIME])
         jacobian[[9, 10], [9, 10]] = kept
         self.covariance = jacobian @ self.covariance @ jacobian.T
-        self.covariance[9, 9] += p[k.CREEP] ** 2 * (1.0 - kept**2)
-        self.covariance[10, 10] += p[k.CREEP_TURN] ** 2 * (1.0 - kept**2)
-        gain = np.zeros(k.STATES)
+        self.covariance[9, 9] += p[places.CREEP] ** 2 * (1.0 - kept**2)
+        self.covariance[10, 10] += p[places.CREEP_TURN] ** 2 * (1.0 - kept**2)
+        gain = np.zeros(places.STATES)
         gain[[0, 1, 3, 14]] = 0.5 * c * step, 0.5 * s * step, 1.0, 0.5 * step
-        variance = p[k.PUSH_NOISE] ** 2 * p[k.PUSH_PERIOD] * step if pushed else p[k.SPEED_CHANGE] ** 2 * step
+        variance = (
+            p[places.PUSH_NOISE] ** 2 * p[places.PUSH_PERIOD] * step if pushed else p[places.SPEED_CHANGE] ** 2 * step
+        )
         self.covariance += variance * np.outer(gain, gain)
         gain[:] = 0.0
         gain[[2, 5, 16]] = step, 1.0, step
         # An IMU reading is never older than this in a run that has one.
-        self.covariance += p[k.GYRO_CHANGE] ** 2 * step * np.outer(gain, gain)
-        self.covariance[6, 6] += p[k.GYRO_WALK] ** 2 * step
-        self.covariance[[7, 8], [7, 8]] += p[k.PUSH_WALK] ** 2 * step
+        self.covariance += p[places.GYRO_CHANGE] ** 2 * step * np.outer(gain, gain)
+        self.covariance[6, 6] += p[places.GYRO_WALK] ** 2 * step
+        self.covariance[[7, 8], [7, 8]] += p[places.PUSH_WALK] ** 2 * step
         x[:6] += [dx, dy, x[5] * step, ahead * step, 0.0, 0.0]
         x[14] += step * (x[3] - 0.5 * ahead * step)
         x[16] += x[5] * step
@@ -87,12 +89,12 @@ class ReferenceFilter:
         self.push = np.array([ahead, left])
         self.predict(t)
         p, x = self.p, self.x
-        row = np.zeros((1, k.STATES))
-        row[0, [5, 6]] = p[k.GYRO_SCALE], 1.0
-        self.correct(row, turn_rate - row @ x, np.array([p[k.GYRO_NOISE] ** 2]))
-        row = np.zeros((1, k.STATES))
+        row = np.zeros((1, places.STATES))
+        row[0, [5, 6]] = p[places.GYRO_SCALE], 1.0
+        self.correct(row, turn_rate - row @ x, np.array([p[places.GYRO_NOISE] ** 2]))
+        row = np.zeros((1, places.STATES))
         row[0, [3, 5, 8]] = x[5], x[3], 1.0
-        self.correct(row, np.array([left - x[8] - x[5] * x[3]]), np.array([p[k.PUSH_NOISE] ** 2 + 0.02**2]))
+        self.correct(row, np.array([left - x[8] - x[5] * x[3]]), np.array([p[places.PUSH_NOISE] ** 2 + 0.02**2]))
 
     def update_wheels(self, t: float, angles: FloatArray) -> None:
         """Take a wheel reading."""
@@ -107,11 +109,11 @@ class ReferenceFilter:
     def _roll(self, duration: float, way: FloatArray) -> None:
         p, x = self.p, self.x
         self.still_for = self.still_for + duration if np.all(way == 0.0) else 0.0
-        sets_off = abs(x[3]) > 5.0 * p[k.STILL_SPREAD] or abs(x[5]) > 20.0 * p[k.STILL_SPREAD]
-        still = self.still_for >= p[k.STILL_TIME] and not sets_off
-        rims = max(abs(x[14]), abs(x[16]) * p[k.CREEP_ARM])
-        rows = np.zeros((2, k.STATES))
+        sets_off = abs(x[3]) > 5.0 * p[places.STILL_SPREAD] or abs(x[5]) > 20.0 * p[places.STILL_SPREAD]
+        still = self.still_for >= p[places.STILL_TIME] and not sets_off
+        rims = max(abs(x[14]), abs(x[16]) * p[places.CREEP_ARM])
+        rows = np.zeros((2, places.STATES))
         rows[0, [14, 9]] = 1.0, rims
         rows[1, [16, 10]] = 1.0, rims
-        noise = np.full(2, (p[k.STILL_SPREAD] * duration) ** 2) if still else self.tick_spread**2
+        noise = np.full(2, (p[places.STILL_SPREAD] * duration) ** 2) if still else self.tick_spread**2
         self.correct(rows, way[[0, 2]] - rows @ x, noise)

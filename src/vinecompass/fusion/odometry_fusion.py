@@ -12,7 +12,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.stats import chi2
 
-from vinecompass.fusion.kernels import (
+from vinecompass.fusion.kernels import push
+from vinecompass.fusion.places import (
     AHEAD,
     EVENT,
     GYRO_BIAS,
@@ -35,7 +36,6 @@ from vinecompass.fusion.kernels import (
     WHEELS,
     T,
     X,
-    push,
 )
 from vinecompass.geometry import arc_velocity, relative, wrap_heading
 from vinecompass.motion import kind_of, rolling_of, unrolling_of

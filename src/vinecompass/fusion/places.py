@@ -1,0 +1,82 @@
+"""Names for every place in a state of the fusion filter, in an event, and among its parameters.
+
+The state has 17 parts with a covariance, and after them a memory without one. An event is a reading: its stamp, its
+kind, and up to 10 numbers. A log row holds an event, and the state and the covariance (17 x 17) after it.
+"""
+
+from __future__ import annotations
+
+STATES = 17
+(
+    X,
+    Y,
+    HEADING,
+    AHEAD,
+    LEFT,
+    TURN_RATE,
+    GYRO_BIAS,
+    PUSH_BIAS_X,
+    PUSH_BIAS_Y,
+    CREEP_WAY,
+    CREEP_TURNED,
+    REFERENCE_X,
+    REFERENCE_Y,
+    REFERENCE_HEADING,
+    WAY_AHEAD,
+    WAY_LEFT,
+    WAY_TURNED,
+) = range(STATES)
+"""The parts of a state: the pose; speeds ahead and to the left, turn rate; biases of gyro and accelerations; creep of
+the wheels, a share of their rolling, ahead and in turning; the pose when the reference scan was taken; and the way
+since the last wheel reading."""
+T, GYRO_T, PUSH_T, PUSH_X, PUSH_Y, STILL_FOR, DOUBT_UNTIL = range(17, 24)
+MEMORY = 24
+"""Length of a state. Its memory: time; stamp of the last turn rate read; last acceleration (its stamp, ahead, left);
+for how long the wheels have stood still; and until when they are not believed."""
+EVENT = 12
+ROW = EVENT + MEMORY + STATES * STATES
+
+IMU, WHEELS, ODOMETRY, SCAN, POSITION = range(5)
+"""Kinds of events, with their numbers from `FIRST` on:
+turn rate, acceleration ahead, to the left; whether there are accelerations;
+way since the reading before, ahead, left, turned; for how long; mean way of a rim; standard deviations of way and turn;
+the same of an odometry that someone else keeps;
+pose since the reference scan (3), covariance (6, lower triangle), and 1 if a new reference begins;
+x, y, standard deviation."""
+STAMP, KIND, FIRST = range(3)
+GYRO, PUSHED_X, PUSHED_Y, HAS_PUSH = range(FIRST, FIRST + 4)
+DURATION, ROLLED, WAY_SPREAD, TURN_SPREAD = range(FIRST + 3, FIRST + 7)
+MATCH_COVARIANCE, MATCH_TURN_VARIANCE, NEW_REFERENCE = FIRST + 3, FIRST + 8, FIRST + 9
+FIX_SPREAD = FIRST + 2
+"""Where the numbers of an event stand, after its stamp and its kind: an IMU's, those of wheels and odometry besides the
+way itself, a scan's besides the pose, and a fix's besides x and y."""
+
+(
+    SIDEWAYS,
+    SPEED_CHANGE,
+    TURN_RATE_CHANGE,
+    GYRO_CHANGE,
+    PUSH_NOISE,
+    GYRO_NOISE,
+    GYRO_SCALE,
+    GYRO_WALK,
+    PUSH_WALK,
+    CREEP,
+    CREEP_TURN,
+    CREEP_TIME,
+    CREEP_ARM,
+    STILL_TIME,
+    STILL_SPREAD,
+    DOUBT_TIME,
+    IMU_X,
+    IMU_Y,
+    IMU_HEADING,
+    PUSH_PERIOD,
+    ANTENNA_X,
+    ANTENNA_Y,
+    GATE,
+    _GATE_2,
+    _GATE_3,
+) = range(25)
+"""Where the parameters stand; the gates are those of readings of one, two and three parts."""
+PARAMETERS = 25

@@ -1,0 +1,224 @@
+"""Kernels of the fusion filter: what each kind of reading says of the state."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from vinecompass.fusion.filter_kernels import (
+    FRESH,
+    add_noise,
+    correct,
+)
+from vinecompass.fusion.places import (
+    AHEAD,
+    ANTENNA_X,
+    ANTENNA_Y,
+    CREEP,
+    CREEP_ARM,
+    CREEP_TURNED,
+    CREEP_WAY,
+    DOUBT_TIME,
+    DOUBT_UNTIL,
+    DURATION,
+    FIRST,
+    FIX_SPREAD,
+    GATE,
+    GYRO,
+    GYRO_BIAS,
+    GYRO_NOISE,
+    GYRO_SCALE,
+    HAS_PUSH,
+    HEADING,
+    IMU_HEADING,
+    IMU_X,
+    IMU_Y,
+    MATCH_COVARIANCE,
+    MATCH_TURN_VARIANCE,
+    NEW_REFERENCE,
+    PUSH_BIAS_X,
+    PUSH_BIAS_Y,
+    PUSH_NOISE,
+    PUSH_PERIOD,
+    PUSH_T,
+    PUSHED_X,
+    PUSHED_Y,
+    REFERENCE_HEADING,
+    REFERENCE_X,
+    REFERENCE_Y,
+    ROLLED,
+    SIDEWAYS,
+    STAMP,
+    STATES,
+    STILL_FOR,
+    STILL_SPREAD,
+    STILL_TIME,
+    TURN_RATE,
+    TURN_SPREAD,
+    WAY_AHEAD,
+    WAY_LEFT,
+    WAY_SPREAD,
+    WAY_TURNED,
+    T,
+    X,
+    Y,
+)
+
+UNSEEN_SLIP = 0.03
+"""Metres a second by which slip may falsify the speed before it is noticed."""
+SCAN_ITSELF, SCAN_ITSELF_TURN = 0.02, 0.003
+"""Metres and radians that a reference scan is off itself, at most."""
+BRISK = 0.3
+"""Metres a second, and radians a second, by which the velocity may be wrong once scans contradict it."""
+
+
+@njit(cache=True, nogil=True)
+def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
+    """Correct by a turn rate, and where the body cannot move sideways by the acceleration that turning gives it."""
+    sideways = event[HAS_PUSH] != 0.0 and p[SIDEWAYS] == 0.0
+    rows, residuals, noise = np.zeros((1, STATES)), np.zeros(1), np.zeros((1, 1))
+    rows[0, TURN_RATE], rows[0, GYRO_BIAS] = p[GYRO_SCALE], 1.0
+    residuals[0] = event[GYRO] - p[GYRO_SCALE] * state[TURN_RATE] - state[GYRO_BIAS]
+    noise[0, 0] = p[GYRO_NOISE] ** 2
+    taken = correct(state, covariance, rows, residuals, noise, p[GATE], normalised)
+    if sideways and taken:
+        cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
+        # Sideways, in the body's frame: what the reading says, less what turning explains.
+        left = (
+            sine * (event[PUSHED_X] - state[PUSH_BIAS_X])
+            + cosine * (event[PUSHED_Y] - state[PUSH_BIAS_Y])
+            + state[TURN_RATE] ** 2 * p[IMU_Y]
+        )
+        for k in range(STATES):
+            rows[0, k] = 0.0
+        rows[0, AHEAD], rows[0, TURN_RATE] = state[TURN_RATE], state[AHEAD] - 2.0 * state[TURN_RATE] * p[IMU_Y]
+        rows[0, PUSH_BIAS_X], rows[0, PUSH_BIAS_Y] = sine, cosine
+        residuals[0] = left - state[TURN_RATE] * state[AHEAD]
+        # What a change of turn rate does off the axle is not modelled here, only allowed for.
+        noise[0, 0] = p[PUSH_NOISE] ** 2 + (p[IMU_X] * 1.5 * p[GYRO_NOISE] / p[PUSH_PERIOD]) ** 2 + 0.02**2
+        # A reading that fails here is no gyro gone wrong: it is left out and not counted.
+        correct(state, covariance, rows, residuals, noise, p[GATE], np.empty(2))
+    return taken
+
+
+@njit(cache=True, nogil=True)
+def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
+    """Correct by the way that the wheels rolled since the reading before, unless they are not to be believed."""
+    duration, rolled = event[DURATION], event[ROLLED]
+    parts = 3 if p[SIDEWAYS] != 0.0 else 2
+    state[STILL_FOR] = state[STILL_FOR] + duration if rolled == 0.0 else 0.0
+    # Wheels that have stood still for a while stand still: a zero-velocity update, far surer than a tick. But the
+    # first tick comes late, so as soon as anything else says that the robot sets off, that is over.
+    sets_off = abs(state[AHEAD]) > 5.0 * p[STILL_SPREAD] or abs(state[TURN_RATE]) > 20.0 * p[STILL_SPREAD]
+    still = state[STILL_FOR] >= p[STILL_TIME] and not sets_off
+    # How far the rims rolled, as predicted: the reading's own errors would lean on the estimate of the creep.
+    rims = max(np.hypot(state[WAY_AHEAD], state[WAY_LEFT]), abs(state[WAY_TURNED]) * p[CREEP_ARM])
+    rows, residuals, noise = np.zeros((parts, STATES)), np.empty(parts), np.zeros((parts, parts))
+    for m in range(parts):
+        part = m if parts == 3 else (0, 2)[m]
+        rows[m, WAY_AHEAD + part] = 1.0
+        residuals[m] = event[FIRST + part] - state[WAY_AHEAD + part]
+        if part == 1:
+            noise[m, m] = (rims * p[CREEP]) ** 2
+        else:
+            creep = CREEP_TURNED if part == 2 else CREEP_WAY
+            rows[m, creep] = rims
+            residuals[m] -= rims * state[creep]
+        noise[m, m] += (
+            (p[STILL_SPREAD] * duration) ** 2 if still else event[TURN_SPREAD if part == 2 else WAY_SPREAD] ** 2
+        )
+    doubted = event[STAMP] < state[DOUBT_UNTIL]
+    limit = p[GATE + parts - 1]
+    taken = True
+    if duration > 0.0:  # The first reading only says where the wheels stand.
+        taken = correct(state, covariance, rows, residuals, noise, -1.0 if doubted else limit, normalised)
+    if normalised[0] > limit:
+        if not doubted:
+            # The slip began a little before it was seen, and has drawn the speed with it.
+            covariance[AHEAD, AHEAD] += UNSEEN_SLIP**2
+        state[DOUBT_UNTIL] = event[STAMP] + p[DOUBT_TIME]
+    # From here on, the way to the next reading.
+    for part in (WAY_AHEAD, WAY_LEFT, WAY_TURNED):
+        state[part] = 0.0
+        for k in range(STATES):
+            covariance[part, k] = covariance[k, part] = 0.0
+    return taken
+
+
+@njit(cache=True, nogil=True)
+def scan_reading(state, event, rows, residuals, noise):  # type: ignore[no-untyped-def]
+    """Fill in what a scan says: the pose seen from the pose at the reference scan."""
+    c, s = np.cos(state[REFERENCE_HEADING]), np.sin(state[REFERENCE_HEADING])
+    dx, dy = state[X] - state[REFERENCE_X], state[Y] - state[REFERENCE_Y]
+    ahead, left = c * dx + s * dy, c * dy - s * dx
+    for i in range(3):
+        for j in range(STATES):
+            rows[i, j] = 0.0
+    rows[0, X], rows[0, Y], rows[0, REFERENCE_X], rows[0, REFERENCE_Y], rows[0, REFERENCE_HEADING] = c, s, -c, -s, left
+    rows[1, X], rows[1, Y], rows[1, REFERENCE_X], rows[1, REFERENCE_Y], rows[1, REFERENCE_HEADING] = (
+        -s,
+        c,
+        s,
+        -c,
+        -ahead,
+    )
+    rows[2, HEADING], rows[2, REFERENCE_HEADING] = 1.0, -1.0
+    residuals[0], residuals[1] = event[FIRST] - ahead, event[FIRST + 1] - left
+    turned = event[FIRST + 2] - (state[HEADING] - state[REFERENCE_HEADING])
+    residuals[2] = turned - 2.0 * np.pi * np.round(turned / (2.0 * np.pi))
+    k = MATCH_COVARIANCE
+    for i in range(3):
+        for j in range(i + 1):
+            noise[i, j] = noise[j, i] = 0.5 * event[k]
+            k += 1
+
+
+@njit(cache=True, nogil=True)
+def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
+    """Correct by the pose seen from the pose at the reference scan; then, if so, let this pose be the reference."""
+    taken = True
+    if event[MATCH_TURN_VARIANCE] > 0.0:
+        rows, residuals, noise = np.empty((3, STATES)), np.empty(3), np.empty((3, 3))
+        scan_reading(state, event, rows, residuals, noise)
+        taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised)
+        if not taken and abs(state[T] - state[PUSH_T]) > FRESH * p[PUSH_PERIOD]:
+            # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought.
+            # Doubt the way since the last scan as far as the two are apart, and believe the scan.
+            state[DOUBT_UNTIL] = event[STAMP] + p[DOUBT_TIME]
+            c, s = np.cos(state[REFERENCE_HEADING]), np.sin(state[REFERENCE_HEADING])
+            apart = np.zeros(STATES)
+            apart[X] = c * residuals[0] - s * residuals[1]
+            apart[Y] = s * residuals[0] + c * residuals[1]
+            apart[HEADING] = residuals[2]
+            add_noise(covariance, apart, 1.0)
+            covariance[AHEAD, AHEAD] += BRISK**2
+            covariance[TURN_RATE, TURN_RATE] += BRISK**2
+            scan_reading(state, event, rows, residuals, noise)
+            taken = correct(state, covariance, rows, residuals, noise, np.inf, np.empty(2))
+    if event[NEW_REFERENCE] > 0.0:
+        for i in range(3):
+            state[REFERENCE_X + i] = state[X + i]
+            for k in range(STATES):
+                covariance[REFERENCE_X + i, k] = covariance[X + i, k]
+        for i in range(3):
+            for k in range(STATES):
+                covariance[k, REFERENCE_X + i] = covariance[k, X + i]
+        # Half of a match's noise is the reference scan's own, and the same for all scans compared with it.
+        # Where the place is degenerate the match is unknown, but not the scan.
+        own = 0.5 * min(event[MATCH_COVARIANCE], event[MATCH_COVARIANCE + 2], SCAN_ITSELF**2)
+        covariance[REFERENCE_X, REFERENCE_X] += own
+        covariance[REFERENCE_Y, REFERENCE_Y] += own
+        covariance[REFERENCE_HEADING, REFERENCE_HEADING] += 0.5 * min(event[MATCH_TURN_VARIANCE], SCAN_ITSELF_TURN**2)
+    return taken
+
+
+@njit(cache=True, nogil=True)
+def take_position(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
+    """Correct by where the antenna was."""
+    c, s = np.cos(state[HEADING]), np.sin(state[HEADING])
+    arm_x, arm_y = c * p[ANTENNA_X] - s * p[ANTENNA_Y], s * p[ANTENNA_X] + c * p[ANTENNA_Y]
+    rows, residuals, noise = np.zeros((2, STATES)), np.empty(2), np.zeros((2, 2))
+    rows[0, X], rows[0, HEADING], rows[1, Y], rows[1, HEADING] = 1.0, -arm_y, 1.0, arm_x
+    residuals[0], residuals[1] = event[FIRST] - state[X] - arm_x, event[FIRST + 1] - state[Y] - arm_y
+    noise[0, 0] = noise[1, 1] = event[FIX_SPREAD] ** 2
+    return correct(state, covariance, rows, residuals, noise, p[GATE + 1], normalised)
