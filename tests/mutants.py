@@ -51,6 +51,8 @@ OPPOSITES: dict[type[ast.AST], Any] = {
 OTHER_CALLS = {"min": "max", "max": "min", "sin": "cos", "cos": "sin", "any": "all", "all": "any"}
 
 
+ROUNDING = 1e-5
+"""Numbers below this keep rounding at bay: how small they are matters to nobody."""
 LEFT_ALONE = (ast.Raise, ast.Assert, ast.JoinedStr, ast.Import, ast.ImportFrom, ast.AnnAssign, ast.arguments)
 """Texts, types, errors and defaults: what they say is not what the code does."""
 
@@ -71,7 +73,7 @@ def other_than(node: ast.AST) -> tuple[ast.AST, str] | None:
             return operand, f"`{ast.unparse(node)}` without the sign"
         case ast.Constant(bool() as value):
             return ast.Constant(not value), f"not {value}"
-        case ast.Constant(float() as value):
+        case ast.Constant(float() as value) if not 0.0 < value < ROUNDING:
             return ast.Constant(3.0 * value or 1.0), f"{3.0 * value or 1.0} for {value}"
         case ast.Call(ast.Name(name) as function) if name in OTHER_CALLS:
             return ast.Call(
