@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from math import isfinite
 
 import numpy as np
 from numpy.typing import NDArray
@@ -44,9 +45,9 @@ class Walking:
     radius: float = PERSON_RADIUS
 
     def __post_init__(self) -> None:
-        if not np.all(np.isfinite([self.x, self.y, self.velocity_x, self.velocity_y])):
+        if not all(map(isfinite, (self.x, self.y, self.velocity_x, self.velocity_y))):
             raise InputError("is nowhere", key="person", value=(self.x, self.y), expected="metres and m/s, all finite")
-        if not (np.isfinite(self.radius) and self.radius >= 0.0):
+        if not (isfinite(self.radius) and self.radius >= 0.0):
             raise InputError("has no such size", key="person.radius", value=self.radius, expected="metres, 0 or more")
 
     @classmethod

@@ -19,18 +19,18 @@ LOST_MEAN, LOST_SPREAD = 0.5, 0.2
 
 @njit(cache=True, nogil=True)
 def segments_in_reach(segments, sensor, reach):  # type: ignore[no-untyped-def]
-    """Indices of the segments (S, 4) that do not lie wholly beyond reach to one side of a sensor's poses (N, 3)."""
+    """Copies of the segments (S, 4) that do not lie wholly beyond reach to one side of a sensor's poses (N, 3)."""
     left, right, low, high = np.inf, -np.inf, np.inf, -np.inf
     for i in range(sensor.shape[0]):
         left, right = min(left, sensor[i, 0] - reach), max(right, sensor[i, 0] + reach)
         low, high = min(low, sensor[i, 1] - reach), max(high, sensor[i, 1] + reach)
-    near, count = np.empty(segments.shape[0], np.int64), 0
+    near, count = np.empty(segments.shape), 0
     for s in range(segments.shape[0]):
         ax, ay, bx, by = segments[s]
         if max(ax, bx) >= left and min(ax, bx) <= right and max(ay, by) >= low and min(ay, by) <= high:
-            near[count] = s
+            write_row(near, count, (ax, ay, bx, by))
             count += 1
-    return near, count
+    return near[:count]
 
 
 @njit(cache=True, nogil=True)
@@ -42,16 +42,15 @@ def cast_rays(segments, discs, poses, mount, angles, reach):  # type: ignore[no-
     """
     sensor = np.empty(poses.shape)
     compose_pairs(poses, mount.reshape(1, 3), sensor)
-    near, count = segments_in_reach(segments, sensor, reach)
+    near = segments_in_reach(segments, sensor, reach)
     result = np.empty(angles.shape[0])
     for ray in range(angles.shape[0]):
         x, y, angle = sensor[ray, 0], sensor[ray, 1], sensor[ray, 2] + angles[ray]
         ux, uy = np.cos(angle), np.sin(angle)
         nearest = np.inf
-        for i in range(count):
-            s = near[i]
-            ax, ay = segments[s, 0] - x, segments[s, 1] - y
-            bx, by = segments[s, 2] - x, segments[s, 3] - y
+        for s in range(near.shape[0]):
+            ax, ay = near[s, 0] - x, near[s, 1] - y
+            bx, by = near[s, 2] - x, near[s, 3] - y
             # Sides of the ray's line on which the two ends lie; on the same side it is not crossed.
             side_a, side_b = ux * ay - uy * ax, ux * by - uy * bx
             if (side_a > 0.0) == (side_b > 0.0):

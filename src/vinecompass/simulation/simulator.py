@@ -127,6 +127,8 @@ class Simulator:
 
     Attributes
     ----------
+    people : list of Walking
+        Everybody, in the site frame.
     grip_factor : float
         What the grip of all floor is multiplied by: below 1 where it is wetter than the site file says.
     """
@@ -141,6 +143,7 @@ class Simulator:
         shares = np.unique(site.lets_by[site.lets_by > 0.0])[::-1]
         self._glass = [(share, site.segments[site.lets_by < share]) for share in shares]
         self._walkers = [Walker(person, site.surfaces, self._rng) for person in site.people]
+        self.people = [walker.seen for walker in self._walkers]
         self._limits = limits_of(robot.drive)
         if self._limits.goes_sideways or not self._limits.turns_on_the_spot:
             raise InputError(
@@ -170,11 +173,6 @@ class Simulator:
     def pose(self) -> NDArray[np.float64]:
         """The true pose ``(3,)`` in the site frame, to judge by and never to steer by."""
         return np.array([*self._state.pose[:2], wrap_angle(self._state.pose[2])])
-
-    @property
-    def people(self) -> list[Walking]:
-        """Everybody, in the site frame."""
-        return [walker.seen for walker in self._walkers]
 
     def put_down(self, pose: ArrayLike) -> None:
         """Carry the robot to another pose ``(3,)`` in the site frame, where it stands."""
@@ -208,6 +206,7 @@ class Simulator:
         covered = shapely.Polygon(transform_points(state.pose, self._body.outline))
         for walker in self._walkers:
             walker.walk(self.period, covered)
+        self.people = [walker.seen for walker in self._walkers]
         return SimulatedPeriod(
             scan=self._scan(start, np.concatenate([[start], times]), np.vstack([before, path.poses]), discs),
             wheels=self._read_wheels(times, path),
@@ -233,11 +232,12 @@ class Simulator:
     def _targets(self, command: Command, steps: int) -> NDArray[np.float64]:
         """Return the velocity wanted in each time step ``(steps, 3)``: a command comes into effect after its delay."""
         self._told.append((self.t, command.velocity))
-        begins = self.t + TIME_STEP * np.arange(steps) - self._limits.delay
-        stamps = np.array([stamp for stamp, _ in self._told])
-        in_force = np.maximum(np.searchsorted(stamps, begins + 0.5 * TIME_STEP, side="right") - 1, 0)
-        targets = np.array([self._told[index][1] for index in in_force.tolist()])
-        self._told = self._told[int(in_force[-1]) :]
+        targets = np.empty((steps, 3))
+        for step in range(steps):
+            middle = self.t + TIME_STEP * (step + 0.5) - self._limits.delay
+            while len(self._told) > 1 and self._told[1][0] <= middle:
+                self._told.pop(0)
+            targets[step] = self._told[0][1]
         return targets
 
     def _grips(self) -> NDArray[np.float64]:
