@@ -54,6 +54,13 @@ class Cells(unittest.TestCase):
             self.assertLess(gap_between(clearance, 0.05, True, x, y)[0], 0.0)
             for gap in (gap_bound, lambda *told: gap_between(*told)[0]):
                 self.assertGreater(gap(clearance, 0.05, False, x, y), 100.0)
+        # Slopes are difference quotients, on the map and beyond each of its edges.
+        clearance = np.abs(rng.normal(0.5, 0.2, (60, 80))).astype(np.float32)
+        for x, y in rng.uniform([-0.3, -0.3], [4.3, 3.3], (300, 2)):
+            _, *slopes = gap_between(clearance, 0.05, True, x, y)
+            for axis, (dx, dy) in enumerate(((1e-7, 0.0), (0.0, 1e-7))):
+                after, before = (gap_between(clearance, 0.05, True, x + k * dx, y + k * dy)[0] for k in (1, -1))
+                self.assertAlmostEqual(slopes[axis], (after - before) / 2e-7, delta=1e-3, msg=f"{x}, {y}")
 
 
 class ShapesAndSweeps(unittest.TestCase):

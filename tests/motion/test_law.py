@@ -6,7 +6,7 @@ from scipy.signal import lsim
 from tests.support import robot, site
 from vinecompass import Command, Simulator, limits_of
 from vinecompass.motion import braked_on_its_curve, limit_command, reachable_velocities
-from vinecompass.motion.kernels import follow, speed_to_stop_within, stopping_distance, turned_a_little
+from vinecompass.motion.kernels import along_chord, follow, speed_to_stop_within, stopping_distance, turned_a_little
 
 LIMITS = limits_of(robot().drive)
 
@@ -34,6 +34,25 @@ class TheLawOfMotion(unittest.TestCase):
         self.assertLess(np.abs(speeds[t <= 0.13]).max(), 1e-9)
         # Besides, dry wheels slip by some parts in a thousand.
         np.testing.assert_allclose(speeds, wanted, atol=0.012)
+
+    def test_what_asks_too_much_of_a_wheel_lies_between_what_is_and_what_was_wished(self):
+        rng, limits = np.random.default_rng(2), LIMITS._replace(acceleration=5.0, braking=5.0, turn_acceleration=9.0)
+        bound = 0
+        for _ in range(300):
+            speed, turn_rate = rng.uniform(-0.6, 1.1), rng.uniform(-1.5, 1.5)
+            current = limit_command(Command(speed, turn_rate=turn_rate), Command(), 9.0, limits)
+            wish = Command(rng.uniform(0.3, 1.1), turn_rate=rng.uniform(-1.5, 1.5))
+            new = limit_command(wish, current, 0.05, limits)
+            aims = limit_command(wish, current, 9.0, limits)
+            low, high = sorted((current.speed, aims.speed))
+            self.assertTrue(low - 1e-6 <= new.speed <= high + 1e-6)
+            self.assertLessEqual(abs(new.turn_rate - current.turn_rate), 0.05 * 9.0 + 1e-6)
+            bound += np.abs(limits.rolling @ new.velocity).max() > limits.top_rim_speed * (1.0 - 1e-6)
+        self.assertGreater(bound, 10)
+
+    def test_a_chord_turned_by_the_mean_heading(self):
+        x, y = along_chord(np.cos(0.4), np.sin(0.4), 0.3, 0.2)
+        self.assertAlmostEqual(complex(x, y), (0.3 + 0.2j) * np.exp(0.4j))
 
     def test_a_heading_turned_a_little(self):
         for angle in (-0.1, -0.03, 0.0, 0.1):
