@@ -1,0 +1,55 @@
+"""Run with ``python -m benchmarks.other_world [MISSIONS] [JOBS]``: missions there, judged by what is so."""
+
+from __future__ import annotations
+
+import sys
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
+
+import numpy as np
+
+from benchmarks.other_world.mission import Outcome, draw_mission, drive, map_of
+from benchmarks.other_world.robots import BODIES, draw_robot
+from benchmarks.other_world.sites import SITES
+from vinecompass import Navigator
+
+
+def one(number: int) -> tuple[str, Outcome]:
+    """Drive one mission of the campaign."""
+    rng = np.random.default_rng(number)
+    kinds, places = list(BODIES), list(SITES)
+    kind, place = kinds[number % len(kinds)], places[(number // len(kinds)) % len(places)]
+    site, robot = SITES[place](rng), draw_robot(kind, rng, tells_delay=False)
+    mission = draw_mission(site, robot, rng, seed=number)
+    told = mission.start + rng.normal(0.0, [0.2, 0.2, np.radians(5.0)])
+    navigator = Navigator(map_of(site), robot.filed, told, mission.goal, seed=number)
+    outcome = drive(mission, navigator, time_limit=3.0 * mission.bound + 60.0)
+    rates = f"loop {robot.loop_rate:.0f} Hz, scans {robot.filed.lidars[0].rate} Hz, delay {robot.delay:.2f} s"
+    how = f"{number:3d} {place}, {kind}, {rates}"
+    return how, replace(outcome, trace=[], step_times=[])
+
+
+def main() -> None:
+    """Drive the missions and say what came of them."""
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 28
+    outcomes = []
+    with ProcessPoolExecutor(int(sys.argv[2]) if len(sys.argv) > 2 else None) as pool:
+        for how, o in pool.map(one, range(count)):
+            outcomes.append(o)
+            print(
+                f"{how}: {o.state} after {o.seconds:.0f} s (bound {o.bound:.0f}), {o.off:.3f} m, {o.off_deg:.1f} deg, "
+                f"{o.contacts} contacts, {100.0 * o.over_limits:.0f} % over limits, mute {o.silent:.0f} s; {o.reason}",
+                flush=True,
+            )
+    arrived = [o for o in outcomes if o.state == "finished" and o.off < 0.05 and o.off_deg < 2.0]
+    times = [o.seconds / o.bound for o in arrived]
+    print(
+        f"{len(arrived)} of {count} arrived within tolerance, {sum(o.state == 'finished' for o in outcomes)} said so; "
+        f"{sum(o.contacts > 0 for o in outcomes)} with contacts; "
+        f"{sum(o.over_limits > 1e-6 for o in outcomes)} over a limit; "
+        f"median time {np.median(times) if times else np.nan:.2f} of the bound"
+    )
+
+
+if __name__ == "__main__":
+    main()
