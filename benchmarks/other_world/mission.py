@@ -19,7 +19,7 @@ from benchmarks.other_world.scanner import look
 from benchmarks.other_world.sites import OtherSite
 from vinecompass import Grid, Navigator, Scan, Track, grid_from_polygons
 
-__all__ = ["Input", "Mission", "Outcome", "drive", "draw_mission", "map_of"]
+__all__ = ["Input", "Mission", "Outcome", "draw_mission", "drive", "map_of"]
 
 FloatArray = NDArray[np.float64]
 TRACK_KEPT = 1.5

@@ -27,6 +27,13 @@ def speeds_of(band: Band):
 
 
 class TightBands(unittest.TestCase):
+    def test_between_its_poses_it_goes_straight_on_and_beyond_its_ends_it_stands(self):
+        rng = np.random.default_rng(8)
+        band = Band(rng.normal(size=(6, 3)), rng.uniform(0.1, 0.5, 5), {})
+        times = np.sort(rng.uniform(-0.5, band.duration + 0.8, 40))
+        wanted = [np.interp(times, band.stamps, part) for part in band.poses.T]
+        np.testing.assert_allclose(band.at(times), np.transpose(wanted), atol=1e-12)
+
     def test_straight_drives_and_turns_take_the_least_time_there_is(self):
         drive = robot().drive
         faster, slower = RESERVE * drive.acceleration, RESERVE * drive.braking
