@@ -83,7 +83,12 @@ def draw_mission(site: OtherSite, robot: OtherRobot, rng: np.random.Generator, *
     inner = float(robot.body.exterior.distance(shapely.Point(0.0, 0.0)))
     outer = float(np.hypot(*outline.T).max())
     through, steps = site.room_for(inner + 0.05)
-    roomy, _ = site.room_for(outer + (0.6 if robot.radius else 0.12))
+    roomy = through
+    for spare in (0.5, 0.3, 0.12) if robot.radius else (0.12, 0.05):
+        found, _ = site.room_for(outer + spare)
+        if len(found) > 100:
+            roomy = found
+            break
     nearest = cKDTree(through)
     while True:
         start, goal = roomy[rng.integers(len(roomy), size=2)]

@@ -53,7 +53,9 @@ class OtherSite:
         x0, y0, x1, y1 = self.outline.bounds
         xs, ys = np.arange(x0, x1, RASTER), np.arange(y0, y1, RASTER)
         mask = shapely.contains_xy(room, *np.meshgrid(xs, ys))
-        parts, _ = label(mask, np.ones((3, 3)))
+        parts, count = label(mask, np.ones((3, 3)))
+        if count == 0:
+            return np.zeros((0, 2)), csr_array((0, 0))
         mask = parts == np.argmax(np.bincount(parts.ravel())[1:]) + 1
         number = np.full(mask.shape, -1)
         number[mask] = np.arange(mask.sum())

@@ -7,6 +7,8 @@ from tests.support import assert_input_error, new_folder, robot, short_mapping, 
 from vinecompass import Command, Navigator, Track, read_settings
 from vinecompass.geometry import arc, compose, inverse, transform_points
 from vinecompass.navigation import Safety as SafetyCheck
+from vinecompass.odometry import odometry_track
+from vinecompass.settings import SafetySettings
 
 
 class Safety(unittest.TestCase):
@@ -37,6 +39,11 @@ class Safety(unittest.TestCase):
         self.assertEqual(turning.turn_rate, 0.0)
         self.assertTrue(0.0 < placed.distance(shapely.Point(corner[0])) < 0.02)
 
+    def test_what_stands_beside_the_margin_slows_nobody(self):
+        beside = 0.31 + 1.3 * SafetySettings().margin
+        points = [[x, side * beside] for x in np.linspace(-0.4, 2.5, 60) for side in (-1.0, 1.0)]
+        self.assertEqual(self.safe(Command(0.8), Command(0.8), points).speed, 0.8)
+
     def test_what_is_inside_the_margin_already_does_not_pin_the_robot(self):
         self.assertGreater(self.safe(Command(0.3, turn_rate=0.0), Command(), [[0.0, 0.33]]).speed, 0.0)
 
@@ -47,13 +54,38 @@ class Stale(unittest.TestCase):
         scan = next(iter(run.scans))
         for t, stamp in ((2.0, 2.0), (0.2, -1.0), (-0.1, -0.1)):
             navigator = Navigator(short_mapping().grid, robot(), run.start, run.start + [1, 0, 0], seed=1)
-            navigator._command = Command(0.5, turn_rate=0.3)
             odometry = Track(np.array([stamp - 0.1, stamp]), np.zeros((2, 3)))
+            navigator.step(t - 0.1, scan, odometry)
+            navigator._command = Command(0.5, turn_rate=0.3)
             command = navigator.step(t, scan, odometry)
             self.assertEqual(navigator.state, "stale")
-            self.assertIn("s old", navigator.reason)
+            self.assertRegex(navigator.reason, "s old|ahead of the clock")
             self.assertAlmostEqual(command.speed, 0.5 - 0.1 * robot().drive.braking)
             self.assertLess(abs(command.turn_rate), 0.3)
+
+
+class AnyRate(unittest.TestCase):
+    def test_commands_keep_the_limits_in_the_time_that_has_passed_at_any_rate_with_or_without_a_new_scan(self):
+        run, rng = short_run(), np.random.default_rng(5)
+        odometry, drive = odometry_track(run), robot().drive
+        for rate in (5.0, 20.0, 50.0):
+            with self.subTest(rate=rate):
+                navigator = Navigator(short_mapping().grid, robot(), run.start, run.start + [2, 0, 0], seed=1)
+                t, before, first = run.scans.t[10], Command(), True
+                for _ in range(round(0.9 * rate)):
+                    elapsed = rng.uniform(0.5, 1.5) / rate
+                    t += elapsed
+                    until = np.searchsorted(odometry.t, t)
+                    known = Track(odometry.t[until - 30 : until], odometry.poses[until - 30 : until])
+                    scan = run.scans[int(np.searchsorted(run.scans.t, t - 0.1)) - 1]
+                    command = navigator.step(t, scan, known)
+                    self.assertEqual(navigator.state, "driving", navigator.reason)
+                    if not first:
+                        self.assertLessEqual(command.speed - before.speed, drive.acceleration * elapsed + 1e-9)
+                        change = abs(command.turn_rate - before.turn_rate)
+                        self.assertLessEqual(change, drive.turn_acceleration * elapsed + 1e-9)
+                    before, first = command, False
+                self.assertGreater(before.speed, 0.1)
 
 
 class SettingsFile(unittest.TestCase):

@@ -59,13 +59,13 @@ class Watching(unittest.TestCase):
     """What comes in is spoilt in one way at a time."""
 
     def troubles(self, spoil, command=DRIVING, seconds=3.0):
-        watch, found, rng = InputWatch(SafetySettings()), [], np.random.default_rng(1)
+        watch, found, rng = InputWatch(SafetySettings(), robot().scanner), [], np.random.default_rng(1)
         for i in range(round(seconds / 0.1)):
             t = 0.1 * (i + 1)
             scan = Scan(t - 0.1, rng.uniform(1.0, 3.0, 433).astype(np.float32))
             stamps = t - 0.02 * np.arange(4.0, -1.0, -1.0)
             odometry = Track(stamps, np.column_stack([0.5 * stamps, 0 * stamps, 0 * stamps]))
-            found.append(watch.trouble(*spoil(t, scan, odometry), command))
+            found.append(watch.take(*spoil(t, scan, odometry), command).trouble)
         return found, watch
 
     def test_good_input_is_no_trouble_and_each_fault_is_named(self):
@@ -77,8 +77,31 @@ class Watching(unittest.TestCase):
         def half_blind(t, scan, odometry):
             return t, Scan(scan.t, np.where(np.arange(433) < 200, np.float32(np.nan), scan.ranges)), odometry
 
+        def beams_that_read(value):
+            return lambda t, s, o: (t, Scan(s.t, np.where(np.arange(433) < 200, np.float32(value), s.ranges)), o)
+
         for name, spoil, words in (
             ("good", lambda *x: x, ""),
+            ("slow wheels", lambda t, s, o: (t, s, Track(o.t, 0.2 * o.poses)), ""),
+            ("nothing in reach", beams_that_read(np.inf), ""),
+            ("covered", beams_that_read(0.02), "200 of 433 beams"),
+            ("no echo", beams_that_read(0.0), "200 of 433 beams"),
+            ("beyond reach", beams_that_read(65.0), "200 of 433 beams"),
+            ("no scan", lambda t, s, o: (t, None if t > 1.0 else s, o), "there is no scan"),
+            ("other beams", lambda t, s, o: (t, Scan(s.t, s.ranges[:99]), o), "has 99 beams, the lidar 433"),
+            ("no odometry", lambda t, s, o: (t, s, None), "there is no odometry"),
+            ("one row", lambda t, s, o: (t, s, Track(o.t[-1:], o.poses[-1:])), "1 rows in order"),
+            ("no rows", lambda t, s, o: (t, s, Track(o.t[:0], o.poses[:0])), "0 rows in order"),
+            ("ragged", lambda t, s, o: (t, s, Track(o.t, o.poses[:-1])), "5 stamps for poses of shape (4, 3)"),
+            (
+                "nan inside",
+                lambda t, s, o: (t, s, Track(o.t, o.poses + [[0], [np.nan], [0], [0], [0]])),
+                "not a number",
+            ),
+            ("nan clock", lambda t, s, o: (np.nan if t > 1.0 else t, s, o), "the clock says nan"),
+            ("no stamp", lambda t, s, o: (t, Scan(np.nan, s.ranges), o), "stamped nan"),
+            ("standing clock", lambda t, s, o: (min(t, 1.0), s, o), "the clock stands still"),
+            ("ahead", lambda t, s, o: (t, Scan(s.t + 0.4, s.ranges), o), "0.30 s ahead of the clock"),
             ("old scan", lambda t, s, o: (t, Scan(0.0, s.ranges), o), "the scan is"),
             ("old odometry", lambda t, s, o: (t, s, Track(np.arange(5.0) * 0.01, o.poses)), "the odometry is"),
             ("nan odometry", lambda t, s, o: (t, s, Track(o.t, o.poses * np.nan)), "not a number"),
@@ -92,7 +115,7 @@ class Watching(unittest.TestCase):
                     Scan(s.t + 50.0 * (t > 1.0), s.ranges),
                     Track(o.t + 50.0 * (t > 1.0), o.poses),
                 ),
-                "clock jumped by 50.1",
+                "clock jumped by 50.10 s",
             ),
             (
                 "back",
@@ -122,14 +145,14 @@ class Watching(unittest.TestCase):
         self.assertEqual(set(found), {""})
 
     def test_odometry_that_stood_still_is_not_crept_by_without_end(self):
-        watch, rng, asked, found, lasting = InputWatch(SafetySettings()), np.random.default_rng(3), [0.0], [], []
+        watch, rng = InputWatch(SafetySettings(), robot().scanner), np.random.default_rng(3)
+        asked, found, lasting = [0.0], [], []
         for i in range(300):
             t = 0.1 * (i + 1)
             command = Command(0.4) if t < 2.0 else Command(0.01) if i % 3 == 0 and not found[-1] else Command()
             scan = Scan(t - 0.1, rng.uniform(1.0, 3.0, 433).astype(np.float32))
-            found.append(
-                watch.trouble(t, scan, Track(t - 0.02 * np.arange(4.0, -1.0, -1.0), np.zeros((5, 3))), command)
-            )
+            odometry = Track(t - 0.02 * np.arange(4.0, -1.0, -1.0), np.zeros((5, 3)))
+            found.append(watch.take(t, scan, odometry, command).trouble)
             asked.append(asked[-1] + 0.1 * command.speed)
             lasting.append(watch.lasting)
         began = next(i for i, trouble in enumerate(found) if trouble)
@@ -215,7 +238,7 @@ class Guarding(unittest.TestCase):
 def situation(t, pose, floor):
     """A moment at which a robot that does not know where it is stands somewhere."""
     estimate = mock.Mock(settled=False)
-    return Situation(t, 0.1, pose, estimate, floor, (), False, np.zeros((0, 2)), 0.0, Command(), np.zeros(3))
+    return Situation(t, 0.1, pose, pose, estimate, floor, (), False, np.zeros((0, 2)), 0.0, Command(), np.zeros(3))
 
 
 class Modes(unittest.TestCase):

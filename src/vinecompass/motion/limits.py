@@ -108,6 +108,8 @@ def limits_of(drive: Drive) -> MotionLimits:
         rolling=rolling,
         unrolling=unrolling_of(drive),
         top_rim_speed=_top_rim_speed(rolling, drive.top_speed, top_sideways, drive.top_turn_rate),
+        delay=drive.delay,
+        lag=drive.lag,
     )
 
 

@@ -2,20 +2,31 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import relative
 from vinecompass.motion import Command
+from vinecompass.robot import Lidar
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import SafetySettings
 
-__all__ = ["InputWatch"]
+__all__ = ["InputWatch", "Watched"]
 
 FROZEN_TIME = 1.0
 """Seconds of commands without any motion in the odometry after which the odometry is not believed."""
 FROZEN_SHARE = 0.1
 """Share of what was commanded below which the odometry counts as standing still."""
+FIRST_STEP = 0.001
+"""Seconds that the first step is taken to come after one before it: until another, nobody knows how long steps are."""
+SAME_STAMP = 1e-6
+"""Seconds within which two stamps are one."""
+AHEAD_OF_CLOCK = 0.05
+"""Seconds that a stamp may lie ahead of the clock."""
+ODOMETRY_STALE_AFTER = 0.35
+"""Seconds of age beyond which odometry is not driven by, however slow the scanner."""
 LONGEST_STEP = 1.0
 """Seconds between two steps beyond which the clock is said to have jumped."""
 CALM = 0.3
@@ -28,21 +39,57 @@ OVER_AFTER = 4.0
 """Seconds without trouble after which it counts as over, and the next as another one."""
 
 
+@dataclass(frozen=True)
+class Watched:
+    """What came in, put right, by a clock that neither jumps nor goes back.
+
+    Parameters
+    ----------
+    t : float
+        Now, s.
+    elapsed : float
+        Since the step before, s.
+    trouble : str
+        Why the robot must not be driven now; empty if nothing speaks against it.
+    scan : Scan or None
+        The newest whole one; None where there was none yet that can be read.
+    new_scan : bool
+        Whether it was not there in the step before.
+    odometry : Track or None
+    """
+
+    t: float
+    elapsed: float
+    trouble: str
+    scan: Scan | None = None
+    new_scan: bool = False
+    odometry: Track | None = None
+
+
 class InputWatch:
-    """Tells in each cycle whether scan, odometry and clock can be driven by.
+    """Tells in each step whether scan, odometry and clock can be driven by, and puts right what can be.
+
+    Steps may come at any rate, with or without a new scan. A scan older than the last one is passed over. Where the
+    clock jumps or goes back, time goes on evenly in here: all stamps are shifted by what the clock was set.
 
     Parameters
     ----------
     settings : SafetySettings
+    lidar : Lidar
     """
 
-    def __init__(self, settings: SafetySettings) -> None:
+    def __init__(self, settings: SafetySettings, lidar: Lidar) -> None:
         self._settings = settings
-        self._t = self._scan_t = -np.inf
+        self._lidar = lidar
+        self._stale_after = settings.stale_after / lidar.rate
+        self._clock = -np.inf
+        self._shift = 0.0
+        self._elapsed = FIRST_STEP
+        self._t = -np.inf
+        self._scan: Scan | None = None
         self._trouble = ""
         self._trouble_t = -np.inf
         self._trouble_since = -np.inf
-        self._ranges: NDArray[np.float32] | None = None
         self._same_since = -np.inf
         self._scans_frozen = False
         self._odometry_frozen_until = -np.inf
@@ -61,8 +108,8 @@ class InputWatch:
         """Tell whether the last trouble is over: not while odometry that stood still has not moved since."""
         return t - self._trouble_t > OVER_AFTER and not self._suspected
 
-    def trouble(self, t: float, scan: Scan, odometry: Track, command: Command) -> str:
-        """Return why the robot must not be driven now, or an empty text.
+    def take(self, t: float, scan: Scan, odometry: Track, command: Command) -> Watched:
+        """Take in what came, whatever it is, and return it put right, with why the robot must not be driven, if so.
 
         Parameters
         ----------
@@ -73,63 +120,111 @@ class InputWatch:
         odometry : Track
             In the track frame.
         command : Command
-            In force since the last cycle.
+            In force since the last step.
         """
-        step = t - self._t
-        jumped = bool(np.isfinite(self._t)) and not 0.0 < step <= LONGEST_STEP
-        another = jumped or self._over(t)
-        found = self._look(t, scan, odometry, command, step, jumped)
+        jump = self._advance(t)
+        over = self._over(self._t)
+        track, broken = self._readable(odometry)
+        new_scan, unread = self._newer(scan)
+        found = jump or broken or unread or self._look(track, command)
         if found:
-            if another:
-                self._trouble_since = t
+            if over or jump:
+                self._trouble_since = self._t
             self._trouble = found
-            self._trouble_t = t
-        elif t - self._trouble_t < CALM:
+            self._trouble_t = self._t
+        elif self._t - self._trouble_t < CALM:
             found = self._trouble
-        self._t = t
-        return found
+        return Watched(self._t, self._elapsed, found, self._scan, new_scan, track)
 
-    def _look(self, t: float, scan: Scan, odometry: Track, command: Command, step: float, jumped: bool) -> str:
-        s = self._settings
-        if not np.isfinite(t):
+    def _advance(self, t: float) -> str:
+        """Let time go on; where the clock does not go on as clocks do, by as much as in the step before."""
+        if not isinstance(t, int | float | np.number) or not np.isfinite(t):
+            self._t += self._elapsed
             return f"the clock says {t}"
-        if jumped:
-            self._same_since = self._scan_t = -np.inf
-            return f"the clock jumped by {step:.2f} s"
-        scan_age, odometry_age = t - scan.t, t - float(odometry.t[-1])
-        if not -1e-6 <= scan_age <= s.stale_after:
-            return f"the scan is {scan_age:.2f} s old, {s.stale_after:g} s allowed"
-        if not -1e-6 <= odometry_age <= s.stale_after:
-            return f"the odometry is {odometry_age:.2f} s old, {s.stale_after:g} s allowed"
-        if not np.all(np.isfinite(odometry.poses[-1])):
-            return "the odometry is not a number"
-        return (
-            self._blind(scan) or self._frozen_scan(scan, command) or self._frozen_odometry(t, odometry, command, step)
-        )
+        before, self._clock = self._clock, float(t)
+        step = self._clock - before
+        if before == -np.inf:
+            self._t = self._clock
+        elif 0.0 < step <= LONGEST_STEP:
+            self._elapsed = step
+            self._t += step
+        else:
+            self._t += self._elapsed
+            self._asked_from = None
+        self._shift = self._t - self._clock
+        if before == -np.inf or 0.0 < step <= LONGEST_STEP:
+            return ""
+        return "the clock stands still" if step == 0.0 else f"the clock jumped by {step:.2f} s"
+
+    def _readable(self, odometry: Track) -> tuple[Track | None, str]:
+        """Return the odometry since its stamps last went back, or what is wrong with it."""
+        stamps, poses = getattr(odometry, "t", None), getattr(odometry, "poses", None)
+        if not isinstance(stamps, np.ndarray) or not isinstance(poses, np.ndarray):
+            return None, "there is no odometry"
+        if stamps.ndim != 1 or poses.shape != (len(stamps), 3):
+            return None, f"the odometry has {len(stamps)} stamps for poses of shape {poses.shape}"
+        if not (np.all(np.isfinite(stamps)) and np.all(np.isfinite(poses))):
+            return None, "the odometry is not a number"
+        later = np.flatnonzero(np.diff(stamps) <= 0.0)
+        first = int(later[-1]) + 1 if len(later) else 0
+        if len(stamps) - first < 2:
+            return None, f"the odometry has {max(len(stamps) - first, 0)} rows in order, and 2 are needed"
+        return Track(stamps[first:] + self._shift, poses[first:]), ""
+
+    def _newer(self, scan: Scan) -> tuple[bool, str]:
+        """Keep a scan if it is newer than the last one; return whether it is, and what is wrong with it."""
+        ranges, stamp = getattr(scan, "ranges", None), getattr(scan, "t", None)
+        if not isinstance(ranges, np.ndarray) or not isinstance(stamp, int | float | np.number):
+            return False, "there is no scan"
+        if ranges.shape != (self._lidar.beams,):
+            return False, f"the scan has {ranges.size} beams, the lidar {self._lidar.beams}"
+        if not np.isfinite(stamp):
+            return False, f"the scan is stamped {stamp}"
+        t = float(stamp) + self._shift
+        former = self._scan
+        if former is not None and t <= former.t + SAME_STAMP:
+            return False, ""
+        self._scan = replace(scan, t=t)
+        if former is None or not np.array_equal(former.ranges, ranges, equal_nan=True):
+            self._same_since = t
+            self._scans_frozen = False
+        return True, ""
+
+    def _look(self, odometry: Track | None, command: Command) -> str:
+        """Return what speaks against driving by scan and odometry."""
+        if self._scan is None or odometry is None:
+            return "there is no scan yet"
+        scan_age, odometry_age = self._t - self._scan.t, self._t - float(odometry.t[-1])
+        if not -AHEAD_OF_CLOCK <= scan_age <= self._stale_after:
+            return self._old("scan", scan_age)
+        if not -AHEAD_OF_CLOCK <= odometry_age <= min(self._stale_after, ODOMETRY_STALE_AFTER):
+            return self._old("odometry", odometry_age)
+        return self._blind(self._scan) or self._frozen_scan(command) or self._frozen_odometry(odometry, command)
+
+    def _old(self, what: str, age: float) -> str:
+        if age < 0.0:
+            return f"the {what} is stamped {-age:.2f} s ahead of the clock"
+        allowed = self._stale_after if what == "scan" else min(self._stale_after, ODOMETRY_STALE_AFTER)
+        return f"the {what} is {age:.2f} s old, {allowed:.2f} s allowed"
 
     def _blind(self, scan: Scan) -> str:
-        silent = int(np.count_nonzero(np.isnan(scan.ranges)))
+        silent = int(np.count_nonzero(~self._lidar.read(scan.ranges)))
         if silent > (1.0 - self._settings.least_beams) * len(scan.ranges):
             return f"{silent} of {len(scan.ranges)} beams give no reading"
         return ""
 
-    def _frozen_scan(self, scan: Scan, command: Command) -> str:
+    def _frozen_scan(self, command: Command) -> str:
         """Noise never repeats while the robot moves: the very same scan again is an old one with a new stamp."""
-        if scan.t != self._scan_t:
-            self._scan_t = scan.t
-            if self._ranges is None or not np.array_equal(self._ranges, scan.ranges, equal_nan=True):
-                self._ranges = scan.ranges
-                self._same_since = scan.t
-                self._scans_frozen = False
-        same_for = scan.t - self._same_since
-        self._scans_frozen |= same_for > self._settings.stale_after and not command.standing
+        assert self._scan is not None
+        same_for = self._scan.t - self._same_since
+        self._scans_frozen |= same_for > self._stale_after and not command.standing
         return f"the scanner has sent the same scan for {same_for:.1f} s" if self._scans_frozen else ""
 
-    def _frozen_odometry(self, t: float, odometry: Track, command: Command, step: float) -> str:
-        here = odometry.poses[-1]
+    def _frozen_odometry(self, odometry: Track, command: Command) -> str:
+        t, step, here = self._t, self._elapsed, odometry.poses[-1]
         if t < self._odometry_frozen_until <= t + PROBE_AFTER:
             return self._trouble
-        if self._asked_from is None or not np.isfinite(step) or (command.standing and not self._suspected):
+        if self._asked_from is None or (command.standing and not self._suspected):
             self._ask_anew(here)
             return ""
         self._asked += float(np.hypot(command.speed, command.sideways)) * step

@@ -111,7 +111,7 @@ class Navigator:
         self.state = State.FINDING_ITSELF if told is None else State.DRIVING
         self.reason = ""
         self._stops = StopQueue(checked_goals(grid, goals))
-        self._watch = InputWatch(s.safety)
+        self._watch = InputWatch(s.safety, robot.scanner)
         self._senses = Senses(grid, robot, told, zones=zones, layers=layers, settings=s, seed=seed)
         self._plans = PlanKeeper(
             planner or LoopPlanner(s.safety.margin, s.navigation.planner, s.planning), robot, s.navigation
@@ -202,14 +202,17 @@ class Navigator:
             self._plans.drop()
 
     def step(self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking] = ()) -> Command:
-        """Take in what was read since the last step and return the command for the next.
+        """Take in what was read since the last step and return the command until the next.
+
+        It may be called at any rate, with or without a new scan. Nothing is raised for bad input: the robot stands,
+        with the reason, until it gets better.
 
         Parameters
         ----------
         t : float
             Now, s.
         scan : Scan
-            The last whole one.
+            The last whole one; the same again where there is no new one.
         odometry : Track
             Poses in the track frame, from the scan's first beam at the latest until now.
         people : sequence of Walking
@@ -220,17 +223,17 @@ class Navigator:
         Command
             Finite, within the robot's limits, and one that it can still stop from.
         """
-        period = 1.0 / self.robot.scanner.rate
-        trouble = self._watch.trouble(t, scan, odometry, self._command)
-        if trouble:
-            self._stand_for(trouble)
-            self._command = self._safety.stop(t, self._command, period, trouble)
+        came = self._watch.take(t, scan, odometry, self._command)
+        if came.trouble:
+            self._stand_for(came.trouble)
+            self._command = self._safety.stop(came.t, self._command, came.elapsed, came.trouble)
         else:
             if self.state is State.STALE:
                 self._enter(State.DRIVING, "")
-            now = self._now = self._senses.take(t, scan, odometry, people, self._command, period)
+            now = self._now = self._senses.take(came, people, self._command)
             self._command = self._safe(now, self._decide(now))
-        self.log.enter(t, self.state, "" if self.goal is None else self.goal.name, self.reason)
+        self._senses.sent(came.t, self._command)
+        self.log.enter(came.t, self.state, "" if self.goal is None else self.goal.name, self.reason)
         return self._command
 
     def _enter(self, state: State, reason: str | None = None) -> None:
@@ -246,8 +249,8 @@ class Navigator:
             wanted,
             now.command,
             now.points,
-            duration=now.period,
-            pose=now.pose,
+            duration=now.elapsed,
+            pose=now.ahead,
             floor=now.floor,
             people=now.people,
             measured=now.measured,
@@ -295,11 +298,11 @@ class Navigator:
     def _drive(self, now: Situation) -> Command:
         """Return the local planner's command, unless it has arrived, or does not get on."""
         s = self._settings.navigation
-        cap, capped_by, _ = self._safety.cap(now.pose, now.floor, now.people)
+        cap, capped_by, _ = self._safety.cap(now.ahead, now.floor, now.people)
         if not now.estimate.settled and s.unsettled_speed < cap:
             cap, capped_by = s.unsettled_speed, f"until it knows where it is: {now.estimate.reason}"
         local = self.local_plan = self._local.step(
-            now.pose, now.command, now.period, floor=now.floor, people=now.people, cap=cap, capped_by=capped_by
+            now.ahead, now.command, now.elapsed, floor=now.floor, people=now.people, cap=cap, capped_by=capped_by
         )
         self._enter(State.DRIVING, local.reason or ("" if self.plan is None else self.plan.reason))
         self.log.meet(now.t, local.encounters)
@@ -307,7 +310,7 @@ class Navigator:
             self._plans.drop()
             self._recover(now, local.reason)
             return Command()
-        if local.phase == "arrived" and now.command.standing:
+        if local.phase == "arrived" and now.standing:
             self._arrive(now)
             return Command()
         if not self._progress.goes_on(now.t, now.pose, self._local.remaining):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,9 +14,11 @@ from vinecompass.geometry import arc_velocity, compose, inverse, relative, trans
 from vinecompass.grids import Beams, Grid, Zone
 from vinecompass.localization import Estimate, ParticleLocalizer
 from vinecompass.motion import Command
+from vinecompass.navigation.command_delay import CommandDelay
+from vinecompass.navigation.input_watch import Watched
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.situation import Situation
-from vinecompass.odometry import motion_at, straightened_beams
+from vinecompass.odometry import SweepMotion, motion_at, straightened_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import Settings
@@ -70,6 +73,8 @@ class Senses:
         self._belief_began: float | None = None
         self._people_near = False
         self._met = -np.inf
+        self._delay = CommandDelay(robot.drive.delay + robot.drive.lag)
+        self._seen: _Seen | None = None
         self.costs = LiveCosts(grid, robot, zones=zones, extra_layers=layers, settings=settings.costs)
 
     @property
@@ -83,36 +88,53 @@ class Senses:
             self._grid, self._robot, None, settings=self._settings.localization, seed=self._seed
         )
 
-    def take(
-        self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking], command: Command, period: float
-    ) -> Situation:
+    def take(self, came: Watched, people: Sequence[Walking], command: Command) -> Situation:
         """Localize, price the floor and remember what is out of sight; see `Navigator.step`."""
-        motion = motion_at(odometry, scan.t, self._lidar)
-        estimate = self._localizer.update(scan, motion)
-        self._forget_what_was_put_wrong(estimate)
-        since_scan = relative(odometry.poses[-1], motion.pose)
+        scan, odometry = came.scan, came.odometry
+        assert scan is not None and odometry is not None
+        if self._seen is None or self._seen.scan.t != scan.t:
+            self._seen = self._look(scan, odometry, people)
+        estimate = self._seen.estimate
+        since_scan = relative(odometry.poses[-1], self._seen.motion.pose)
+        points = transform_points(inverse(since_scan), self._seen.beams.hits)
+        hidden = self._before.add(came.t, odometry.poses[-1], points)
         pose = compose(estimate.pose, since_scan)
-        beams = straightened_beams(
-            scan.ranges, self._lidar, motion.sweep, clear_reach=self._settings.costs.obstacle_reach
-        )
-        if estimate.state in ("tracking", "settling"):
-            self._price(t, estimate.pose, beams, people, pose)
-        points = transform_points(inverse(since_scan), beams.hits)
-        hidden = self._before.add(t, odometry.poses[-1], points)
+        measured, span = _velocity(odometry)
+        if span > 0.0:
+            self._delay.observe(float(odometry.t[-1]), came.elapsed, measured, span)
+        way = self._delay.way(came.t)
         return Situation(
-            t=t,
-            period=period,
+            t=came.t,
+            elapsed=came.elapsed,
             pose=pose,
+            ahead=compose(pose, way),
             estimate=estimate,
             floor=self.costs.costmap,
             people=people,
             people_near=self._people_near,
-            points=np.vstack([points, hidden]),
+            points=transform_points(inverse(way), np.vstack([points, hidden])),
             # In doubt about where it is, it does not know what the map says of the floor behind, either.
             room_behind=self._before.room_behind if estimate.settled else 0.0,
             command=command,
-            measured=_velocity(odometry),
+            measured=measured,
         )
+
+    def sent(self, t: float, command: Command) -> None:
+        """Note the command that was given at a time, s."""
+        self._delay.sent(t, command)
+
+    def _look(self, scan: Scan, odometry: Track, people: Sequence[Walking]) -> _Seen:
+        """Localize by a new scan, and price the floor by it."""
+        motion = motion_at(odometry, scan.t, self._lidar)
+        estimate = self._localizer.update(scan, motion)
+        self._forget_what_was_put_wrong(estimate)
+        beams = straightened_beams(
+            scan.ranges, self._lidar, motion.sweep, clear_reach=self._settings.costs.obstacle_reach
+        )
+        if estimate.state in ("tracking", "settling"):
+            pose = compose(estimate.pose, relative(odometry.poses[-1], motion.pose))
+            self._price(float(odometry.t[-1]), estimate.pose, beams, people, pose)
+        return _Seen(scan, motion, estimate, beams)
 
     def _forget_what_was_put_wrong(self, estimate: Estimate) -> None:
         """Where a belief is given up for another, what was seen before was put where the robot was not."""
@@ -140,10 +162,20 @@ class Senses:
         self._met = t
 
 
-def _velocity(odometry: Track) -> FloatArray:
-    """Return the body's mean velocity ``(3,)`` over the last moment of a track."""
+@dataclass(frozen=True)
+class _Seen:
+    """What the last scan told."""
+
+    scan: Scan
+    motion: SweepMotion
+    estimate: Estimate
+    beams: Beams
+
+
+def _velocity(odometry: Track) -> tuple[FloatArray, float]:
+    """Return the body's mean velocity ``(3,)`` over the last moment of a track, and how long that is, s."""
     span = min(VELOCITY_SPAN, float(odometry.t[-1] - odometry.t[0]))
     if span <= 0.0:
-        return np.zeros(3)
+        return np.zeros(3), 0.0
     before, now = odometry.at([odometry.t[-1] - span, odometry.t[-1]])
-    return arc_velocity(relative(now, before)) / span
+    return arc_velocity(relative(now, before)) / span, span

@@ -16,6 +16,8 @@ from vinecompass.motion import Command
 __all__ = ["Situation"]
 
 FloatArray = NDArray[np.float64]
+STANDING = 0.02, 0.04
+"""m/s and rad/s below which a body stands, as far as its odometry can tell."""
 
 
 @dataclass(frozen=True)
@@ -26,10 +28,12 @@ class Situation:
     ----------
     t : float
         Now, s.
-    period : float
-        Of the next command, s.
+    elapsed : float
+        Since the step before, s: what a command may change by, the drive must manage in that time.
     pose : array, (3,)
         Where the robot believes to be, in the site frame.
+    ahead : array, (3,)
+        Where it will be when a command given now takes hold.
     estimate : Estimate
         At the last scan's stamp.
     floor : CostMap
@@ -38,7 +42,7 @@ class Situation:
     people_near : bool
         Whether somebody is near who does not just walk across: plans are soon out of date then.
     points : array, (N, 2)
-        What the scanner sees, and what it saw and is out of sight now, in the body frame, m.
+        What the scanner sees, and what it saw and is out of sight now, in the body frame as it will be `ahead`, m.
     room_behind : float
         Metres of floor behind that it has seen.
     command : Command
@@ -48,8 +52,9 @@ class Situation:
     """
 
     t: float
-    period: float
+    elapsed: float
     pose: FloatArray
+    ahead: FloatArray
     estimate: Estimate
     floor: CostMap
     people: Sequence[Walking]
@@ -63,3 +68,9 @@ class Situation:
     def lost(self) -> bool:
         """Whether it looks for where it is."""
         return self.estimate.state in ("searching", "lost")
+
+    @property
+    def standing(self) -> bool:
+        """Whether the body stands, by the odometry, and is told to."""
+        speed, sideways, turn_rate = np.abs(self.measured).tolist()
+        return self.command.standing and max(speed, sideways) < STANDING[0] and turn_rate < STANDING[1]

@@ -55,6 +55,10 @@ class Lidar(Model):
         """The direction of each beam ``(beams,)`` in the sensor frame, radians."""
         return np.radians(np.linspace(self.first_beam_deg, self.last_beam_deg, self.beams))
 
+    def read(self, ranges: NDArray[np.floating]) -> NDArray[np.bool_]:
+        """Return which ranges ``(...)`` are readings: within the lidar's reach, or `inf`, nothing there."""
+        return ((ranges >= self.nearest) & (ranges <= self.farthest)) | np.isposinf(ranges)
+
     @cached_property
     def beam_delays(self) -> FloatArray:
         """How long after the scan's stamp each beam fires ``(beams,)``, seconds."""

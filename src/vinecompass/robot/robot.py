@@ -99,6 +99,8 @@ class Drive(Model):
     acceleration: Positive = Field(description="speeding up, m/s2")
     braking: Positive = Field(description="slowing down, m/s2")
     turn_acceleration: Positive = Field(description="rad/s2")
+    delay: NotNegative = Field(0.0, description="from a command to its effect, s")
+    lag: NotNegative = Field(0.0, description="time constant with which the base follows what it is told, s")
 
     @model_validator(mode="after")
     def _has_what_its_kind_needs(self) -> Drive:

@@ -14,7 +14,7 @@ class SafetySettings(Model):
 
     margin: NotNegative = Field(0.04, description="what is kept free about the body, m")
     delay: NotNegative = Field(0.2, description="time from seeing to braking, s")
-    stale_after: Positive = Field(0.35, description="age of a scan or odometry beyond which the robot stops, s")
+    stale_after: Positive = Field(3.5, description="age of a scan beyond which the robot stops, periods of the scanner")
     give_up_after: Positive = Field(10.0, description="time without good input after which a mission ends, s")
     least_beams: Fraction = Field(0.75, description="share of beams that must give a reading")
     people_distance: NotNegative = Field(1.0, description="gap to a person within which people_speed holds, m")

@@ -1,0 +1,83 @@
+"""How long a base takes to do what it is told, and how far it still goes on by what it was told before."""
+
+from __future__ import annotations
+
+from collections import deque
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.geometry import arc, compose
+from vinecompass.motion import Command
+
+__all__ = ["CommandDelay"]
+
+FloatArray = NDArray[np.float64]
+CANDIDATES = np.arange(0.0, 0.65, 0.05)
+"""Seconds from a command to its effect that are compared."""
+REMEMBERED = 10.0
+"""Seconds over which the comparison forgets."""
+ENOUGH_CHANGE = 0.4
+"""How much the velocity must have changed, (m/s)2 summed over cycles, before what was measured is believed."""
+TURNING_ARM = 0.3
+"""Metres by which a turn rate is compared with speeds."""
+
+
+class CommandDelay:
+    """Compares what was commanded with what is measured, and tells by how much the base lags behind.
+
+    A base with a first-order lag is taken for one that does everything later by so much: for commands that change
+    smoothly the difference is small.
+
+    Parameters
+    ----------
+    filed : float
+        What the robot file says, delay and lag together, s; it holds until the motion has told.
+    """
+
+    def __init__(self, filed: float) -> None:
+        self.seconds = filed
+        self._sent: deque[tuple[float, FloatArray]] = deque([(-np.inf, np.zeros(3))])
+        self._errors = np.zeros(len(CANDIDATES))
+        self._change = 0.0
+
+    def sent(self, t: float, command: Command) -> None:
+        """Note a command given at a time, s."""
+        self._sent.append((t, command.velocity))
+        while len(self._sent) > 2 and self._sent[1][0] < t - CANDIDATES[-1] - 1.0:
+            self._sent.popleft()
+
+    def observe(self, t: float, elapsed: float, measured: FloatArray, span: float) -> None:
+        """Compare the body's mean velocity ``(3,)`` over the last `span` seconds with what was commanded before."""
+        stamps = np.array([stamp for stamp, _ in self._sent])
+        velocities = np.array([velocity for _, velocity in self._sent])
+        moments = t - CANDIDATES[:, None] - span * np.array([0.1, 0.5, 0.9])
+        in_force = np.maximum(np.searchsorted(stamps, moments, side="right") - 1, 0)
+        expected = velocities[in_force].mean(axis=1) * [1.0, 1.0, TURNING_ARM]
+        keep = np.exp(-elapsed / REMEMBERED)
+        self._errors = keep * self._errors + np.sum((expected - measured * [1.0, 1.0, TURNING_ARM]) ** 2, axis=1)
+        self._change = keep * self._change + float(np.ptp(expected, axis=0).max() ** 2)
+        if self._change > ENOUGH_CHANGE:
+            self.seconds = _lowest(self._errors)
+
+    def way(self, t: float) -> FloatArray:
+        """Return the motion ``(3,)``, in the body's frame now, until a command given now takes hold."""
+        begin, step = t - self.seconds, np.zeros(3)
+        entries = [*self._sent, (t, np.zeros(3))]
+        for (since, velocity), (until, _) in pairwise(entries):
+            duration = min(until, t) - max(since, begin)
+            if duration > 0.0:
+                step = compose(step, arc(velocity, duration))
+        return step
+
+
+def _lowest(errors: FloatArray) -> float:
+    """Return where errors at the candidates are lowest, by the parabola through the lowest and its neighbours."""
+    best = int(np.argmin(errors))
+    if not 0 < best < len(errors) - 1:
+        return float(CANDIDATES[best])
+    left, middle, right = errors[best - 1 : best + 2]
+    curved = left - 2.0 * middle + right
+    shift = 0.5 * (left - right) / curved if curved > 0.0 else 0.0
+    return float(CANDIDATES[best] + shift * (CANDIDATES[1] - CANDIDATES[0]))
