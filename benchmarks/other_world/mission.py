@@ -89,20 +89,24 @@ def draw_mission(site: OtherSite, robot: OtherRobot, rng: np.random.Generator, *
         if len(found) > 100:
             roomy = found
             break
-    nearest = cKDTree(through)
+    nearest, wider = cKDTree(through), robot.body.buffer(0.06)
     while True:
         start, goal = roomy[rng.integers(len(roomy), size=2)]
+        headings = rng.uniform(-np.pi, np.pi, 2)
+        ends = np.column_stack([[start, goal], headings])
+        if not all(site.floor.contains(_placed(wider, end)) for end in ends):
+            continue
         first, last = np.atleast_1d(nearest.query([start, goal])[1])
         way = dijkstra(steps, directed=False, indices=first)[last]
         if 5.0 < way < np.inf:
             break
-    drive_, headings = robot.filed.drive, rng.uniform(-np.pi, np.pi, 2)
+    drive_ = robot.filed.drive
     there = np.arctan2(*(goal - start)[::-1])
     turns = 0.0
     if drive_.kind == "differential":
         turns = sum(abs(np.angle(np.exp(1j * (h - there)))) for h in headings) * 0.5
     bound = way / drive_.top_speed + drive_.top_speed / drive_.acceleration + turns / drive_.top_turn_rate
-    return Mission(site, robot, np.array([*start, headings[0]]), np.array([*goal, headings[1]]), float(bound), seed)
+    return Mission(site, robot, ends[0], ends[1], float(bound), seed)
 
 
 class _Scanner:

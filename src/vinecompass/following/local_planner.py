@@ -249,7 +249,7 @@ class LocalPlanner(ABC):
             return self._align(view, course)
         if self._at_end(view, course):
             if course.last_leg:
-                self.phase = "aligning" if self._limits.turns_on_the_spot else "missed"
+                self.phase = "aligning"
                 return self._align(view, course)
             if not current.standing:
                 return self._plan(view, Command(), "stops to change direction")
@@ -260,7 +260,9 @@ class LocalPlanner(ABC):
         """Turn to the leg, drive along it, or close in on its end."""
         end = self._from_behind(relative(course.leg_end, view.pose), course)
         distance = float(np.hypot(end[0], end[1]))
-        closing = course.left < CLOSING_DISTANCE and distance < CLOSING_DISTANCE
+        # Who cannot turn on the spot must come in along the plan: steering at its end would spoil the heading there.
+        steers_in = self._limits.turns_on_the_spot or self._limits.goes_sideways
+        closing = steers_in and course.left < CLOSING_DISTANCE and distance < CLOSING_DISTANCE
         profile = SpeedProfile(course, view.floor, self._robot, self._settings, cap=view.cap, capped_by=view.capped_by)
         reach = self._settings.look_ahead + self._settings.look_ahead_time * abs(view.current.speed)
         target = end if closing else self._from_behind(relative(course.poses[course.ahead(reach)], view.pose), course)
@@ -332,14 +334,14 @@ class LocalPlanner(ABC):
         end = relative(course.poses[-1], view.pose)
         distance, angle = float(np.hypot(end[0], end[1])), float(end[2])
         tolerance = np.radians(s.heading_tolerance_deg)
+        if abs(view.current.speed) > 0.02 or abs(view.current.sideways) > 0.02:
+            # Where it will have come to is judged once it stands.
+            return self._plan(view, Command(), "stops at the end")
         if not self._limits.turns_on_the_spot:
             off = distance > 2.5 * s.position_tolerance or abs(angle) > 4.0 * tolerance
             self.phase = "missed" if off else "arrived"
             said = f"{distance:.2f} m and {np.degrees(abs(angle)):.1f} degrees off, and it cannot turn on the spot"
             return self._plan(view, Command(), said if off else "")
-        if abs(view.current.speed) > 0.02 or abs(view.current.sideways) > 0.02:
-            # Where it will have come to is judged once it stands.
-            return self._plan(view, Command(), "stops at the end")
         if distance > 2.0 * s.position_tolerance:
             self.phase = "turning"
             course.nearest = len(course.poses) - 1

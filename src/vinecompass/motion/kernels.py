@@ -43,11 +43,15 @@ def ramp(steps, wanted, current):  # type: ignore[no-untyped-def]
     Whether the wheels can do it all together is not asked: between two velocities that they can, they can.
     """
     faster, slower, turning = steps
-    return (
-        toward(current[0], wanted[0], faster, slower),
-        toward(current[1], wanted[1], faster, slower),
-        clamp(wanted[2], current[2] - turning, current[2] + turning),
-    )
+    turn_rate = clamp(wanted[2], current[2] - turning, current[2] + turning)
+    speed = toward(current[0], wanted[0], faster, slower)
+    if wanted[1] == 0.0 and current[1] == 0.0:
+        return speed, 0.0, turn_rate
+    sideways = toward(current[1], wanted[1], faster, slower)
+    # Both at once, the whole change is what the limits hold for.
+    most = slower if np.hypot(wanted[0], wanted[1]) < np.hypot(current[0], current[1]) else faster
+    share = min(1.0, most / max(np.hypot(speed - current[0], sideways - current[1]), 1e-12))
+    return current[0] + share * (speed - current[0]), current[1] + share * (sideways - current[1]), turn_rate
 
 
 @njit(cache=True, nogil=True)

@@ -9,7 +9,16 @@ from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap
 from vinecompass.errors import InputError
-from vinecompass.geometry import distance_along, polyline_headings, resample_polyline, turn_on_the_spot, wrap_heading
+from vinecompass.geometry import (
+    compose,
+    distance_along,
+    polyline_headings,
+    relative,
+    resample_polyline,
+    turn_on_the_spot,
+    wrap_heading,
+)
+from vinecompass.motion import limits_of
 from vinecompass.planning import METHODS, Plan, plan_path
 from vinecompass.robot import Robot
 from vinecompass.settings import PlanSettings
@@ -31,6 +40,12 @@ STRAIGHT_IN = 1.0
 """Metres before a stop within which the path leads straight at it, if that costs little more."""
 LITTLE_MORE = 1.2
 """Times what the path costs there by itself."""
+RUN_INS = (1.5, 0.8)
+"""Metres before a stop from which a car goes straight in, the first that there is room for."""
+RUN_IN_SPACING = 0.1
+"""Metres between the poses of that."""
+RUN_IN_OFF, RUN_IN_OFF_TURN = 0.03, np.radians(2.0)
+"""Metres and radians that it may be off the line of its run-in and be taken to be on it."""
 WAITING_REACH = 3.0
 """Metres about a taken stop in which a place to wait is looked for."""
 OWN_SIDE = 0.2
@@ -104,6 +119,8 @@ class LoopPlanner:
         """Plan, and see to it that the body can turn at both ends as it must, or needs not."""
         settings = self._settings
         usual = plan_path(costmap, robot, start, goal, method=self._method, settings=settings, explain=explain)
+        if usual.found and not limits_of(robot.drive).turns_on_the_spot:
+            return self._lined_up(usual, costmap, robot, start, goal)
         if not usual.found or usual.method == "lattice":
             return usual
         check, leaves = BodyCheck(costmap, robot), False
@@ -124,6 +141,35 @@ class LoopPlanner:
         where = "at the stop" if leaves else "where it stands"
         said = f"no room to turn on the spot {where}, and no way to come in the other way round"
         return replace(usual, status="no way", reason=said, poses=poses[:0])
+
+    def _lined_up(self, usual: Plan, costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray) -> Plan:
+        """Plan to where the stop lies straight ahead, or behind, and straight in.
+
+        A car cannot put its heading right at the stop itself. Where there is no room, the `usual` plan has to do.
+        """
+        check, sides = BodyCheck(costmap, robot), (-1.0, 1.0) if robot.drive.reverse_speed > 0.0 else (-1.0,)
+        off = relative(start, goal)
+        for way in RUN_INS:
+            found = []
+            for side in sides:
+                straight = compose(goal, np.linspace([side * way, 0.0, 0.0], np.zeros(3), round(way / RUN_IN_SPACING)))
+                if np.any(check.touched(straight) >= 0):
+                    continue
+                if 0.0 < side * off[0] <= way and abs(off[1]) < RUN_IN_OFF and abs(off[2]) < RUN_IN_OFF_TURN:
+                    poses = np.vstack([start, straight[np.abs(straight[:, :2] - goal[:2]).max(axis=1) < side * off[0]]])
+                else:
+                    first = plan_path(
+                        costmap, robot, start, straight[0], method=self._method, settings=self._settings, explain=False
+                    )
+                    if not first.found:
+                        continue
+                    poses = np.vstack([first.poses, straight[1:]])
+                found.append(
+                    replace(usual, poses=poses, cost=check.drive_price(poses), length=float(distance_along(poses)[-1]))
+                )
+            if found:
+                return min(found, key=lambda plan: plan.cost)
+        return usual
 
 
 def _waiting_place(costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray) -> FloatArray | None:

@@ -15,7 +15,7 @@ from vinecompass.following import LocalPlan, LocalPlanner, local_planner
 from vinecompass.geometry import wrap_angle
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate
-from vinecompass.motion import Command
+from vinecompass.motion import Command, limits_of
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import MissionLog, StopResult
@@ -39,6 +39,8 @@ __all__ = ["Navigator"]
 FloatArray = NDArray[np.float64]
 FOR_GOOD = ("occupied", "zone", "one-way zone", "walls")
 """Causes in the map itself for there being no plan: no recovery takes them away."""
+COMES_IN_AGAIN = 3
+"""Times that a car that missed a stop comes in again before it recovers: it cannot put itself right on the spot."""
 JUST_NOW = 1.0
 """Seconds since safety's last intervention within which it is what holds the robot up."""
 
@@ -127,6 +129,8 @@ class Navigator:
         self._command = Command()
         self._by_hand = Command()
         self._dwells_since = -np.inf
+        self._misses = 0
+        self._turns_on_the_spot = limits_of(robot.drive).turns_on_the_spot
 
     @property
     def t(self) -> float:
@@ -308,7 +312,9 @@ class Navigator:
         self.log.meet(now.t, local.encounters)
         if local.phase == "missed":
             self._plans.drop()
-            self._recover(now, local.reason)
+            self._misses += 1
+            if self._turns_on_the_spot or self._misses > COMES_IN_AGAIN:
+                self._recover(now, local.reason)
             return Command()
         if local.phase == "arrived" and now.standing:
             self._arrive(now)
@@ -394,6 +400,7 @@ class Navigator:
     def _close_stop(self, t: float, status: Literal["reached", "failed"], reason: str) -> None:
         """Note how a stop ended, and go on to the next, or end the round."""
         goal = self._stops.close()
+        self._misses = 0
         self.log.stops.append(StopResult(goal.name, status, reason, t, self.pose, goal.pose))
         self._plans.drop()
         self._progress.restart(t)
