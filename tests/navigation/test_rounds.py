@@ -238,7 +238,9 @@ class Guarding(unittest.TestCase):
 def situation(t, pose, floor):
     """A moment at which a robot that does not know where it is stands somewhere."""
     estimate = mock.Mock(settled=False)
-    return Situation(t, 0.1, pose, pose, estimate, floor, (), False, np.zeros((0, 2)), 0.0, Command(), np.zeros(3))
+    return Situation(
+        t, 0.1, pose, pose, estimate, floor, (), False, np.zeros((0, 2)), lambda *motion: False, Command(), np.zeros(3)
+    )
 
 
 class Modes(unittest.TestCase):

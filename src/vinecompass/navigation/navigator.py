@@ -258,7 +258,7 @@ class Navigator:
             floor=now.floor,
             people=now.people,
             measured=now.measured,
-            room_behind=now.room_behind,
+            unseen=now.unseen,
         )
 
     def _decide(self, now: Situation) -> Command:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from math import hypot
 
 import numpy as np
@@ -13,7 +13,6 @@ from vinecompass.contact import Walking, runs_into, shape_of
 from vinecompass.costs import CostMap
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.motion import Command, braked_on_its_curve, limit_command, limits_of
-from vinecompass.motion.kernels import speed_to_stop_within
 from vinecompass.navigation.mission_log import MissionLog
 from vinecompass.robot import Robot
 from vinecompass.settings import SafetySettings
@@ -32,8 +31,6 @@ SHARES_TRIED = [
 
 Beside a wall a body often cannot turn as it would, because its tail swings out, and yet drive on a little.
 """
-RESERVE_BEHIND = 0.05
-"""Metres of floor seen behind that are kept in reserve."""
 SPACING = 0.03
 """Metres that a point of the body moves at most between two poses at which it is looked at."""
 DRIFT = 0.08, 0.06
@@ -96,7 +93,7 @@ class Safety:
         floor: CostMap | None = None,
         people: Sequence[Walking] = (),
         measured: FloatArray | None = None,
-        room_behind: float = np.inf,
+        unseen: Callable[[FloatArray, float], bool] | None = None,
     ) -> Command:
         """Return what may be done of a wanted command.
 
@@ -116,8 +113,8 @@ class Safety:
         people : sequence of Walking, optional
         measured : array, (3,), optional
             The body's velocity by the odometry.
-        room_behind : float
-            Metres that it has seen of the floor behind, out of the scanner's sight.
+        unseen : callable, optional
+            As in `Situation`: tells whether a motion leads over floor that was not seen.
         """
         drift = None
         if measured is not None:
@@ -127,33 +124,37 @@ class Safety:
         asked = limit_command(wanted, current, duration, self._limits)
         command = asked
         cap, why, numbers = self.cap(pose, floor, people)
-        if command.speed < 0.0:
-            behind = float(speed_to_stop_within(room_behind - RESERVE_BEHIND, self._limits.braking))
-            if behind < cap:
-                cap, why, numbers = behind, "has not seen what lies behind", {"seen_m": room_behind}
         pace = float(np.hypot(command.speed, command.sideways))
         if pace > cap:
             command = limit_command(command.scaled(cap / pace), current, duration, self._limits)
             rule = why
         if people and pose is not None:
             points = np.vstack([points, self._where_people_will_be(np.asarray(pose, dtype=float), people)])
-        safe = self._stoppable(command, current, points, duration, drift)
+        safe, stopped_by = self._stoppable(command, current, points, duration, drift, unseen)
         if safe != command:
-            rule = "brakes before something seen"
+            rule = stopped_by
             numbers = {"nearest_m": float(np.hypot(*points.T).min()) if len(points) else float("inf")}
         if rule and safe != asked:
             self._log.intervene(t, duration, rule, wanted, safe, numbers)
         return safe
 
     def _stoppable(
-        self, wanted: Command, current: Command, points: FloatArray, duration: float, drift: FloatArray | None
-    ) -> Command:
-        """Return the greatest part of a command from which the robot can still stop before it touches a point.
+        self,
+        wanted: Command,
+        current: Command,
+        points: FloatArray,
+        duration: float,
+        drift: FloatArray | None,
+        unseen: Callable[[FloatArray, float], bool] | None,
+    ) -> tuple[Command, str]:
+        """Return the greatest part of a command from which the robot can stop before it touches a point, and the rule.
+
+        Nor does it come over floor that was not seen. The rule is what the whole command fails by.
 
         `drift` is what the body does besides what it is told, as on wet floor: the command must be safe with it and
         without. If no part is safe, it brakes on its curve.
         """
-        limits, delay = self._limits, self._settings.delay
+        limits, delay, rule = self._limits, self._settings.delay, ""
         for share, turn_share in SHARES_TRIED:
             part = Command(
                 share * wanted.speed, turn_rate=turn_share * wanted.turn_rate, sideways=share * wanted.sideways
@@ -168,14 +169,18 @@ class Safety:
             velocities = [command.velocity]
             if drift is not None and not command.standing:
                 velocities.append(command.velocity + drift)
-            if not any(
+            if any(
                 runs_into(outline, points, velocity, reach, spacing=SPACING)
                 for counts_from, outline in self._outlines
                 if counts_from <= fastest
                 for velocity in velocities
             ):
-                return command
-        return braked_on_its_curve(current, duration, limits)
+                rule = rule or "brakes before something seen"
+            elif unseen is not None and not command.standing and unseen(command.velocity, reach):
+                rule = rule or "has not seen the floor there"
+            else:
+                return command, rule
+        return braked_on_its_curve(current, duration, limits), rule
 
     def cap(
         self, pose: ArrayLike | None, floor: CostMap | None, people: Sequence[Walking]

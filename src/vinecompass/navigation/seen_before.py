@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.geometry import relative
 from vinecompass.navigation.kernels import keep_hidden
 from vinecompass.robot import Lidar
 
@@ -16,8 +15,6 @@ KEPT_FOR = 60.0
 """Seconds for which points are kept."""
 KEPT_WITHIN = 1.6
 """Metres from the robot beyond which none are kept: no body swings farther."""
-SEEN_BY_TURNING = 0.2
-"""Metres behind that are seen for each radian of a turn on the spot."""
 SQUARE_SIDE = 0.02
 """Metres: of points in one square of that size one is kept, the first that was seen there."""
 
@@ -28,20 +25,12 @@ class SeenBefore:
     Parameters
     ----------
     lidar : Lidar
-
-    Attributes
-    ----------
-    room_behind : float
-        Metres that it may back up over floor that it has seen itself. The start is taken on trust; where it was
-        carried to it knows nothing of what lies behind, until it has driven on or turned about.
     """
 
     def __init__(self, lidar: Lidar) -> None:
         self._mount = lidar.mount_pose
         low, high = sorted((lidar.first_beam_deg, lidar.last_beam_deg))
         self._view = np.radians(0.5 * (low + high)), np.radians(0.5 * (high - low))
-        self.room_behind = np.inf
-        self._last_pose: FloatArray | None = None
         self._kept: FloatArray = np.zeros((0, 3))
 
     def add(self, t: float, pose: FloatArray, points: FloatArray) -> FloatArray:
@@ -56,10 +45,6 @@ class SeenBefore:
         points : array, (N, 2)
             In the body frame, m.
         """
-        if self._last_pose is not None:
-            ahead, _, turn = relative(pose, self._last_pose).tolist()
-            self.room_behind = max(self.room_behind + ahead + SEEN_BY_TURNING * abs(turn), 0.0)
-        self._last_pose = pose
         self._kept, hidden = keep_hidden(
             self._kept, points, t, pose, self._mount, self._view, (KEPT_FOR, KEPT_WITHIN, SQUARE_SIDE)
         )
@@ -68,4 +53,3 @@ class SeenBefore:
     def carried(self) -> None:
         """Forget everything: the robot was put down elsewhere."""
         self._kept = self._kept[:0]
-        self.room_behind = 0.0

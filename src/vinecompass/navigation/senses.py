@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,7 @@ from vinecompass.motion import Command
 from vinecompass.navigation.command_delay import CommandDelay
 from vinecompass.navigation.input_watch import Watched
 from vinecompass.navigation.seen_before import SeenBefore
+from vinecompass.navigation.seen_floor import SeenFloor
 from vinecompass.navigation.situation import Situation
 from vinecompass.odometry import SweepMotion, motion_at, straightened_beams
 from vinecompass.robot import Robot
@@ -70,6 +72,8 @@ class Senses:
         self._seed = seed
         self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=settings.localization, seed=seed)
         self._before = SeenBefore(self._lidar)
+        self._floor = SeenFloor(robot)
+        self._put_down = True
         self._belief_began: float | None = None
         self._people_near = False
         self._met = -np.inf
@@ -98,6 +102,7 @@ class Senses:
         since_scan = relative(odometry.poses[-1], self._seen.motion.pose)
         points = transform_points(inverse(since_scan), self._seen.beams.hits)
         hidden = self._before.add(came.t, odometry.poses[-1], points)
+        self._floor.stand(came.t, odometry.poses[-1])
         pose = compose(estimate.pose, since_scan)
         measured, span = _velocity(odometry)
         if span > 0.0:
@@ -113,8 +118,7 @@ class Senses:
             people=people,
             people_near=self._people_near,
             points=transform_points(inverse(way), np.vstack([points, hidden])),
-            # In doubt about where it is, it does not know what the map says of the floor behind, either.
-            room_behind=self._before.room_behind if estimate.settled else 0.0,
+            unseen=partial(self._floor.unseen, came.t, odometry.poses[-1], way),
             command=command,
             measured=measured,
         )
@@ -134,12 +138,17 @@ class Senses:
         if estimate.state in ("tracking", "settling"):
             pose = compose(estimate.pose, relative(odometry.poses[-1], motion.pose))
             self._price(float(odometry.t[-1]), estimate.pose, beams, people, pose)
+        if self._put_down:
+            self._put_down = False
+            self._floor.put_down(scan.t, motion.pose, self._grid, estimate.pose if estimate.settled else None)
+        self._floor.see(scan.t, motion.pose, beams)
         return _Seen(scan, motion, estimate, beams)
 
     def _forget_what_was_put_wrong(self, estimate: Estimate) -> None:
         """Where a belief is given up for another, what was seen before was put where the robot was not."""
         if self._belief_began not in (None, estimate.drift.began):
             self._before.carried()
+            self._put_down = True
             self.costs.forget()
         self._belief_began = estimate.drift.began
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -43,8 +43,9 @@ class Situation:
         Whether somebody is near who does not just walk across: plans are soon out of date then.
     points : array, (N, 2)
         What the scanner sees, and what it saw and is out of sight now, in the body frame as it will be `ahead`, m.
-    room_behind : float
-        Metres of floor behind that it has seen.
+    unseen : callable
+        Takes a velocity ``(3,)`` and seconds, and tells whether the body, keeping it from `ahead` on, comes over floor
+        that it has not seen.
     command : Command
         In force.
     measured : array, (3,)
@@ -60,7 +61,7 @@ class Situation:
     people: Sequence[Walking]
     people_near: bool
     points: FloatArray
-    room_behind: float
+    unseen: Callable[[FloatArray, float], bool]
     command: Command
     measured: FloatArray
 

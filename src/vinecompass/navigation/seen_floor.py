@@ -1,0 +1,103 @@
+"""Which floor near the robot has been seen to be free, and when: no body goes where no sensor has looked."""
+
+from __future__ import annotations
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from vinecompass.contact import samples_of_sweep, shape_of
+from vinecompass.geometry import compose, transform_points
+from vinecompass.grids import Beams, Grid
+from vinecompass.navigation.seen_kernels import CELL, CELLS, any_unseen, mark_beams, mark_points
+from vinecompass.robot import Robot
+
+__all__ = ["SeenFloor"]
+
+FloatArray = NDArray[np.float64]
+KEPT_FOR = 60.0
+"""Seconds for which floor out of sight counts as seen."""
+FRESH_FOR = 1.0
+"""Seconds for which floor counts that the scanner has in view: it sees it again in every scan, or is blind there."""
+EDGE_OF_VIEW = np.radians(3.0)
+"""Radians by which what the scanner has in view is taken narrower than it is."""
+SPACING = 0.08
+"""Metres between the points at which a body is asked about, and that they move at most from one pose to the next."""
+STARTING_ROOM = 0.05
+"""Metres about the circle in which the body turns that are taken on trust where it is put down."""
+
+
+class SeenFloor:
+    """Keeps cells of floor in the odometry's frame, each with the time at which it was last seen to be free.
+
+    Where the robot starts, or was carried to, it trusts that it can turn, as far as the map does not say otherwise: a
+    scanner in front never sees what a tail swings over.
+
+    Parameters
+    ----------
+    robot : Robot
+    """
+
+    def __init__(self, robot: Robot) -> None:
+        lidar = robot.scanner
+        low, high = sorted((lidar.first_beam_deg, lidar.last_beam_deg))
+        half = np.radians(0.5 * (high - low))
+        self._mount = lidar.mount_pose
+        self._view = np.radians(0.5 * (low + high)), half if half >= np.pi - EDGE_OF_VIEW else half - EDGE_OF_VIEW
+        self._body = shape_of(robot.body)
+        self._rim = _along(robot.body.polygon)
+        self._inside = _inside(robot.body.polygon)
+        self._circle = _inside(_circle(robot.body.outer_radius + STARTING_ROOM))
+        self._cells = np.full((CELLS, CELLS, 3), -np.inf)
+
+    def put_down(self, t: float, pose: FloatArray, grid: Grid, site_pose: FloatArray | None) -> None:
+        """Forget all, and take on trust that the body can turn at a pose ``(3,)`` in the odometry's frame.
+
+        `site_pose` is where that is on the map, None where it is not known.
+        """
+        self._cells[:] = -np.inf
+        points = self._circle
+        if site_pose is not None:
+            points = points[~grid.values_at(transform_points(site_pose, points), grid.occupied, False)]
+        mark_points(self._cells, t, transform_points(pose, points))
+
+    def see(self, t: float, pose: FloatArray, beams: Beams) -> None:
+        """Take in what beams passed over that were cast from a pose ``(3,)`` in the odometry's frame."""
+        mark_beams(self._cells, t, transform_points(pose, beams.origins), transform_points(pose, beams.ends))
+
+    def stand(self, t: float, pose: FloatArray) -> None:
+        """Take in that the body stands at a pose ``(3,)`` in the odometry's frame."""
+        mark_points(self._cells, t, transform_points(pose, self._inside))
+
+    def unseen(self, t: float, pose: FloatArray, step: FloatArray, velocity: FloatArray, seconds: float) -> bool:
+        """Tell whether the body comes over floor that was not seen, keeping a velocity ``(3,)`` for some seconds.
+
+        It begins a `step` ``(3,)`` on from its pose ``(3,)`` in the odometry's frame.
+        """
+        samples = samples_of_sweep(self._body, velocity, seconds, SPACING)
+        oldest = t - FRESH_FOR, t - KEPT_FOR
+        begin = compose(pose, step)
+        return bool(
+            any_unseen(self._cells, oldest, pose, begin, self._rim, velocity, seconds, samples, self._mount, self._view)
+        )
+
+
+def _along(outline: FloatArray) -> FloatArray:
+    """Return points along an outline, at most `SPACING` apart."""
+    sides = [
+        begin + (end - begin) * np.linspace(0.0, 1.0, max(int(np.hypot(*(end - begin)) / SPACING), 1) + 1)[:-1, None]
+        for begin, end in zip(outline, np.roll(outline, -1, axis=0), strict=True)
+    ]
+    return np.vstack(sides)
+
+
+def _inside(outline: FloatArray) -> FloatArray:
+    """Return points all over an outline and its inside, some `CELL` apart."""
+    grid = Grid(np.zeros((CELLS, CELLS), np.float32), 0.5 * CELL, (-0.25 * CELLS * CELL, -0.25 * CELLS * CELL))
+    middles = grid.points_of(np.argwhere(np.ones(grid.shape, bool)))
+    return np.vstack([_along(outline), middles[shapely.contains_xy(shapely.Polygon(outline), *middles.T)]])
+
+
+def _circle(radius: float) -> FloatArray:
+    angles = np.linspace(0.0, 2.0 * np.pi, 24, endpoint=False)
+    return radius * np.column_stack([np.cos(angles), np.sin(angles)])

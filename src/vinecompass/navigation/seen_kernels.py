@@ -1,0 +1,81 @@
+"""Kernels of the floor that was seen: marked along beams, and asked about under a moving body.
+
+Cells (CELLS, CELLS, 3) hold a time each, and the row and column in the odometry's frame that it is of: the square goes
+on with the robot, and a cell that is of another place was not seen.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from vinecompass.geometry.kernels import arc_step
+
+CELL = 0.1
+"""Metres."""
+CELLS = 80
+"""In a row and a column: as far as a robot may go before it looks again."""
+
+
+@njit(cache=True, nogil=True)
+def mark(cells, t, x, y):  # type: ignore[no-untyped-def]
+    """Note that the cell at a point was seen."""
+    row, column = np.floor(y / CELL), np.floor(x / CELL)
+    r, c = int(row % CELLS), int(column % CELLS)
+    cells[r, c, 0], cells[r, c, 1], cells[r, c, 2] = t, row, column
+
+
+@njit(cache=True, nogil=True)
+def mark_points(cells, t, points):  # type: ignore[no-untyped-def]
+    """Note that the cells at points (N, 2) were seen."""
+    for i in range(points.shape[0]):
+        mark(cells, t, points[i, 0], points[i, 1])
+
+
+@njit(cache=True, nogil=True)
+def mark_beams(cells, t, origins, ends):  # type: ignore[no-untyped-def]
+    """Note the cells that beams passed over from origins to ends (N, 2), as far as the square reaches."""
+    for i in range(origins.shape[0]):
+        dx, dy = ends[i, 0] - origins[i, 0], ends[i, 1] - origins[i, 1]
+        length = np.hypot(dx, dy)
+        steps = int(min(length, 0.45 * CELLS * CELL) / (0.5 * CELL))
+        for k in range(steps + 1):
+            share = k * 0.5 * CELL / max(length, 1e-9)
+            mark(cells, t, origins[i, 0] + share * dx, origins[i, 1] + share * dy)
+
+
+@njit(cache=True, nogil=True)
+def seen_since(cells, oldest, x, y):  # type: ignore[no-untyped-def]
+    """Whether one of the four cells about a point was seen after a time: beams leave gaps between them."""
+    row, column = np.floor(y / CELL - 0.5), np.floor(x / CELL - 0.5)
+    for i in range(2):
+        for j in range(2):
+            r, c = int((row + i) % CELLS), int((column + j) % CELLS)
+            if cells[r, c, 0] >= oldest and cells[r, c, 1] == row + i and cells[r, c, 2] == column + j:
+                return True
+    return False
+
+
+@njit(cache=True, nogil=True)
+def any_unseen(cells, oldest, pose, begin, rim, velocity, seconds, samples, mount, view):  # type: ignore[no-untyped-def]
+    """Whether a point of a body's rim (M, 2) comes over floor that was not seen, on its way from pose `begin` (3,).
+
+    `oldest`: since when floor must have been seen that is in view from the body's `pose`, and that is not. The scanner
+    is mounted at `mount` on the body; `view`: the middle of what it sees and half of that, radians.
+    """
+    cosine, sine = np.cos(begin[2]), np.sin(begin[2])
+    back_cosine, back_sine = np.cos(pose[2]), np.sin(pose[2])
+    for i in range(1, samples + 1):
+        ahead, left, turn = arc_step(velocity[0], velocity[1], velocity[2], seconds * i / samples)
+        turn_cosine, turn_sine = np.cos(turn), np.sin(turn)
+        for j in range(rim.shape[0]):
+            u = ahead + turn_cosine * rim[j, 0] - turn_sine * rim[j, 1]
+            v = left + turn_sine * rim[j, 0] + turn_cosine * rim[j, 1]
+            x, y = begin[0] + cosine * u - sine * v, begin[1] + sine * u + cosine * v
+            dx, dy = x - pose[0], y - pose[1]
+            by_x, by_y = back_cosine * dx + back_sine * dy - mount[0], back_cosine * dy - back_sine * dx - mount[1]
+            away = np.arctan2(by_y, by_x) - mount[2] - view[0]
+            in_view = abs(np.arctan2(np.sin(away), np.cos(away))) <= view[1]
+            if not seen_since(cells, oldest[0] if in_view else oldest[1], x, y):
+                return True
+    return False
