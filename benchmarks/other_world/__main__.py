@@ -1,4 +1,7 @@
-"""Run with ``python -m benchmarks.other_world [MISSIONS] [JOBS]``: missions there, judged by what is so."""
+"""Run with ``python -m benchmarks.other_world PART [MISSIONS] [JOBS]``: missions there, judged by what is so.
+
+Parts: missions, or faults (something goes wrong on the way).
+"""
 
 from __future__ import annotations
 
@@ -8,14 +11,15 @@ from dataclasses import replace
 
 import numpy as np
 
+from benchmarks.other_world.faults import FAULTS, barrier, fault_of
 from benchmarks.other_world.mission import Outcome, draw_mission, drive, map_of
 from benchmarks.other_world.robots import BODIES, draw_robot
 from benchmarks.other_world.sites import SITES
 from vinecompass import Navigator
 
 
-def one(number: int) -> tuple[str, Outcome]:
-    """Drive one mission of the campaign."""
+def one(number: int, fault: str = "") -> tuple[str, Outcome]:
+    """Drive one mission of the campaign, with a fault if one is named."""
     rng = np.random.default_rng(number)
     kinds, places = list(BODIES), list(SITES)
     kind, place = kinds[number % len(kinds)], places[(number // len(kinds)) % len(places)]
@@ -23,18 +27,23 @@ def one(number: int) -> tuple[str, Outcome]:
     mission = draw_mission(site, robot, rng, seed=number)
     told = mission.start + rng.normal(0.0, [0.2, 0.2, np.radians(5.0)])
     navigator = Navigator(map_of(site), robot.filed, told, mission.goal, seed=number)
-    outcome = drive(mission, navigator, time_limit=3.0 * mission.bound + 60.0)
+    if fault == "barrier":
+        barrier(mission, rng)
+    spoil = fault_of(fault, mission, rng) if fault else None
+    outcome = drive(mission, navigator, time_limit=3.0 * mission.bound + 60.0, fault=spoil)
     rates = f"loop {robot.loop_rate:.0f} Hz, scans {robot.filed.lidars[0].rate} Hz, delay {robot.delay:.2f} s"
-    how = f"{number:3d} {place}, {kind}, {rates}"
+    how = f"{number:3d} {place}, {kind}, {rates}" + (f", {fault}" if fault else "")
     return how, replace(outcome, trace=[], step_times=[])
 
 
 def main() -> None:
     """Drive the missions and say what came of them."""
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 28
+    part = sys.argv[1] if len(sys.argv) > 1 else "missions"
+    count = int(sys.argv[2]) if len(sys.argv) > 2 else 28
+    faults = [FAULTS[number % len(FAULTS)] if part == "faults" else "" for number in range(count)]
     outcomes = []
-    with ProcessPoolExecutor(int(sys.argv[2]) if len(sys.argv) > 2 else None) as pool:
-        for how, o in pool.map(one, range(count)):
+    with ProcessPoolExecutor(int(sys.argv[3]) if len(sys.argv) > 3 else None) as pool:
+        for how, o in pool.map(one, range(count), faults):
             outcomes.append(o)
             print(
                 f"{how}: {o.state} after {o.seconds:.0f} s (bound {o.bound:.0f}), {o.off:.3f} m, {o.off_deg:.1f} deg, "

@@ -271,14 +271,49 @@ class Modes(unittest.TestCase):
         self.assertEqual(navigator.state, "manual")
         self.assertGreater(driven[-1].speed, driven[0].speed)
         self.assertLessEqual(driven[0].speed, 0.1 * robot().drive.acceleration + 1e-9)
+        # Whoever lets go stops it: a command holds for half a second.
+        left = self.steps(navigator, 8, 12)
+        self.assertTrue(left[-1].standing)
+        self.assertEqual((navigator.state, navigator.reason), ("manual", "no command from a person for 0.5 s"))
         navigator.resume()
-        self.steps(navigator, 2, 12)
+        self.steps(navigator, 2, 20)
         self.assertEqual(navigator.state, "driving")
         states = [entry.state for entry in navigator.log.states]
         self.assertEqual(
             [s for i, s in enumerate(states) if i == 0 or s != states[i - 1]],
             ["driving", "holding", "manual", "driving"],
         )
+
+    def test_held_it_stands_for_any_time_without_a_scanner_and_driving_it_says_so_and_gives_up(self):
+        for held in (True, False):
+            navigator, _ = self.navigator()
+            self.steps(navigator, 4)
+            if held:
+                navigator.hold("lunch")
+            silent = Scan(0.5, np.full(433, np.nan, np.float32))
+            for i in range(140):
+                t = 0.6 + 0.1 * i
+                track = Track(t + np.linspace(-0.1, 0.0, 6), np.zeros((6, 3)))
+                self.assertTrue(navigator.step(t, replace(silent, t=t - 0.1), track).standing or i < 12)
+            told = ("holding", "lunch") if held else ("failed", "no input to drive by for 10 s")
+            self.assertEqual((navigator.state, navigator.reason[:29]), told)
+
+    def test_a_clock_that_is_set_and_scans_that_come_late_are_got_over_within_a_second(self):
+        for jump in (-5.0, 30.0):
+            navigator, _ = self.navigator()
+            self.steps(navigator, 4)
+            states = []
+            for i in range(4, 17):
+                scan, shift = short_run().scans[i], jump * (i >= 8)
+                late = short_run().scans[i - 2] if i % 3 == 0 else scan
+                track = Track(scan.t + np.linspace(-0.1, 0.1, 11) + shift, np.zeros((11, 3)))
+                navigator.step(scan.t + 0.1 + shift, replace(late, t=late.t + shift), track)
+                states.append(navigator.state)
+            self.assertEqual(set(states[:4]), {"driving"})
+            self.assertEqual(states[4], "stale")
+            self.assertEqual(states[-1], "driving", navigator.reason)
+            told = " ".join(entry.reason for entry in navigator.log.states)
+            self.assertIn(f"clock jumped by {jump + 0.1:.2f} s", told)
 
     def test_recoveries_come_in_order_unless_the_map_closes_the_way_and_then_the_stop_fails_with_the_reason(self):
         run, mapped = short_run(), short_mapping().grid

@@ -21,10 +21,14 @@ FROZEN_SHARE = 0.1
 """Share of what was commanded below which the odometry counts as standing still."""
 FIRST_STEP = 0.001
 """Seconds that the first step is taken to come after one before it: until another, nobody knows how long steps are."""
+SURELY_PASSED = 0.5
+"""Share of the step before that is taken to have passed where the clock does not tell."""
 SAME_STAMP = 1e-6
 """Seconds within which two stamps are one."""
 AHEAD_OF_CLOCK = 0.05
 """Seconds that a stamp may lie ahead of the clock."""
+STUCK_AFTER, STUCK_SHARE = 5, 0.05
+"""Scans in a row in which a beam says the same, and the share of beams that do so, from which they are stuck."""
 ODOMETRY_STALE_AFTER = 0.35
 """Seconds of age beyond which odometry is not driven by, however slow the scanner."""
 LONGEST_STEP = 1.0
@@ -87,11 +91,13 @@ class InputWatch:
         self._elapsed = FIRST_STEP
         self._t = -np.inf
         self._scan: Scan | None = None
+        self._ranges = np.full(lidar.beams, np.nan, np.float32)
         self._trouble = ""
         self._trouble_t = -np.inf
         self._trouble_since = -np.inf
         self._same_since = -np.inf
         self._scans_frozen = False
+        self._repeats = np.zeros(lidar.beams, dtype=int)
         self._odometry_frozen_until = -np.inf
         self._suspected = False
         self._asked = 0.0
@@ -125,7 +131,7 @@ class InputWatch:
         jump = self._advance(t)
         over = self._over(self._t)
         track, broken = self._readable(odometry)
-        new_scan, unread = self._newer(scan)
+        new_scan, unread = self._newer(scan, moving=not command.standing)
         found = jump or broken or unread or self._look(track, command)
         if found:
             if over or jump:
@@ -149,6 +155,8 @@ class InputWatch:
             self._elapsed = step
             self._t += step
         else:
+            # How long it truly was nobody knows: rather too little, so that no command changes too fast.
+            self._elapsed *= SURELY_PASSED
             self._t += self._elapsed
             self._asked_from = None
         self._shift = self._t - self._clock
@@ -171,8 +179,11 @@ class InputWatch:
             return None, f"the odometry has {max(len(stamps) - first, 0)} rows in order, and 2 are needed"
         return Track(stamps[first:] + self._shift, poses[first:]), ""
 
-    def _newer(self, scan: Scan) -> tuple[bool, str]:
-        """Keep a scan if it is newer than the last one; return whether it is, and what is wrong with it."""
+    def _newer(self, scan: Scan, *, moving: bool) -> tuple[bool, str]:
+        """Keep a scan if it is newer than the last one; return whether it is, and what is wrong with it.
+
+        Beams that say the very same again and again while the robot moves are no readings.
+        """
         ranges, stamp = getattr(scan, "ranges", None), getattr(scan, "t", None)
         if not isinstance(ranges, np.ndarray) or not isinstance(stamp, int | float | np.number):
             return False, "there is no scan"
@@ -184,10 +195,17 @@ class InputWatch:
         former = self._scan
         if former is not None and t <= former.t + SAME_STAMP:
             return False, ""
-        self._scan = replace(scan, t=t)
-        if former is None or not np.array_equal(former.ranges, ranges, equal_nan=True):
+        again = np.isfinite(ranges) & (ranges == self._ranges)
+        frozen = np.array_equal(self._ranges, ranges, equal_nan=True)
+        if not frozen:
             self._same_since = t
             self._scans_frozen = False
+        self._repeats = np.where(again, self._repeats + moving, 0)
+        self._ranges = ranges
+        stuck = self._repeats >= STUCK_AFTER
+        if not frozen and np.mean(stuck) > STUCK_SHARE:
+            ranges = np.where(stuck, np.float32(np.nan), ranges)
+        self._scan = replace(scan, t=t, ranges=ranges)
         return True, ""
 
     def _look(self, odometry: Track | None, command: Command) -> str:

@@ -103,6 +103,12 @@ class LoopPlanner:
                 return plan
         plan = self._minding_turns(costmap, robot, start, goal, explain=explain)
         why = plan.why_not
+        if self._method is None and why is not None and why.cause == "body":
+            # There is a way for its middle, but not for the body as it is turned on straight lines.
+            for body in (robot.widened(MARGIN_PARTS[-1] * self._margin), robot):
+                turned = plan_path(costmap, body, start, goal, method="lattice", settings=self._settings, explain=False)
+                if turned.found:
+                    return turned
         if plan.status != "goal closed" or why is None or why.place is None:
             return plan
         if costmap.closing_layer(costmap.grid.cells_at([why.place])[0]) != "obstacles":

@@ -41,6 +41,8 @@ FOR_GOOD = ("occupied", "zone", "one-way zone", "walls")
 """Causes in the map itself for there being no plan: no recovery takes them away."""
 COMES_IN_AGAIN = 3
 """Times that a car that missed a stop comes in again before it recovers: it cannot put itself right on the spot."""
+HELD_LONG = 0.8
+"""Seconds of standing against its own wish after which it says what holds it."""
 JUST_NOW = 1.0
 """Seconds since safety's last intervention within which it is what holds the robot up."""
 
@@ -128,6 +130,8 @@ class Navigator:
         self._told_pose: FloatArray = np.zeros(3) if told is None else told
         self._command = Command()
         self._by_hand = Command()
+        self._by_hand_since = -np.inf
+        self._held_since = np.inf
         self._dwells_since = -np.inf
         self._misses = 0
         self._turns_on_the_spot = limits_of(robot.drive).turns_on_the_spot
@@ -194,10 +198,15 @@ class Navigator:
             self._enter(State.HOLDING, reason)
 
     def manual(self, command: Command) -> None:
-        """Let a person's command through, again and again until `resume`; safety still has the last word."""
+        """Let a person's command through for a moment; safety still has the last word.
+
+        It holds for ``navigation.manual_hold`` seconds and must be given again and again: whoever lets go stops the
+        robot. It stays in this mode until `resume`.
+        """
         if not self.state.over:
             self._enter(State.MANUAL, "a person drives")
             self._by_hand = command
+            self._by_hand_since = self.t
 
     def resume(self) -> None:
         """Go on with the round after `hold` or `manual`."""
@@ -235,7 +244,9 @@ class Navigator:
             if self.state is State.STALE:
                 self._enter(State.DRIVING, "")
             now = self._now = self._senses.take(came, people, self._command)
-            self._command = self._safe(now, self._decide(now))
+            wanted = self._decide(now)
+            self._command = self._safe(now, wanted)
+            self._say_what_holds(now.t, wanted)
         self._senses.sent(came.t, self._command)
         self.log.enter(came.t, self.state, "" if self.goal is None else self.goal.name, self.reason)
         return self._command
@@ -261,10 +272,23 @@ class Navigator:
             unseen=now.unseen,
         )
 
+    def _say_what_holds(self, t: float, wanted: Command) -> None:
+        """Give safety's reason where it has held the robot up for a while: nothing does so silently."""
+        if wanted.standing or not self._command.standing:
+            self._held_since = np.inf
+            return
+        self._held_since = min(self._held_since, t)
+        if t - self._held_since >= HELD_LONG and self.log.interventions:
+            self._enter(self.state, self.log.interventions[-1].rule)
+
     def _decide(self, now: Situation) -> Command:
         """Return what is wanted, by the state."""
         if self.state is State.MANUAL:
-            return self._by_hand
+            hold = self._settings.navigation.manual_hold
+            if now.t - self._by_hand_since <= hold:
+                return self._by_hand
+            self._enter(State.MANUAL, f"no command from a person for {hold:g} s")
+            return Command()
         if self.state is State.HOLDING or self.state.over:
             return Command()
         if self.state is State.DWELLING:
@@ -413,11 +437,11 @@ class Navigator:
 
     def _stand_for(self, trouble: str) -> None:
         """Stand for want of good input; too long, and the round is over."""
-        if self.state.over:
+        if self.state.over or self.state.told:
             return
         if self._watch.lasting >= self._settings.safety.give_up_after:
             self._fail(f"no input to drive by for {self._watch.lasting:.0f} s: {trouble}")
-        elif not self.state.told:
+        else:
             self._enter(State.STALE, trouble)
 
     def _fail(self, reason: str) -> None:

@@ -17,6 +17,7 @@ class NavigationSettings(Model):
     plan_age: Positive = Field(6.0, description="age at which a plan is made anew although nothing blocks it, s")
     off_path: Positive = Field(0.4, description="distance from the path at which it is planned anew, m")
     unsettled_speed: Positive = Field(0.3, description="highest speed until localization has settled, m/s")
+    manual_hold: Positive = Field(0.5, description="how long a person's command holds in manual mode, s")
     stuck_after: Positive = Field(6.0, description="time without progress after which it recovers, s")
     stuck_progress: NotNegative = Field(0.1, description="what counts as progress, m or radians")
     recovery: list[str] = Field(

@@ -1,0 +1,106 @@
+"""What goes wrong on robots of the second world: one thing at a time, from a time on."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable
+
+import numpy as np
+from shapely.affinity import rotate, translate
+from shapely.geometry import box
+
+from benchmarks.other_world.base import OtherBase
+from benchmarks.other_world.mission import Input, Mission
+from vinecompass import Scan, Track
+
+__all__ = ["FAULTS", "barrier", "fault_of"]
+
+FAULTS = (
+    "covered scanner",
+    "covered half",
+    "covered corner",
+    "stuck sector",
+    "no echo",
+    "clock back",
+    "clock ahead",
+    "late scans",
+    "swapped scans",
+    "frozen odometry",
+    "nan",
+    "wrong lengths",
+    "barrier",
+    "carried away",
+)
+
+
+def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[[Input, OtherBase], Input]:
+    """Return what spoils the input of each step; for some seconds, or for good."""
+    begin, length = rng.uniform(3.0, 8.0), rng.choice([3.0, 12.0, np.inf])
+    beams, done = mission.robot.filed.lidars[0].beams, [False]
+    kept: deque[Input] = deque(maxlen=200)
+    quarter = slice(0, beams // 6) if rng.random() < 0.5 else slice(beams - beams // 6, beams)
+    half = slice(0, beams // 2) if rng.random() < 0.5 else slice(beams // 2, beams)
+    first: list[np.ndarray] = []
+
+    def ranges_in(given: Input, part: slice, value: float) -> Input:
+        ranges = given.scan.ranges.copy()
+        ranges[part] = value
+        return Input(given.t, Scan(given.scan.t, ranges), given.odometry)
+
+    def shifted(given: Input, by: float) -> Input:
+        track = Track(given.odometry.t + by, given.odometry.poses)
+        return Input(given.t + by, Scan(given.scan.t + by, given.scan.ranges), track)
+
+    def spoil(given: Input, base: OtherBase) -> Input:
+        active = begin <= base.t < begin + length
+        if kind.startswith("clock"):
+            # A clock that was set stays set.
+            return shifted(given, (-5.0 if kind == "clock back" else 30.0) if base.t >= begin else 0.0)
+        if kind == "late scans":
+            kept.append(given)
+            return Input(given.t, kept[max(len(kept) - 15, 0)].scan, given.odometry) if active else given
+        if kind == "swapped scans":
+            kept.append(given)
+            old = kept[max(len(kept) - int(rng.integers(1, 12)), 0)]
+            return Input(given.t, old.scan, given.odometry) if active else given
+        if not active:
+            return given
+        if kind == "carried away" and not done[0]:
+            done[0] = True
+            base.pose = np.array([*mission.start[:2], mission.start[2] + 2.0])
+        if kind == "covered scanner":
+            return ranges_in(given, slice(None), 0.02)
+        if kind == "covered half":
+            return ranges_in(given, half, 0.02)
+        if kind == "covered corner":
+            return ranges_in(given, quarter, np.nan)
+        if kind == "no echo":
+            return ranges_in(given, slice(None), 80.0)
+        if kind == "stuck sector":
+            first[:] = first or [given.scan.ranges[quarter].copy()]
+            ranges = given.scan.ranges.copy()
+            ranges[quarter] = first[0]
+            return Input(given.t, Scan(given.scan.t, ranges), given.odometry)
+        if kind == "frozen odometry":
+            first[:] = first or [given.odometry.poses[-1].copy()]
+            track = Track(given.odometry.t, np.tile(first[0], (len(given.odometry.t), 1)))
+            return Input(given.t, given.scan, track)
+        if kind == "nan":
+            poses = given.odometry.poses.copy()
+            poses[len(poses) // 2] = np.nan
+            return Input(given.t, given.scan, Track(given.odometry.t, poses))
+        if kind == "wrong lengths":
+            return Input(given.t, Scan(given.scan.t, given.scan.ranges[:-3]), given.odometry)
+        return given
+
+    return spoil
+
+
+def barrier(mission: Mission, rng: np.random.Generator) -> None:
+    """Put crates on the way that the map does not know."""
+    middle = mission.start[:2] + rng.uniform(0.4, 0.6) * (mission.goal[:2] - mission.start[:2])
+    across = np.degrees(np.arctan2(*(mission.goal[:2] - mission.start[:2])[::-1]))
+    crate = translate(rotate(box(-0.2, -0.8, 0.2, 0.8), across), *middle)
+    ends = [translate(mission.robot.body.buffer(1.0), *end[:2]) for end in (mission.start, mission.goal)]
+    if not any(crate.intersects(end) for end in ends):
+        mission.site.crates.append(crate)
