@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 from shapely.affinity import rotate, translate
-from shapely.geometry import box
+from shapely.geometry import Point, box
 
 from benchmarks.other_world.base import OtherBase
 from benchmarks.other_world.mission import Input, Mission
@@ -101,6 +101,6 @@ def barrier(mission: Mission, rng: np.random.Generator) -> None:
     middle = mission.start[:2] + rng.uniform(0.4, 0.6) * (mission.goal[:2] - mission.start[:2])
     across = np.degrees(np.arctan2(*(mission.goal[:2] - mission.start[:2])[::-1]))
     crate = translate(rotate(box(-0.2, -0.8, 0.2, 0.8), across), *middle)
-    ends = [translate(mission.robot.body.buffer(1.0), *end[:2]) for end in (mission.start, mission.goal)]
-    if not any(crate.intersects(end) for end in ends):
+    reach = np.hypot(*np.array(mission.robot.body.exterior.coords).T).max() + 0.4
+    if all(crate.distance(Point(end[:2])) > reach for end in (mission.start, mission.goal)):
         mission.site.crates.append(crate)

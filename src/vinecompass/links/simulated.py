@@ -37,7 +37,7 @@ class SimulatedLink:
     Raises
     ------
     InputError
-        The robot does not fit where it starts, or the simulator does not know its drive.
+        The robot does not fit where it starts.
 
     Examples
     --------

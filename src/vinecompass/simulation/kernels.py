@@ -9,6 +9,8 @@ from vinecompass.contact.kernels import touches
 from vinecompass.geometry.kernels import compose_pairs, write_row
 from vinecompass.motion.kernels import along_chord, clamp, follow, reach_velocity, toward
 
+CREEPING = 1e-3
+"""m/s below which a car's curve is not to be told from its velocity."""
 SLIP_LAG = 0.15
 """Seconds with which a wheel's slip follows the floor's grip."""
 MOST_SLIP, LEAST_SLIP = 0.95, -0.1
@@ -98,6 +100,9 @@ def roll_wheels(state, limits, tyres, reached, grips, normals, step, ground):  #
         rim *= 1.0 - slip_on(state, tyres, grips, normals, step, wheel)
         for part in range(3):
             ground[part] += limits.unrolling[part, wheel] * rim
+    if limits.turning_radius > 0.0:
+        # Steered wheels hold the body on its curve, whatever each of the driven ones does.
+        ground[2] = reached[2] * ground[0] / reached[0] if abs(reached[0]) > CREEPING else 0.0
 
 
 @njit(cache=True, nogil=True)

@@ -13,10 +13,10 @@ from vinecompass.contact import Walking, shape_of
 from vinecompass.contact.kernels import touches
 from vinecompass.errors import InputError
 from vinecompass.geometry import compose, interpolate_poses, transform_points, wrap_angle
-from vinecompass.motion import Command, limits_of, wheel_places
+from vinecompass.motion import Command, limits_of, steering_angle, wheel_places
 from vinecompass.robot import Robot
 from vinecompass.runs import Imu, Positions, Scan, Track, Wheels
-from vinecompass.simulation.kernels import move_body
+from vinecompass.simulation.kernels import CREEPING, move_body
 from vinecompass.simulation.people import Walker
 from vinecompass.simulation.ray_casting import cast_beams
 from vinecompass.simulation.site import Site
@@ -145,13 +145,6 @@ class Simulator:
         self._walkers = [Walker(person, site.surfaces, self._rng) for person in site.people]
         self.people = [walker.seen for walker in self._walkers]
         self._limits = limits_of(robot.drive)
-        if self._limits.goes_sideways or not self._limits.turns_on_the_spot:
-            raise InputError(
-                "the simulator knows no such drive yet",
-                key="drive.kind",
-                value=robot.drive.kind,
-                expected="one that turns on the spot and does not go sideways",
-            )
         self._wheel_places = wheel_places(robot.drive)
         self._tyres = Tyres(robot.drive.wheel_radius, robot.wheels.slip, robot.wheels.slip_time)
         self._body = shape_of(robot.body)
@@ -166,6 +159,7 @@ class Simulator:
             slips=np.zeros(wheels),
             wanders=self._rng.normal(size=wheels),
         )
+        self._steering = 0.0
         self._told: list[tuple[float, NDArray[np.float64]]] = [(0.0, np.zeros(3))]
         self._need_room()
 
@@ -265,7 +259,19 @@ class Simulator:
         sensor = self.robot.wheels
         every = _steps_between(sensor.rate)
         tick = 2.0 * np.pi / sensor.ticks_per_turn
-        return Wheels(times[every - 1 :: every], np.floor(path.angles[every - 1 :: every] / tick) * tick)
+        angles = np.floor(path.angles[every - 1 :: every] / tick) * tick
+        return Wheels(times[every - 1 :: every], angles, self._read_steering(path.velocities[every - 1 :: every]))
+
+    def _read_steering(self, velocities: NDArray[np.float64]) -> NDArray[np.float64] | None:
+        """Return the angle of a car's steered wheels at velocities ``(N, 3)``: as it stands, they stay as they are."""
+        if not self.robot.drive.steered:
+            return None
+        steering = steering_angle(self.robot.drive, velocities)
+        for i, speed in enumerate(np.abs(velocities[:, 0]).tolist()):
+            if speed > CREEPING:
+                self._steering = float(steering[i])
+            steering[i] = self._steering
+        return steering
 
     def _read_imu(self, times: NDArray[np.float64], path: BasePath, before: NDArray[np.float64]) -> Imu:
         sensor = self.robot.imu
