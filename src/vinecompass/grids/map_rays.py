@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
+from scipy.ndimage import binary_erosion
 
 from vinecompass.grids.clearance import clearance, likelihood_at
 from vinecompass.grids.grid import Grid
 from vinecompass.grids.kernels import march_rays
 
 __all__ = ["MapRays"]
+
+SKIN = 3
+"""Cells: how deep into what is occupied a wall's surface may lie."""
 
 
 class MapRays:
@@ -23,6 +27,8 @@ class MapRays:
     ----------
     distance : array, (rows, columns), float32
         From each cell to the nearest occupied one, in cells.
+    surface : array of bool, (rows, columns)
+        The occupied cells without the insides of solid things.
 
     Notes
     -----
@@ -43,6 +49,7 @@ class MapRays:
         self._cell_size = grid.cell_size
         self._frame = grid.frame
         self.distance = clearance(grid.occupied, 1.0)
+        self.surface = surface_of(grid.occupied)
 
     def to_cells(self, poses: ArrayLike) -> NDArray[np.float64]:
         """Return site poses ``(N, 3)`` in the map's own frame, x and y in cells."""
@@ -61,8 +68,11 @@ class MapRays:
         return self._grid.values_at(points, self.distance, outside=0.0) * np.float32(self._cell_size)
 
     def likelihood_field(self, spread: float) -> NDArray[np.float32]:
-        """Return the map's likelihood field ``(rows, columns)``, as `vinecompass.grids.likelihood_field`."""
-        return likelihood_at(self.distance * np.float32(self._cell_size), spread)
+        """Return the likelihood field ``(rows, columns)`` of the map's `surface`; see `likelihood_field`.
+
+        No beam ends inside a solid thing, so no pose may fit the better for standing in one.
+        """
+        return likelihood_at(clearance(self.surface, self._cell_size), spread)
 
     def ranges(self, poses: ArrayLike, angles: ArrayLike, *, farthest: float) -> NDArray[np.float32]:
         """Return how far beams reach before they meet an occupied cell.
@@ -85,3 +95,9 @@ class MapRays:
             self.distance, self.to_cells(poses), np.asarray(angles, dtype=float), farthest / self._cell_size
         )
         return cells * np.float32(self._cell_size)
+
+
+def surface_of(occupied: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Return the occupied cells without those that lie deep inside solid things."""
+    inside = binary_erosion(occupied, np.ones((3, 3), bool), iterations=SKIN)
+    return np.asarray(occupied & ~inside)

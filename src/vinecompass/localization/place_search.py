@@ -136,10 +136,10 @@ class PlaceSearch:
         self._frame = grid.frame
         self._cell_size = grid.cell_size
         every = max(round(COARSE_CELL / grid.cell_size), 1)
-        occupied, free = (strongest(cells, every) for cells in (grid.occupied, grid.free))
+        occupied, surface, free = (strongest(cells, every) for cells in (grid.occupied, rays.surface, grid.free))
         coarse = every * grid.cell_size
         self._floor = free & ~occupied
-        self._search = PoseSearch(likelihood_field(occupied, coarse, COARSE_SPREAD), coarse)
+        self._search = PoseSearch(likelihood_field(surface, coarse, COARSE_SPREAD), coarse)
         self._fine = bordered(rays.likelihood_field(FINE_SPREAD), 0.0)
 
     def anywhere(self, origins: FloatArray, ends: FloatArray, *, share: float = 0.9) -> list[Place]:

@@ -318,7 +318,9 @@ class Navigator:
             self._progress.replanned()
             self._enter(State.DRIVING, "")
         elif found is Look.NO_WAY and plan is not None:
-            if plan.why_not is not None and plan.why_not.cause in FOR_GOOD:
+            # While it does not know where it stands, it may not stand where the way is closed.
+            for_good = plan.why_not is not None and plan.why_not.cause in FOR_GOOD
+            if for_good and (now.estimate.settled or plan.status != "start closed"):
                 self._give_up(now, plan.reason)
             else:
                 self._recover(now, plan.reason)
