@@ -71,6 +71,7 @@ _HOMES = {
         "Round",
         "StopGoal",
         "read_round",
+        "warm_up",
     ),
     "vinecompass.links": ("Readings", "RecordedLink", "RobotLink", "SimulatedLink"),
     "vinecompass.rehearsal": ("Rehearsal", "record_drive", "rehearse", "rehearse_mission"),

@@ -58,6 +58,12 @@ class Model(pydantic.BaseModel):
 
     model_config = pydantic.ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
 
+    def __eq__(self, other: object) -> bool:
+        """Compare fields, and not what was worked out from them and kept."""
+        if type(self) is not type(other):
+            return NotImplemented
+        return all(getattr(self, name) == getattr(other, name) for name in type(self).model_fields)
+
     def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
         """Return a copy with some fields changed, that works out anew whatever properties follow from its fields."""
         copied = super().model_copy(update=update, deep=deep)

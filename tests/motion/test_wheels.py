@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 
 from tests.support import assert_input_error, edited, robot, room, site
-from vinecompass import Simulator, dead_reckon, plan_path, price_floor, read_robot
+from vinecompass import Command, Simulator, Track, dead_reckon, plan_path, price_floor, read_robot
 from vinecompass.geometry import arc, chain
 from vinecompass.motion import body_velocity, steering_angle, wheel_speeds
 from vinecompass.robot import Drive, Robot
@@ -112,11 +112,34 @@ class RobotFile(unittest.TestCase):
                 wheel=[{"name": str(i), "position": (float(i), 0.0), "direction_deg": 0.0} for i in range(3)],
             )
 
-    def test_what_cannot_be_driven_yet_says_so(self):
+    def test_the_simulator_drives_every_kind_and_its_wheels_tell_the_way(self):
+        document = robot().model_dump(exclude_none=True)
+        for drive, told in (
+            (four_wheels(), Command(0.3, sideways=0.2, turn_rate=0.3)),
+            (car(), Command(0.5, turn_rate=0.3)),
+            (car(), Command(-0.4, turn_rate=0.3)),
+        ):
+            vehicle = Robot.model_validate(document | {"drive": drive.model_dump(exclude_none=True)})
+            simulator = Simulator(site(), vehicle, start=[36.0, 24.6, 0.0], seed=1)
+            periods = [simulator.step(told) for _ in range(20)]
+            truth = Track(*(np.concatenate([getattr(each.truth, part) for each in periods]) for part in ("t", "poses")))
+            angles = np.concatenate([each.wheels.angles for each in periods])
+            steered = None if drive.kind == "omni" else np.concatenate([each.wheels.steering for each in periods])
+            t = np.concatenate([each.wheels.t for each in periods])
+            track = dead_reckon(Wheels(t, angles, steered), drive, start=truth.at(t[:1])[0])
+            with self.subTest(kind=drive.kind, told=told):
+                self.assertGreater(track.length, 0.5)
+                off = track.poses[-1] - truth.at(t[-1:])[0]
+                self.assertLess(np.hypot(*off[:2]), 0.02)
+                self.assertLess(abs(off[2]), 0.03)
+                np.testing.assert_allclose(periods[-1].velocities[-1], told.velocity, atol=0.02)
+                if steered is not None:
+                    self.assertAlmostEqual(steered[-1], float(steering_angle(drive, told.velocity)), delta=0.02)
+
+    def test_what_cannot_be_planned_says_so(self):
         document = robot().model_dump(exclude_none=True)
         omni = Robot.model_validate(document | {"drive": three_wheels().model_dump(exclude_none=True)})
         cart = Robot.model_validate(document | {"drive": car().model_dump(exclude_none=True)})
-        assert_input_error(self, lambda: Simulator(site(), omni, seed=1), "drive.kind", "'omni'", "simulator")
         costmap = price_floor(room(), cart)
         assert_input_error(
             self, lambda: plan_path(costmap, cart, [2, 2, 0], [4, 2, 0], method="a-star"), "method", "straight lines"

@@ -13,6 +13,10 @@ MOST_ON_SEGMENT = 200
 """Points of a segment that are looked at, at most."""
 
 
+DEEPER = 0.002
+"""Metres that a body may come deeper over what it seems to be over already, as it slides by."""
+
+
 @njit(cache=True, nogil=True)
 def crosses(ax, ay, bx, by, x, y):  # type: ignore[no-untyped-def]
     """Whether a ray from a point along the x axis crosses a side: odd numbers of crossings are inside a polygon."""
@@ -102,29 +106,6 @@ def touches(body, x, y, heading, segments, discs):  # type: ignore[no-untyped-de
 
 
 @njit(cache=True, nogil=True)
-def sweeps_over(body, points, velocity, seconds, samples):  # type: ignore[no-untyped-def]
-    """Whether a `BodyShape` that keeps a velocity (3,) so long comes over a point (N, 2) that it is not over now.
-
-    It is looked at where it stands and at so many samples of its way; see `samples_of_sweep`.
-    """
-    ignored = np.zeros(points.shape[0], np.bool_)
-    widest = body.outer_radius * body.outer_radius
-    for i in range(samples + 1):
-        pose_x, pose_y, turn = arc_step(velocity[0], velocity[1], velocity[2], seconds * i / samples)
-        cosine, sine = np.cos(turn), np.sin(turn)
-        for j in range(points.shape[0]):
-            dx, dy = points[j, 0] - pose_x, points[j, 1] - pose_y
-            if dx * dx + dy * dy > widest or ignored[j]:
-                continue
-            if not is_inside(body.outline, cosine * dx + sine * dy, cosine * dy - sine * dx):
-                continue
-            if i > 0:
-                return True
-            ignored[j] = True
-    return False
-
-
-@njit(cache=True, nogil=True)
 def nearest_on_outline(outline, px, py):  # type: ignore[no-untyped-def]
     """The nearest point of an outline (C, 2) to a point, the distance squared, and whether the point is inside."""
     best, on_x, on_y, inside = np.inf, 0.0, 0.0, False
@@ -138,6 +119,35 @@ def nearest_on_outline(outline, px, py):  # type: ignore[no-untyped-def]
             best, on_x, on_y = dx * dx + dy * dy, px - dx, py - dy
         previous = c
     return on_x, on_y, best, inside
+
+
+@njit(cache=True, nogil=True)
+def sweeps_over(body, points, velocity, seconds, samples):  # type: ignore[no-untyped-def]
+    """Whether a `BodyShape` that keeps a velocity (3,) so long comes over a point (N, 2), or deeper over one than now.
+
+    It is looked at where it stands and at so many samples of its way; see `samples_of_sweep`.
+    """
+    # How deep inside the body each point lies where it stands; below 0 outside.
+    depths = np.full(points.shape[0], -1.0)
+    widest = body.outer_radius * body.outer_radius
+    for i in range(samples + 1):
+        pose_x, pose_y, turn = arc_step(velocity[0], velocity[1], velocity[2], seconds * i / samples)
+        cosine, sine = np.cos(turn), np.sin(turn)
+        for j in range(points.shape[0]):
+            dx, dy = points[j, 0] - pose_x, points[j, 1] - pose_y
+            if dx * dx + dy * dy > widest:
+                continue
+            ahead, left = cosine * dx + sine * dy, cosine * dy - sine * dx
+            if not is_inside(body.outline, ahead, left):
+                continue
+            if i > 0 and depths[j] < 0.0:
+                return True
+            _, _, squared, _ = nearest_on_outline(body.outline, ahead, left)
+            if i == 0:
+                depths[j] = np.sqrt(squared)
+            elif np.sqrt(squared) > depths[j] + DEEPER:
+                return True
+    return False
 
 
 @njit(cache=True, nogil=True)

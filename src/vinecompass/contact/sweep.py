@@ -29,8 +29,8 @@ def samples_of_sweep(body: BodyShape, velocity: FloatArray, seconds: float, spac
 def runs_into(body: BodyShape, points: FloatArray, velocity: FloatArray, seconds: float, *, spacing: float) -> bool:
     """Tell whether a body, keeping a velocity ``(3,)`` so long, comes over a point ``(N, 2)`` in its own frame.
 
-    Points that it is over where it stands do not count: it does not run into them. What lies between two samples is
-    bounded as `samples_of_sweep` says.
+    Points that it is over where it stands count only if it comes deeper over them: it may leave them, and slide by.
+    What lies between two samples is bounded as `samples_of_sweep` says.
 
     Examples
     --------

@@ -11,6 +11,7 @@ from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
 from vinecompass.navigation.situation import Situation
 from vinecompass.navigation.state import State
+from vinecompass.navigation.warm_up import warm_up
 
 __all__ = [
     "RECOVERIES",
@@ -31,4 +32,5 @@ __all__ = [
     "StopGoal",
     "StopResult",
     "read_round",
+    "warm_up",
 ]

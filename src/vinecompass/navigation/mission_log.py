@@ -64,7 +64,7 @@ class StopResult:
     Parameters
     ----------
     name : str
-    status : {"reached", "failed"}
+    status : {"reached", "failed", "cancelled"}
     reason : str
         Why it was not reached; empty if it was.
     t : float
@@ -75,7 +75,7 @@ class StopResult:
     """
 
     name: str
-    status: Literal["reached", "failed"]
+    status: Literal["reached", "failed", "cancelled"]
     reason: str
     t: float
     pose: NDArray[np.float64]

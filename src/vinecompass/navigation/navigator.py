@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -12,7 +13,7 @@ from vinecompass.contact import Walking
 from vinecompass.costs import CostMap, Layer
 from vinecompass.errors import InputError
 from vinecompass.following import LocalPlan, LocalPlanner, local_planner
-from vinecompass.geometry import wrap_angle
+from vinecompass.geometry import distance_along, wrap_angle
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate
 from vinecompass.motion import Command, limits_of
@@ -41,6 +42,8 @@ FOR_GOOD = ("occupied", "zone", "one-way zone", "walls")
 """Causes in the map itself for there being no plan: no recovery takes them away."""
 COMES_IN_AGAIN = 3
 """Times that a car that missed a stop comes in again before it recovers: it cannot put itself right on the spot."""
+PACE_OVER = 5.0
+"""Seconds over which the pace is averaged."""
 HELD_LONG = 0.8
 """Seconds of standing against its own wish after which it says what holds it."""
 JUST_NOW = 1.0
@@ -76,6 +79,10 @@ class Navigator:
     Attributes
     ----------
     robot : Robot
+    speed_share : float
+        Share of the speeds that it may drive at, 0 to 1: to be set from outside at any time.
+    emergency : str
+        Why it must stand, as "red button"; it stops as long as this is not empty. To be set from outside.
     state : State
         What it is doing: "finding itself", "driving", "recovering", "dwelling" at a stop, "stale" (standing for want of
         good input), "holding" or "manual" (as it was told), "finished", or "failed".
@@ -110,10 +117,13 @@ class Navigator:
         s = self._settings = settings or Settings()
         told = None if initial_pose is None else np.asarray(initial_pose, dtype=float)
         self.robot = robot
+        self.speed_share = 1.0
+        self.emergency = ""
         self.log = MissionLog()
         self.local_plan: LocalPlan | None = None
         self.state = State.FINDING_ITSELF if told is None else State.DRIVING
         self.reason = ""
+        self._grid = grid
         self._stops = StopQueue(checked_goals(grid, goals))
         self._watch = InputWatch(s.safety, robot.scanner)
         self._senses = Senses(grid, robot, told, zones=zones, layers=layers, settings=s, seed=seed)
@@ -132,6 +142,7 @@ class Navigator:
         self._by_hand = Command()
         self._by_hand_since = -np.inf
         self._held_since = np.inf
+        self._pace = 0.0
         self._dwells_since = -np.inf
         self._misses = 0
         self._turns_on_the_spot = limits_of(robot.drive).turns_on_the_spot
@@ -186,11 +197,66 @@ class Navigator:
         """The floor as priced now."""
         return self._senses.costs.costmap
 
+    @property
+    def distance_left(self) -> float:
+        """How far it is to the next stop along the plan, m; `nan` without one."""
+        ahead = self._local.remaining
+        if self._now is None or not self._plans.found or len(ahead) == 0:
+            return float("nan")
+        return float(distance_along(np.vstack([self._now.pose, ahead]))[-1])
+
+    @property
+    def time_left(self) -> float:
+        """How long that takes at the pace of the last seconds of driving, s; `nan` before it has driven."""
+        return self.distance_left / self._pace if self._pace > 0.0 else float("nan")
+
     def scene(self) -> Scene:
         """Return what it sees and weighs now, to be drawn; raise `InputError` before it has driven."""
         if self.local_plan is None or self._now is None:
             raise InputError("no local plan yet", key="step", expected="a step that drives first")
         return Scene(self.t, self.pose, self._local.remaining, self.local_plan, self.obstacles, self._now.people)
+
+    def go(self, goals: Sequence[StopGoal] | ArrayLike, *, afterwards: bool = False) -> None:
+        """Drive to other stops: in place of those that are left, or after them.
+
+        Parameters
+        ----------
+        goals : sequence of StopGoal, or array_like, (3,)
+            As in the constructor.
+        afterwards : bool
+            Whether to reach what is left first.
+
+        Raises
+        ------
+        InputError
+            A stop lies off the map.
+        """
+        stops = checked_goals(self._grid, goals)
+        if not afterwards:
+            self.cancel()
+        self._stops.add(stops)
+        if self.state.over:
+            self._enter(State.DRIVING, "")
+
+    def cancel(self, reason: str = "told to") -> None:
+        """Let go of all stops that are left, and stop."""
+        for goal in self._stops.close_all():
+            self.log.stops.append(StopResult(goal.name, "cancelled", reason, self.t, self.pose, goal.pose))
+        self._recovery = None
+        self._plans.drop()
+        if not self.state.over:
+            self._enter(State.FINISHED, f"cancelled: {reason}")
+
+    def relocate(self, pose: ArrayLike) -> None:
+        """Take up where it is from outside, as when a person points at the map: ``(3,)`` in the site frame.
+
+        Raises
+        ------
+        InputError
+            The pose lies off the map, or inside a wall.
+        """
+        self._senses.relocate(np.asarray(pose, dtype=float))
+        self._plans.drop()
 
     def hold(self, reason: str = "told to") -> None:
         """Stop and stand until `resume`."""
@@ -237,6 +303,8 @@ class Navigator:
             Finite, within the robot's limits, and one that it can still stop from.
         """
         came = self._watch.take(t, scan, odometry, self._command)
+        if self.emergency and not came.trouble:
+            came = replace(came, trouble=self.emergency)
         if came.trouble:
             self._stand_for(came.trouble)
             self._command = self._safety.stop(came.t, self._command, came.elapsed, came.trouble)
@@ -247,6 +315,7 @@ class Navigator:
             wanted = self._decide(now)
             self._command = self._safe(now, wanted)
             self._say_what_holds(now.t, wanted)
+            self._keep_pace(now)
         self._senses.sent(came.t, self._command)
         self.log.enter(came.t, self.state, "" if self.goal is None else self.goal.name, self.reason)
         return self._command
@@ -280,6 +349,13 @@ class Navigator:
         self._held_since = min(self._held_since, t)
         if t - self._held_since >= HELD_LONG and self.log.interventions:
             self._enter(self.state, self.log.interventions[-1].rule)
+
+    def _keep_pace(self, now: Situation) -> None:
+        """Average the speed over the last seconds in which it drove."""
+        if self.state is State.DRIVING:
+            speed = float(np.hypot(now.measured[0], now.measured[1]))
+            share = 1.0 if self._pace == 0.0 else 1.0 - np.exp(-now.elapsed / PACE_OVER)
+            self._pace += share * (speed - self._pace)
 
     def _decide(self, now: Situation) -> Command:
         """Return what is wanted, by the state."""
@@ -329,6 +405,9 @@ class Navigator:
         """Return the local planner's command, unless it has arrived, or does not get on."""
         s = self._settings.navigation
         cap, capped_by, _ = self._safety.cap(now.ahead, now.floor, now.people)
+        told = min(max(self.speed_share, 0.0), 1.0) * self.robot.drive.top_speed
+        if told < min(cap, self.robot.drive.top_speed):
+            cap, capped_by = told, "as it was told"
         if not now.estimate.settled and s.unsettled_speed < cap:
             cap, capped_by = s.unsettled_speed, f"until it knows where it is: {now.estimate.reason}"
         local = self.local_plan = self._local.step(

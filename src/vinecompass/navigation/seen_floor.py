@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from vinecompass.contact import samples_of_sweep, shape_of
 from vinecompass.geometry import compose, transform_points
 from vinecompass.grids import Beams, Grid
-from vinecompass.navigation.seen_kernels import CELL, CELLS, any_unseen, mark_beams, mark_points
+from vinecompass.navigation.seen_kernels import CELL, CELLS, any_unseen, keep_points, mark_beams, mark_points
 from vinecompass.robot import Robot
 
 __all__ = ["SeenFloor"]
@@ -66,8 +66,8 @@ class SeenFloor:
         mark_beams(self._cells, t, transform_points(pose, beams.origins), transform_points(pose, beams.ends))
 
     def stand(self, t: float, pose: FloatArray) -> None:
-        """Take in that the body stands at a pose ``(3,)`` in the odometry's frame."""
-        mark_points(self._cells, t, transform_points(pose, self._inside))
+        """Take in that the body stands at a pose ``(3,)`` in the odometry's frame: what it stands on stays seen."""
+        keep_points(self._cells, t, transform_points(pose, self._inside))
 
     def unseen(self, t: float, pose: FloatArray, step: FloatArray, velocity: FloatArray, seconds: float) -> bool:
         """Tell whether the body comes over floor that was not seen, keeping a velocity ``(3,)`` for some seconds.

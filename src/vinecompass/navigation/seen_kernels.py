@@ -33,6 +33,16 @@ def mark_points(cells, t, points):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def keep_points(cells, t, points):  # type: ignore[no-untyped-def]
+    """Note anew those cells at points (N, 2) that were seen at some time: what was never seen stays so."""
+    for i in range(points.shape[0]):
+        row, column = np.floor(points[i, 1] / CELL), np.floor(points[i, 0] / CELL)
+        r, c = int(row % CELLS), int(column % CELLS)
+        if cells[r, c, 1] == row and cells[r, c, 2] == column:
+            cells[r, c, 0] = t
+
+
+@njit(cache=True, nogil=True)
 def mark_beams(cells, t, origins, ends):  # type: ignore[no-untyped-def]
     """Note the cells that beams passed over from origins to ends (N, 2), as far as the square reaches."""
     for i in range(origins.shape[0]):

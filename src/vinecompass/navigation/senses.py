@@ -92,6 +92,12 @@ class Senses:
             self._grid, self._robot, None, settings=self._settings.localization, seed=self._seed
         )
 
+    def relocate(self, pose: FloatArray) -> None:
+        """Start localization over from a pose ``(3,)`` that is told from outside."""
+        self._localizer = ParticleLocalizer(
+            self._grid, self._robot, pose, settings=self._settings.localization, seed=self._seed
+        )
+
     def take(self, came: Watched, people: Sequence[Walking], command: Command) -> Situation:
         """Localize, price the floor and remember what is out of sight; see `Navigator.step`."""
         scan, odometry = came.scan, came.odometry

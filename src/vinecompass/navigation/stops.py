@@ -38,6 +38,10 @@ class StopQueue:
         left, self._goals = self._goals, []
         return left
 
+    def add(self, goals: list[StopGoal]) -> None:
+        """Put stops behind those that are left."""
+        self._goals += goals
+
     def may_try_again(self) -> bool:
         """Count a failure of the one on the way to, and tell whether its rules want it tried again."""
         goal = self._goals[0]
