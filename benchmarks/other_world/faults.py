@@ -66,8 +66,12 @@ def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[
         if not active:
             return given
         if kind == "carried away" and not done[0]:
-            done[0] = True
-            base.pose = np.array([*mission.start[:2], mission.start[2] + 2.0])
+            # It is lifted, its wheels in the air, and put down where it began.
+            lifted = base.t < begin + 1.5
+            base.grip = 0.0 if lifted else 1.0
+            if not lifted:
+                done[0] = True
+                base.pose = mission.start.copy()
         if kind == "covered scanner":
             return ranges_in(given, slice(None), 0.02)
         if kind == "covered half":
