@@ -35,7 +35,7 @@ FAULTS = (
 
 def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[[Input, OtherBase], Input]:
     """Return what spoils the input of each step; for some seconds, or for good."""
-    begin, length = rng.uniform(3.0, 8.0), rng.choice([3.0, 12.0, np.inf])
+    begin, length = rng.uniform(3.0, 8.0), rng.choice([4.5, 12.0, np.inf])
     beams, done = mission.robot.filed.lidars[0].beams, [False]
     kept: deque[Input] = deque(maxlen=200)
     quarter = slice(0, beams // 6) if rng.random() < 0.5 else slice(beams - beams // 6, beams)
@@ -67,7 +67,7 @@ def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[
             return given
         if kind == "carried away" and not done[0]:
             # It is lifted, its wheels in the air, and put down where it began.
-            lifted = base.t < begin + 1.5
+            lifted = base.t < begin + 4.0
             base.grip = 0.0 if lifted else 1.0
             if not lifted:
                 done[0] = True
