@@ -1,0 +1,140 @@
+"""The loop on bases that are not our simulator's: see `benchmarks.other_world`, which shares no code with it."""
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from benchmarks.other_world.faults import fault_of
+from benchmarks.other_world.mission import Mission, drive, map_of
+from benchmarks.other_world.robots import draw_robot
+from benchmarks.other_world.sites import hall
+
+from vinecompass import Command, Navigator
+
+SITE = hall(np.random.default_rng(4))
+MAP = map_of(SITE)
+
+
+def mission(start, goal, *, kind="cart", seed=3, **robot):
+    drawn = replace(draw_robot(kind, np.random.default_rng(seed), tells_delay=False), **robot)
+    return Mission(SITE, drawn, np.array(start), np.array(goal), 10.0, seed)
+
+
+def driven(task, *, time_limit=40.0, fault=None, prepare=None):
+    """Drive a mission; return what came of it, the commands' turn rates over time, and the navigator."""
+    navigator, rates = Navigator(MAP, task.robot.filed, task.start, task.goal, seed=1), []
+    if prepare is not None:
+        prepare(navigator)
+    spoil = None if fault is None else fault_of(fault, task, np.random.default_rng(2))
+
+    def each(t, base, navigator):
+        rates.append((t, navigator._command.turn_rate, float(np.hypot(*base.velocity[:2]))))
+
+    return drive(task, navigator, time_limit=time_limit, fault=spoil, each=each), np.array(rates), navigator
+
+
+class OtherBases(unittest.TestCase):
+    def test_the_last_turn_ends_at_once_whatever_the_delay_and_the_rate(self):
+        for delay, rate in ((0.0, 50.0), (0.2, 10.0), (0.2, 50.0), (0.4, 20.0), (0.4, 5.0)):
+            with self.subTest(delay=delay, rate=rate):
+                task = mission([2.0, 7.0, 0.0], [2.0, 7.0, 2.6], delay=delay, lag=0.05, loop_rate=rate)
+                outcome, rates, _ = driven(task)
+                self.assertEqual((outcome.state, outcome.contacts), ("finished", 0))
+                self.assertLess(outcome.off_deg, 2.0)
+                turning = np.sign(rates[np.abs(rates[:, 1]) > 0.01, 1])
+                self.assertLessEqual(np.count_nonzero(np.diff(turning)), 1)
+                # The time that 2.6 radians take at the drive's limits, the delay, and three seconds.
+                drive_ = task.robot.filed.drive
+                least = 2.6 / drive_.top_turn_rate + drive_.top_turn_rate / drive_.turn_acceleration
+                self.assertLess(outcome.seconds, 1.3 + least + 2.0 * delay + 3.0)
+
+    def test_every_kind_of_drive_arrives_within_its_limits_and_touches_nothing(self):
+        for kind, rate in (("long", 50.0), ("omni", 20.0), ("car", 30.0)):
+            with self.subTest(kind=kind):
+                task = mission([2.0, 7.0, 0.3], [9.0, 6.5, 0.3], kind=kind, delay=0.25, lag=0.1, loop_rate=rate)
+                outcome, _, navigator = driven(task, time_limit=60.0)
+                self.assertEqual((outcome.state, outcome.contacts), ("finished", 0), outcome)
+                self.assertLess(outcome.over_limits, 1e-6)
+                self.assertLess(outcome.off, 0.1)
+                self.assertLess(outcome.off_deg, 3.0)
+                self.assertAlmostEqual(navigator._senses._delay.seconds, 0.35, delta=0.08)
+
+    def test_whatever_goes_wrong_it_touches_nothing_and_says_why_it_stands(self):
+        for kind, word in (
+            ("covered half", "beams give no reading"),
+            ("no echo", "beams give no reading"),
+            ("clock back", ""),
+            ("swapped scans", ""),
+            ("wrong lengths", "beams, the lidar"),
+        ):
+            with self.subTest(kind=kind):
+                task = mission([2.0, 7.0, 0.3], [9.0, 6.5, 0.3], delay=0.2, loop_rate=20.0)
+                outcome, _, navigator = driven(task, fault=kind)
+                self.assertEqual(outcome.contacts, 0)
+                self.assertLess(outcome.over_limits, 1e-6)
+                said = " ".join(entry.reason for entry in navigator.log.states)
+                self.assertIn(word, said)
+                self.assertTrue(outcome.state == "finished" or word, outcome)
+
+    def test_in_manual_it_does_not_back_over_floor_that_it_never_saw(self):
+        task = mission([2.0, 7.0, 0.0], [9.0, 6.5, 0.3], seed=5, delay=0.1, loop_rate=20.0)
+        self.assertGreater(task.robot.filed.scanner.first_beam_deg, -170.0)
+        navigator, begun = Navigator(MAP, task.robot.filed, task.start, task.goal, seed=1), []
+
+        def each(t, base, navigator):
+            begun.append(base.pose[0])
+            navigator.manual(Command(-0.3))
+
+        drive(task, navigator, time_limit=6.0, each=each)
+        # As far as the body turns, the start is taken on trust; the cells are a tenth of a metre wide.
+        self.assertLess(begun[0] - min(begun), 0.3)
+        self.assertEqual((navigator.state, navigator.reason), ("manual", "has not seen the floor there"))
+
+
+class Integrators(unittest.TestCase):
+    def test_stops_are_added_replaced_and_cancelled_on_the_way_and_speeds_are_shared_out(self):
+        task = mission([2.0, 7.0, 0.0], [9.0, 7.0, 0.0], kind="round", delay=0.1, loop_rate=20.0)
+        navigator = Navigator(MAP, task.robot.filed, task.start, task.goal, seed=1)
+        navigator.speed_share, fastest, seen = 0.5, [], set()
+
+        def each(t, base, navigator):
+            fastest.append(np.hypot(*base.velocity[:2]))
+            if t > 4.0 and "went on" not in seen:
+                seen.add("went on")
+                self.assertGreater(navigator.distance_left, 3.0)
+                self.assertTrue(0.9 < 0.35 * navigator.time_left / navigator.distance_left < 4.0)
+                navigator.go([4.0, 7.0, 0.0])
+                navigator.go([3.0, 7.0, 3.0], afterwards=True)
+            if t > 6.0 and "pressed" not in seen:
+                seen.add("pressed")
+                navigator.emergency = "red button"
+            if t > 9.0 and navigator.emergency:
+                self.assertEqual((navigator.state, navigator.reason), ("stale", "red button"))
+                self.assertLess(fastest[-1], 1e-3)
+                navigator.emergency = ""
+
+        outcome = drive(replace(task, goal=np.array([3.0, 7.0, 3.0])), navigator, time_limit=60.0, each=each)
+        self.assertEqual(outcome.state, "finished")
+        self.assertLess(outcome.off, 0.06)
+        self.assertLess(max(fastest), 0.5 * task.robot.filed.drive.top_speed + 0.02)
+        self.assertEqual([stop.status for stop in navigator.log.stops], ["cancelled", "reached", "reached"])
+
+    def test_a_pose_told_from_outside_is_taken_up(self):
+        task = mission([2.0, 7.0, 0.0], [6.0, 7.0, 0.0], delay=0.1, loop_rate=20.0)
+        # Told a wrong start; a person points at the right one before it has moved.
+        navigator, told = Navigator(MAP, task.robot.filed, [12.0, 3.0, 2.0], task.goal, seed=1), []
+        navigator.hold("not sure where it is")
+
+        def each(t, base, navigator):
+            if t > 1.0 and not told:
+                told.append(t)
+                navigator.relocate(task.start)
+                navigator.resume()
+
+        outcome = drive(task, navigator, time_limit=40.0, each=each)
+        self.assertEqual(outcome.state, "finished")
+        self.assertLess(outcome.off, 0.06)
+
+
+if __name__ == "__main__":
+    unittest.main()
