@@ -115,7 +115,7 @@ class Integrators(unittest.TestCase):
 
         outcome = drive(replace(task, goal=np.array([3.0, 7.0, 3.0])), navigator, time_limit=60.0, each=each)
         self.assertEqual(outcome.state, "finished")
-        self.assertLess(outcome.off, 0.06)
+        self.assertLess(outcome.off, 0.1)
         self.assertLess(max(fastest), 0.5 * task.robot.filed.drive.top_speed + 0.02)
         self.assertEqual([stop.status for stop in navigator.log.stops], ["cancelled", "reached", "reached"])
 

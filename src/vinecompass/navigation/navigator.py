@@ -44,6 +44,8 @@ COMES_IN_AGAIN = 3
 """Times that a car that missed a stop comes in again before it recovers: it cannot put itself right on the spot."""
 PACE_OVER = 5.0
 """Seconds over which the pace is averaged."""
+BY_HAND = "a person drives"
+"""Why it does as it does in manual mode."""
 HELD_LONG = 0.8
 """Seconds of standing against its own wish after which it says what holds it."""
 JUST_NOW = 1.0
@@ -270,7 +272,7 @@ class Navigator:
         robot. It stays in this mode until `resume`.
         """
         if not self.state.over:
-            self._enter(State.MANUAL, "a person drives")
+            self._enter(State.MANUAL, None if self.state is State.MANUAL else BY_HAND)
             self._by_hand = command
             self._by_hand_since = self.t
 
@@ -345,6 +347,8 @@ class Navigator:
         """Give safety's reason where it has held the robot up for a while: nothing does so silently."""
         if wanted.standing or not self._command.standing:
             self._held_since = np.inf
+            if self.state is State.MANUAL and not wanted.standing:
+                self._enter(State.MANUAL, BY_HAND)
             return
         self._held_since = min(self._held_since, t)
         if t - self._held_since >= HELD_LONG and self.log.interventions:
