@@ -72,12 +72,19 @@ def drive_price(floor, poses):  # type: ignore[no-untyped-def]
     return total
 
 
+SURE_BEFORE = 3.0
+"""Cells before its end from which on a beam says nothing of what it passes."""
+SURE_PART = 0.35
+"""Cells from its middle within which a beam must come to pass a cell."""
+
+
 @njit(cache=True, nogil=True)
 def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last, low, high):  # type: ignore[no-untyped-def]
     """Note until when the cell that each beam (N, 2), in cells, ends in is remembered, and forget those it passes.
 
     `until` (rows, columns) holds stamps; only cells that are `own` are noted, with the beam's stamp of `forget_at`
-    (N,). A beam passes all cells up to the one before its end's; ends are noted after all beams have passed. `first`
+    (N,). A beam passes the cells whose middle part it crosses, up to `SURE_BEFORE` cells before its end: one that only
+    grazes what stands there says nothing of it. Ends are noted after all beams have passed. `first`
     and `last` are the row and column where the window begins that this is done in, and those after it; `low` and `high`
     the same of the part of it in which anything is remembered so far.
     Returns the row and column (E, 2) of the cells that a beam ends in and that were not in the `mask`, where they are
@@ -93,7 +100,7 @@ def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last, low
             continue
         # Half a cell at a time: it may skip a corner, and the next scan meets it.
         dx, dy = 0.5 * dx / length, 0.5 * dy / length
-        steps = int(2.0 * (length - 1.5)) if hit[beam] else int(2.0 * length)
+        steps = int(2.0 * (length - SURE_BEFORE)) if hit[beam] else int(2.0 * length)
         # It forgets something only where something is remembered.
         enters, leaves = 0.0, float(steps)
         for at, step, low, high in ((x, dx, low_column, high_column), (y, dy, low_row, high_row)):
@@ -103,8 +110,11 @@ def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last, low
         if enters > leaves:
             continue
         for i in range(int(enters), min(int(leaves) + 1, steps)):
-            column, row = int(np.floor(x + i * dx)), int(np.floor(y + i * dy))
-            if low_row <= row < high_row and low_column <= column < high_column:
+            at_x, at_y = x + i * dx, y + i * dy
+            column, row = int(np.floor(at_x)), int(np.floor(at_y))
+            if not (low_row <= row < high_row and low_column <= column < high_column):
+                continue
+            if abs(at_x - column - 0.5) < SURE_PART and abs(at_y - row - 0.5) < SURE_PART:
                 until[row, column] = -np.inf
     entered, count = np.empty((ends.shape[0], 2), np.int64), 0
     for beam in range(ends.shape[0]):

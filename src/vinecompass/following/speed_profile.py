@@ -15,7 +15,7 @@ __all__ = ["RESERVE", "SpeedProfile"]
 
 FloatArray = NDArray[np.float64]
 LOOKED_AHEAD = 3.0
-"""Metres ahead that are looked at: more than any braking distance indoors."""
+"""Metres ahead that are looked at, at least: as far as it takes to stop with half the drive's braking."""
 RESERVE = 0.97
 """Share of the drive's own top speed that is used: wheels that creep a little must not take the body beyond it."""
 TIGHT_AHEAD = 1.2
@@ -66,10 +66,12 @@ class SpeedProfile:
         capped_by: str = "",
     ) -> None:
         s, drive = settings, robot.drive
-        last = course.ahead(LOOKED_AHEAD)
+        top = drive.top_speed if course.direction > 0 else drive.reverse_speed
+        looked_ahead = max(LOOKED_AHEAD, top**2 / drive.braking)
+        last = course.ahead(looked_ahead)
         poses = course.poses[course.nearest : last + 1]
         way = course.along[course.nearest : last + 1] - course.along[course.nearest]
-        cruise = min(s.cruise_speed, RESERVE * (drive.top_speed if course.direction > 0 else drive.reverse_speed))
+        cruise = min(s.cruise_speed, RESERVE * top)
         self.tightness = 0.0
         slowing = drive.braking * way
 
@@ -93,7 +95,7 @@ class SpeedProfile:
                 allowed["for a slow zone"] = kept(floor.top_speeds[rows, columns].astype(float))
         allowed[capped_by] = cap
         self.on_floor = min(speed for name, speed in allowed.items() if name != "for a curve")
-        if last == len(course.poses) - 1 or course.left <= LOOKED_AHEAD:
+        if last == len(course.poses) - 1 or course.left <= looked_ahead:
             allowed["for the end of the leg"] = max(float(np.sqrt(drive.braking * course.left)), SLOWEST_ON_THE_WAY)
         name = min(allowed, key=lambda each: allowed[each])
         self.allowed = allowed[name]

@@ -214,7 +214,7 @@ def rehearse_mission(
     *,
     start: ArrayLike | None = None,
     initial_pose: ArrayLike | None = None,
-    zones: Sequence[Zone] = (),
+    zones: Sequence[Zone] | None = None,
     settings: Settings | None = None,
     seed: int = 0,
     time_limit: float = 300.0,
@@ -240,7 +240,8 @@ def rehearse_mission(
         Where the robot truly starts; the site's own start if not given.
     initial_pose : array_like, (3,), optional
         Where it is told that it starts; what the round says, or else the true start, if not given.
-    zones : sequence of Zone
+    zones : sequence of Zone, optional
+        The site's own if not given.
     settings : Settings, optional
     seed : int
     time_limit : float
@@ -261,7 +262,13 @@ def rehearse_mission(
     link = SimulatedLink(site, robot, seed=seed, start=start, fusion=s.fusion, fault=fault)
     told = the_round.initial_pose([*s.docks, *site.stops], link.pose, where="settings and site")
     navigator = Navigator(
-        grid, robot, told if initial_pose is None else initial_pose, goals, zones=zones, settings=s, seed=seed
+        grid,
+        robot,
+        told if initial_pose is None else initial_pose,
+        goals,
+        zones=site.zones if zones is None else zones,
+        settings=s,
+        seed=seed,
     )
     return rehearse(link, navigator, time_limit=time_limit, site_toml=site_toml, watch=watch, progress=progress)
 
