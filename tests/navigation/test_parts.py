@@ -10,6 +10,7 @@ from vinecompass import Command, Navigator, PathFollower, RecordedLink, Settings
 from vinecompass.costs import BodyCheck
 from vinecompass.navigation import LoopPlanner, Recovery, RoundStop, State, StopGoal
 from vinecompass.navigation.loop_planning import free_start
+from vinecompass.planning import WhyNot
 
 GRID = short_mapping().grid
 NEAR, FAR = np.array([36.9, 24.2, -1.57]), np.array([36.9, 23.4, -1.57])
@@ -22,6 +23,8 @@ def stop(name, pose, **rules):
 class Refusing:
     """A global planner that says "no way" to one stop, a number of times."""
 
+    why_not = None
+
     def __init__(self, refused, times):
         self.refused, self.times, self.asked, self.costs = refused, times, 0, []
         self.usual = LoopPlanner(margin=0.04)
@@ -32,7 +35,7 @@ class Refusing:
         if not np.allclose(goal[:2], self.refused[:2]) or self.asked >= self.times:
             return plan
         self.asked += 1
-        return replace(plan, status="no way", reason="refused", poses=plan.poses[:0])
+        return replace(plan, status="no way", reason="refused", poses=plan.poses[:0], why_not=self.why_not)
 
 
 def mission(goals, order, time_limit=40.0, **parts):
@@ -119,6 +122,15 @@ class RecoveriesAndFailures(unittest.TestCase):
         navigator, _ = mission(goals, ["take another stop"], planner=Refusing(FAR, 99))
         self.assertEqual(self.ends(navigator), [("near", "reached"), ("far", "failed")])
         self.assertIn("refused", navigator.reason)
+
+    def test_what_may_pass_is_waited_for_as_long_as_the_stop_says(self):
+        for patience, ends in ((30.0, "reached"), (5.0, "failed")):
+            planner = Refusing(FAR, 5)
+            planner.why_not = WhyNot("obstacle", "a crate stands there", place=(36.9, 23.4))
+            navigator, seen = mission([stop("far", FAR, patience=patience)], [], planner=planner)
+            with self.subTest(patience=patience):
+                self.assertEqual(self.ends(navigator), [("far", ends)])
+                self.assertIn((State.RECOVERING, "wait, because refused"), seen)
 
     def test_find_myself_from_the_order_starts_localization_over_and_goes_on(self):
         navigator, seen = mission(FAR, ["find myself"], planner=Refusing(FAR, 1))

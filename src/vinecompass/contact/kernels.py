@@ -123,7 +123,7 @@ def nearest_on_outline(outline, px, py):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def sweeps_over(body, points, velocity, seconds, samples):  # type: ignore[no-untyped-def]
-    """Whether a `BodyShape` that keeps a velocity (3,) so long comes over a point (N, 2), or deeper over one than now.
+    """Which point (N, 2) a `BodyShape` that keeps a velocity (3,) so long first comes over, or deeper over; -1 if none.
 
     It is looked at where it stands and at so many samples of its way; see `samples_of_sweep`.
     """
@@ -141,13 +141,13 @@ def sweeps_over(body, points, velocity, seconds, samples):  # type: ignore[no-un
             if not is_inside(body.outline, ahead, left):
                 continue
             if i > 0 and depths[j] < 0.0:
-                return True
+                return j
             _, _, squared, _ = nearest_on_outline(body.outline, ahead, left)
             if i == 0:
                 depths[j] = np.sqrt(squared)
             elif np.sqrt(squared) > depths[j] + DEEPER:
-                return True
-    return False
+                return j
+    return -1
 
 
 @njit(cache=True, nogil=True)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from vinecompass.contact.kernels import sweeps_over
 from vinecompass.contact.shapes import BodyShape
 
-__all__ = ["runs_into", "samples_of_sweep"]
+__all__ = ["first_run_into", "runs_into", "samples_of_sweep"]
 
 FloatArray = NDArray[np.float64]
 
@@ -40,5 +40,10 @@ def runs_into(body: BodyShape, points: FloatArray, velocity: FloatArray, seconds
     >>> runs_into(body, np.array([[1.0, 0.0]]), np.array([0.5, 0.0, 0.0]), 2.0, spacing=0.03)
     True
     """
+    return first_run_into(body, points, velocity, seconds, spacing=spacing) >= 0
+
+
+def first_run_into(body: BodyShape, points: FloatArray, velocity: FloatArray, seconds: float, *, spacing: float) -> int:
+    """Return the index of the point that a body runs into first, or -1 if none; see `runs_into`."""
     samples = samples_of_sweep(body, velocity, seconds, spacing)
-    return bool(sweeps_over(body, points, velocity, seconds, samples))
+    return int(sweeps_over(body, points, velocity, seconds, samples))

@@ -20,9 +20,10 @@ from vinecompass.motion import Command, limits_of
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import MissionLog, StopResult
+from vinecompass.navigation.patience import Patience
 from vinecompass.navigation.plan_keeper import GlobalPlanner, Look, PlanKeeper
 from vinecompass.navigation.progress import ProgressWatch
-from vinecompass.navigation.recoveries import RECOVERIES, FindMyself, Recovery, RecoveryOrder
+from vinecompass.navigation.recoveries import RECOVERIES, FindMyself, Recovery, RecoveryOrder, Wait
 from vinecompass.navigation.round import StopGoal, checked_goals
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
@@ -147,6 +148,7 @@ class Navigator:
         self._pace = 0.0
         self._dwells_since = -np.inf
         self._misses = 0
+        self._patience = Patience(robot.drive.top_speed)
         self._turns_on_the_spot = limits_of(robot.drive).turns_on_the_spot
 
     @property
@@ -403,7 +405,7 @@ class Navigator:
             if for_good and (now.estimate.settled or plan.status != "start closed"):
                 self._give_up(now, plan.reason)
             else:
-                self._recover(now, plan.reason)
+                self._recover(now, plan.reason, may_pass=_may_pass(plan, now.floor))
 
     def _drive(self, now: Situation) -> Command:
         """Return the local planner's command, unless it has arrived, or does not get on."""
@@ -428,9 +430,13 @@ class Navigator:
         if local.phase == "arrived" and now.standing:
             self._arrive(now)
             return Command()
+        worn_out = self._patience.worn_out(now.t, self.distance_left, self._stops.need().rules.patience)
+        if worn_out:
+            self._give_up(now, worn_out)
+            return Command()
         if not self._progress.goes_on(now.t, now.pose, self._local.remaining):
             why = self._why_slow(now)
-            self._recover(now, f"no progress for {s.stuck_after:g} s" + (f" ({why})" if why else ""))
+            self._recover(now, f"no progress for {s.stuck_after:g} s" + (f" ({why})" if why else ""), may_pass=True)
             return Command()
         return local.command
 
@@ -447,12 +453,19 @@ class Navigator:
         self._recovery = FindMyself(now.estimate.reason, now, self._guarded)
         self._enter(State.FINDING_ITSELF, str(self._recovery))
 
-    def _recover(self, now: Situation, reason: str) -> None:
-        """Begin what comes next in the order of recovery, or give the stop up."""
+    def _recover(self, now: Situation, reason: str, *, may_pass: bool = False) -> None:
+        """Begin what comes next in the order of recovery, or give the stop up.
+
+        Where the trouble `may_pass` by itself, as people and carts do, it waits on as long as the stop's rules say.
+        """
         self._progress.restart(now.t)
         if self._progress.moved_since_recovery:
             self._order.restart()
+            self._patience.gone_on()
         kind = self._order.next()
+        lasts = self._patience.lasts(now.t, self._stops.need().rules.patience)
+        if kind is None and may_pass and lasts:
+            kind = Wait
         if kind is None:
             self._give_up(now, reason)
             return
@@ -510,6 +523,7 @@ class Navigator:
         """Note how a stop ended, and go on to the next, or end the round."""
         goal = self._stops.close()
         self._misses = 0
+        self._patience.restart()
         self.log.stops.append(StopResult(goal.name, status, reason, t, self.pose, goal.pose))
         self._plans.drop()
         self._progress.restart(t)
@@ -534,3 +548,12 @@ class Navigator:
         for goal in self._stops.close_all():
             self.log.stops.append(StopResult(goal.name, "failed", reason, self.t, self.pose, goal.pose))
         self._enter(State.FAILED, reason)
+
+
+def _may_pass(plan: Plan, floor: CostMap) -> bool:
+    """Tell whether something that was seen closes the way, and not the map."""
+    why = plan.why_not
+    if why is None or why.place is None:
+        return False
+    cell = floor.grid.cells_at([why.place])
+    return why.cause == "obstacle" or bool(floor.grid.contains(cell)[0] and floor.closing_layer(cell[0]) == "obstacles")

@@ -17,7 +17,7 @@ from vinecompass.navigation.situation import Situation
 from vinecompass.navigation.stops import StopQueue
 from vinecompass.robot import Robot
 
-__all__ = ["RECOVERIES", "FindMyself", "Recovery", "RecoveryOrder"]
+__all__ = ["RECOVERIES", "FindMyself", "Recovery", "RecoveryOrder", "Wait"]
 
 LOOK_RATE = 0.8
 """rad/s at which it looks around."""

@@ -26,6 +26,7 @@ class RoundStop(Model):
     pose: tuple[Number, Number, Number] | None = Field(None, description="[x, y, heading_deg] in the site frame")
     position_tolerance: Positive = Field(0.05, description="the position is reached within this, m")
     heading_tolerance_deg: Positive = Field(2.0, description="the heading is reached within this, degrees")
+    patience: NotNegative = Field(120.0, description="how long it waits where nothing else helps, s")
     dwell: NotNegative = Field(0.0, description="how long it stands there, s")
     on_failure: Literal["skip", "stop", "retry"] = Field("skip", description='"skip", "stop" or "retry"')
     retries: Count = Field(1, description="how often it is tried again, a whole number; then it is skipped")

@@ -9,7 +9,7 @@ import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.contact import Walking, runs_into, shape_of
+from vinecompass.contact import Walking, first_run_into, shape_of
 from vinecompass.costs import CostMap
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.motion import Command, braked_on_its_curve, limit_command, limits_of
@@ -130,10 +130,10 @@ class Safety:
             rule = why
         if people and pose is not None:
             points = np.vstack([points, self._where_people_will_be(np.asarray(pose, dtype=float), people)])
-        safe, stopped_by = self._stoppable(command, current, points, duration, drift, unseen)
+        safe, stopped_by, point = self._stoppable(command, current, points, duration, drift, unseen)
         if safe != command:
             rule = stopped_by
-            numbers = {"nearest_m": float(np.hypot(*points.T).min()) if len(points) else float("inf")}
+            numbers = {} if point < 0 else {"ahead_m": float(points[point, 0]), "left_m": float(points[point, 1])}
         if rule and safe != asked:
             self._log.intervene(t, duration, rule, wanted, safe, numbers)
         return safe
@@ -146,15 +146,16 @@ class Safety:
         duration: float,
         drift: FloatArray | None,
         unseen: Callable[[FloatArray, float], bool] | None,
-    ) -> tuple[Command, str]:
-        """Return the greatest part of a command from which the robot can stop before it touches a point, and the rule.
+    ) -> tuple[Command, str, int]:
+        """Return the greatest part of a command from which the robot can stop before it touches a point.
 
-        Nor does it come over floor that was not seen. The rule is what the whole command fails by.
+        Nor does it come over floor that was not seen. Besides, by which rule the whole command fails, and the point
+        that it would touch, -1 if that is not the reason.
 
         `drift` is what the body does besides what it is told, as on wet floor: the command must be safe with it and
         without. If no part is safe, it brakes on its curve.
         """
-        limits, delay, rule = self._limits, self._settings.delay, ""
+        limits, delay, rule, point = self._limits, self._settings.delay, "", -1
         for share, turn_share in SHARES_TRIED:
             part = Command(
                 share * wanted.speed, turn_rate=turn_share * wanted.turn_rate, sideways=share * wanted.sideways
@@ -169,18 +170,21 @@ class Safety:
             velocities = [command.velocity]
             if drift is not None and not command.standing:
                 velocities.append(command.velocity + drift)
-            if any(
-                runs_into(outline, points, velocity, reach, spacing=SPACING)
+            touched = (
+                first_run_into(outline, points, velocity, reach, spacing=SPACING)
                 for counts_from, outline in self._outlines
                 if counts_from <= fastest
                 for velocity in velocities
-            ):
+            )
+            hit = next((index for index in touched if index >= 0), -1)
+            if hit >= 0:
+                point = point if rule else hit
                 rule = rule or "brakes before something seen"
             elif unseen is not None and not command.standing and unseen(command.velocity, reach):
                 rule = rule or "has not seen the floor there"
             else:
-                return command, rule
-        return braked_on_its_curve(current, duration, limits), rule
+                return command, rule, point
+        return braked_on_its_curve(current, duration, limits), rule, point
 
     def cap(
         self, pose: ArrayLike | None, floor: CostMap | None, people: Sequence[Walking]
