@@ -19,7 +19,7 @@ from benchmarks.measuring import measured
 from benchmarks.reference_filter import ReferenceFilter
 from vinecompass import LaserOdometry, OdometryFusion, Robot, demo_file, read_robot, read_run, read_site, record_drive
 from vinecompass.geometry import transform_points
-from vinecompass.runs import Run, write_run
+from vinecompass.runs import Run, columns_of, write_run
 
 FloatArray = NDArray[np.float64]
 ROUTE = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5), (28.2, 22.5), (24.5, 23.6)]
@@ -135,7 +135,7 @@ def twenty_minutes(run: Run) -> Run:
     times = int(np.ceil(1200.0 / period))
 
     def longer(stream: Any) -> Any:
-        columns = {key: value for key, value in vars(stream).items() if value is not None}
+        columns = columns_of(stream)
         result = {key: np.concatenate([value] * times) for key, value in columns.items()}
         result["t"] = np.concatenate([columns["t"] + i * period for i in range(times)])
         keep = np.concatenate([[True], np.diff(result["t"]) > 1e-9])

@@ -13,15 +13,17 @@ from vinecompass.geometry.kernels import arc_step
 
 CELL = 0.1
 """Metres."""
-CELLS = 80
-"""In a row and a column: as far as a robot may go before it looks again."""
+CELLS = 64
+"""In a row and a column, a power of two: as far as a robot may go before it looks again."""
+BETWEEN = 0.8
+"""Cells between two places of a beam at which it marks the floor."""
 
 
 @njit(cache=True, nogil=True)
 def mark(cells, t, x, y):  # type: ignore[no-untyped-def]
-    """Note that the cell at a point was seen."""
-    row, column = np.floor(y / CELL), np.floor(x / CELL)
-    r, c = int(row % CELLS), int(column % CELLS)
+    """Note that the cell at a point, in cells, was seen."""
+    row, column = int(np.floor(y)), int(np.floor(x))
+    r, c = row & (CELLS - 1), column & (CELLS - 1)
     cells[r, c, 0], cells[r, c, 1], cells[r, c, 2] = t, row, column
 
 
@@ -29,15 +31,15 @@ def mark(cells, t, x, y):  # type: ignore[no-untyped-def]
 def mark_points(cells, t, points):  # type: ignore[no-untyped-def]
     """Note that the cells at points (N, 2) were seen."""
     for i in range(points.shape[0]):
-        mark(cells, t, points[i, 0], points[i, 1])
+        mark(cells, t, points[i, 0] / CELL, points[i, 1] / CELL)
 
 
 @njit(cache=True, nogil=True)
 def keep_points(cells, t, points):  # type: ignore[no-untyped-def]
     """Note anew those cells at points (N, 2) that were seen at some time: what was never seen stays so."""
     for i in range(points.shape[0]):
-        row, column = np.floor(points[i, 1] / CELL), np.floor(points[i, 0] / CELL)
-        r, c = int(row % CELLS), int(column % CELLS)
+        row, column = int(np.floor(points[i, 1] / CELL)), int(np.floor(points[i, 0] / CELL))
+        r, c = row & (CELLS - 1), column & (CELLS - 1)
         if cells[r, c, 1] == row and cells[r, c, 2] == column:
             cells[r, c, 0] = t
 
@@ -46,21 +48,21 @@ def keep_points(cells, t, points):  # type: ignore[no-untyped-def]
 def mark_beams(cells, t, origins, ends):  # type: ignore[no-untyped-def]
     """Note the cells that beams passed over from origins to ends (N, 2), as far as the square reaches."""
     for i in range(origins.shape[0]):
-        dx, dy = ends[i, 0] - origins[i, 0], ends[i, 1] - origins[i, 1]
-        length = np.hypot(dx, dy)
-        steps = int(min(length, 0.45 * CELLS * CELL) / (0.5 * CELL))
-        for k in range(steps + 1):
-            share = k * 0.5 * CELL / max(length, 1e-9)
-            mark(cells, t, origins[i, 0] + share * dx, origins[i, 1] + share * dy)
+        x, y = origins[i, 0] / CELL, origins[i, 1] / CELL
+        dx, dy = ends[i, 0] / CELL - x, ends[i, 1] / CELL - y
+        length = max(np.sqrt(dx * dx + dy * dy), 1e-9)
+        dx, dy = BETWEEN * dx / length, BETWEEN * dy / length
+        for k in range(int(min(length, 0.45 * CELLS) / BETWEEN) + 1):
+            mark(cells, t, x + k * dx, y + k * dy)
 
 
 @njit(cache=True, nogil=True)
 def seen_since(cells, oldest, x, y):  # type: ignore[no-untyped-def]
     """Whether one of the four cells about a point was seen after a time: beams leave gaps between them."""
-    row, column = np.floor(y / CELL - 0.5), np.floor(x / CELL - 0.5)
+    row, column = int(np.floor(y / CELL - 0.5)), int(np.floor(x / CELL - 0.5))
     for i in range(2):
         for j in range(2):
-            r, c = int((row + i) % CELLS), int((column + j) % CELLS)
+            r, c = (row + i) & (CELLS - 1), (column + j) & (CELLS - 1)
             if cells[r, c, 0] >= oldest and cells[r, c, 1] == row + i and cells[r, c, 2] == column + j:
                 return True
     return False
