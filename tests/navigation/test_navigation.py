@@ -87,6 +87,17 @@ class AnyRate(unittest.TestCase):
                     before, first = command, False
                 self.assertGreater(before.speed, 0.1)
 
+    def test_the_velocity_is_measured_over_the_last_tenth_of_a_second(self):
+        run = short_run()
+        navigator = Navigator(short_mapping().grid, robot(), run.start, run.start + [2, 0, 0], seed=1)
+        for i in range(3):
+            t = run.scans.t[5 + i] + 0.1
+            stamps = t - 0.5 + 0.05 * np.arange(11)
+            # It stood, and goes at half a metre a second since a tenth of a second.
+            way = np.maximum(0.5 * (stamps - t + 0.1), 0.0)
+            navigator.step(t, run.scans[5 + i], Track(stamps, np.column_stack([way, 0 * way, 0 * way])))
+        np.testing.assert_allclose(navigator._now.measured, [0.5, 0.0, 0.0], atol=1e-9)
+
 
 class SettingsFile(unittest.TestCase):
     def test_defaults_hold_and_mistakes_are_named(self):

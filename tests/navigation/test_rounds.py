@@ -198,6 +198,12 @@ class Guarding(unittest.TestCase):
         self.assertTrue(np.isfinite(wild.velocity).all())
         self.assertEqual(wild, limit_command(Command(), command, 0.1, limits_of(robot().drive)))
 
+    def test_interventions_by_one_rule_that_follow_each_other_are_one_and_others_are_not(self):
+        log = MissionLog()
+        for t in (0.0, 0.1, 0.2, 0.55, 0.65):
+            log.intervene(t, 0.1, "a rule", Command(1.0), Command(), {})
+        self.assertEqual([(each.begin, round(each.end, 2)) for each in log.interventions], [(0.0, 0.3), (0.55, 0.75)])
+
     def test_nobody_is_run_into_however_he_walks(self):
         rng, safety = np.random.default_rng(8), Safety(robot())
         from shapely import Point, Polygon
