@@ -9,6 +9,7 @@ from vinecompass.contact import Walking
 from vinecompass.following import Band, Obstacle, draw_tight, first_guess
 from vinecompass.geometry import arc, compose, relative, transform_points
 from vinecompass.motion import limits_of
+from vinecompass.settings import PeopleSettings
 
 RESERVE = 0.97
 
@@ -151,6 +152,17 @@ class ThePlanner(unittest.TestCase):
         chosen = plan.considered.paths[plan.considered.chosen]
         self.assertLess(chosen[:, 1].min(), -0.5)
         self.assertEqual(plan.encounters[0].rule.prefer, "right")
+
+    def test_it_keeps_more_room_from_people_who_are_granted_more(self):
+        x, aside = np.arange(0.0, 9.0, 0.1), []
+        for space in (0.3, 1.1, 2.0):
+            planner = TimeBand(robot(), people=PeopleSettings(personal_space=space))
+            planner.follow(np.column_stack([x, np.zeros(len(x)), np.zeros(len(x))]))
+            for _ in range(12):
+                plan = planner.step([0.0, 0.0, 0.0], Command(0.8), 0.1, people=[Walking(3.0, 0.2)])
+            aside.append(np.abs(plan.considered.paths[plan.considered.chosen][:, 1]).max())
+        self.assertGreater(aside[1], aside[0] + 0.15)
+        self.assertGreater(aside[2], aside[1] + 0.15)
 
 
 if __name__ == "__main__":

@@ -34,8 +34,8 @@ __all__ = ["TimeBand"]
 FloatArray = NDArray[np.float64]
 ROOM = 0.35
 """Metres beside the body's half width that a detour begins with."""
-PERSONAL_SPACE = 0.5
-"""Metres that the band keeps from people besides its usual gap."""
+KEPT_OF_SPACE = 0.5 / 1.1
+"""Share of the personal space that the band keeps from people besides its usual gap: it has no softer charge."""
 WRONG_SIDE = 3.0
 """Seconds that passing a person on the side that is not preferred is charged."""
 PARKING = 2.5
@@ -104,7 +104,7 @@ class TimeBand(LocalPlanner):
             course=float(np.arctan2(leads[1], leads[0])),
             before=self._encounters,
         )
-        people = [Obstacle.of_person(each, PERSONAL_SPACE) for each in view.people]
+        people = [Obstacle.of_person(each, KEPT_OF_SPACE * self._people.personal_space) for each in view.people]
         bands: list[Band] = []
         seen: set[tuple[int, ...]] = set()
         for guess, rounds in self._guesses(view, course, goal, path, islands):
@@ -204,7 +204,8 @@ class TimeBand(LocalPlanner):
         fresh = 1 if guesses else 3
         even = resample_polyline(path, 0.2) if distance_along(path)[-1] > 0.05 else path
         present = sides_of(even, islands)
-        rooms = [self._half_width + ROOM + (PERSONAL_SPACE if each.person >= 0 else 0.0) for each in islands]
+        kept = KEPT_OF_SPACE * self._people.personal_space
+        rooms = [self._half_width + ROOM + (kept if each.person >= 0 else 0.0) for each in islands]
         in_the_way = [
             side != 0 and np.hypot(*(even - (each.x, each.y)).T).min() < each.reach + 0.7 * room
             for each, side, room in zip(islands, present, rooms, strict=True)
