@@ -30,6 +30,8 @@ class OtherBase:
     noise : float
         Of the odometry, a share of the way, per root of a metre.
     rng : numpy.random.Generator
+    least : tuple of float
+        m/s and rad/s below which it stands.
     """
 
     def __init__(
@@ -43,6 +45,7 @@ class OtherBase:
         scales: NDArray[np.float64],
         noise: float,
         rng: np.random.Generator,
+        least: tuple[float, float] = (0.0, 0.0),
     ) -> None:
         self.t = 0.0
         self.pose = np.array(pose, dtype=float)
@@ -50,7 +53,7 @@ class OtherBase:
         self.odometry = np.zeros(3)
         self.grip = 1.0
         self._delay, self._lag, self._radius, self._sideways = delay, lag, radius, sideways
-        self._scales, self._noise, self._rng = scales, noise, rng
+        self._scales, self._noise, self._rng, self._least = scales, noise, rng, least
         self._told: deque[tuple[float, NDArray[np.float64]]] = deque([(-1.0, np.zeros(3))])
 
     def tell(self, velocity: NDArray[np.float64]) -> None:
@@ -67,6 +70,9 @@ class OtherBase:
             wanted[1] = 0.0
         if self._radius > 0.0:
             wanted[2] = np.clip(wanted[2], -abs(wanted[0]) / self._radius, abs(wanted[0]) / self._radius)
+        if np.hypot(*wanted[:2]) < self._least[0]:
+            wanted[:2] = 0.0
+            wanted[2] = 0.0 if abs(wanted[2]) < self._least[1] else wanted[2]
         share = 1.0 if self._lag <= 0.0 else STEP / (self._lag + STEP)
         self.velocity += share * (self.grip * wanted - self.velocity)
         moved = STEP * self.velocity

@@ -160,6 +160,7 @@ def drive(
         scales=1.0 + rng.normal(0.0, [0.01, 0.01, 0.015]),
         noise=0.01,
         rng=rng,
+        least=(robot.filed.drive.least_speed, robot.filed.drive.least_turn_rate),
     )
     scanner, track = _Scanner(mission, rng), deque([(0.0, base.odometry)])
     outcome = Outcome("driving", "", 0.0, mission.bound, np.nan, np.nan, 0, 0.0, 0.0)

@@ -59,6 +59,16 @@ class OtherBases(unittest.TestCase):
                 self.assertLess(outcome.off_deg, 3.0)
                 self.assertAlmostEqual(navigator._senses._delay.seconds, 0.35, delta=0.08)
 
+    def test_a_base_that_does_not_creep_arrives_within_the_stops_own_tolerance(self):
+        task = mission([2.0, 7.0, 0.3], [6.0, 6.5, 1.5], delay=0.2, loop_rate=20.0)
+        drive_ = task.robot.filed.drive.model_copy(update={"least_speed": 0.08, "least_turn_rate": 0.15})
+        filed = task.robot.filed.model_copy(update={"drive": drive_})
+        outcome, _, _ = driven(replace(task, robot=replace(task.robot, filed=filed)))
+        self.assertEqual((outcome.state, outcome.contacts), ("finished", 0), outcome)
+        self.assertLess(outcome.off, 0.08)
+        self.assertLess(outcome.off_deg, 2.5)
+        self.assertLess(outcome.seconds, 25.0)
+
     def test_whatever_goes_wrong_it_touches_nothing_and_says_why_it_stands(self):
         for kind, word in (
             ("covered half", "beams give no reading"),

@@ -316,7 +316,7 @@ class Navigator:
             if self.state is State.STALE:
                 self._enter(State.DRIVING, "")
             now = self._now = self._senses.take(came, people, self._command)
-            wanted = self._decide(now)
+            wanted = self._doable(self._decide(now))
             self._command = self._safe(now, wanted)
             self._say_what_holds(now.t, wanted)
             self._keep_pace(now)
@@ -329,6 +329,20 @@ class Navigator:
         self.state = state
         if reason is not None:
             self.reason = reason
+
+    def _doable(self, wanted: Command) -> Command:
+        """Return the least that the base can do where it is asked for less, and is not just coming to a stand.
+
+        It would stand, and never get there.
+        """
+        drive, before = self.robot.drive, self._command
+        pace, pace_before = (float(np.hypot(each.speed, each.sideways)) for each in (wanted, before))
+        if pace_before <= pace < drive.least_speed and pace > 0.0:
+            return wanted.scaled(drive.least_speed / pace)
+        turn_rate = abs(wanted.turn_rate)
+        if pace == 0.0 and abs(before.turn_rate) <= turn_rate < drive.least_turn_rate and turn_rate > 0.0:
+            return wanted.scaled(drive.least_turn_rate / turn_rate)
+        return wanted
 
     def _safe(self, now: Situation, wanted: Command) -> Command:
         """Return what may be done of a command."""

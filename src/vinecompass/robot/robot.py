@@ -101,6 +101,8 @@ class Drive(Model):
     turn_acceleration: Positive = Field(description="rad/s2")
     delay: NotNegative = Field(0.0, description="from a command to its effect, s")
     lag: NotNegative = Field(0.0, description="time constant with which the base follows what it is told, s")
+    least_speed: NotNegative = Field(0.0, description="below it the base stands, m/s")
+    least_turn_rate: NotNegative = Field(0.0, description="below it a standing base does not turn, rad/s")
 
     @model_validator(mode="after")
     def _has_what_its_kind_needs(self) -> Drive:
