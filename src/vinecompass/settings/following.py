@@ -13,7 +13,7 @@ class FollowingSettings(Model):
     """The ``[following]`` table of the settings."""
 
     planner: str = Field("window", description='"window", "band" or "path"')
-    cruise_speed: Positive = Field(1.1, description="m/s; the robot's own limit holds besides")
+    cruise_speed: Positive = Field(3.0, description="m/s; the robot's own limit holds besides")
     tight_speed: Positive = Field(0.3, description="speed where the body just fits, m/s")
     tight_gap: Positive = Field(0.4, description="gap beside the body from which it cruises, m")
     look_ahead: Positive = Field(0.4, description="how far ahead on the path it aims at standstill, m")
