@@ -115,6 +115,12 @@ def over_limit(kind, limits, rolling, speed, turn_rate):  # type: ignore[no-unty
 def add_speeds(matrix, right, columns, values, by_speed, by_turn, now, limits, rolling, speed, turn_rate, weight):  # type: ignore[no-untyped-def]
     """Charge for what an interval's speeds exceed their limits by; `now` is its row of the slopes (2, 7)."""
     cost = 0.0
+    # Most intervals keep them all, which the rim of the largest wheel there could be tells at a glance.
+    rim = 0.0
+    for wheel in range(rolling.shape[0]):
+        rim = max(rim, abs(rolling[wheel, 0] * speed) + abs(rolling[wheel, 2] * turn_rate))
+    if -limits[1] <= speed <= limits[0] and abs(turn_rate) <= limits[2] and rim <= limits[3]:
+        return cost
     for kind in range(4):
         excess, on_speed, on_turn = over_limit(kind, limits, rolling, speed, turn_rate)
         if excess > 0.0:
