@@ -2,8 +2,20 @@ import unittest
 
 import numpy as np
 
-from tests.support import assert_input_error, edited, robot, room, site
-from vinecompass import Command, Simulator, Track, dead_reckon, plan_path, price_floor, read_robot
+from tests.support import assert_input_error, edited, new_folder, robot, room, site
+from vinecompass import (
+    Command,
+    SimulatedLink,
+    Simulator,
+    Track,
+    dead_reckon,
+    demo_file,
+    plan_path,
+    price_floor,
+    read_robot,
+    read_run,
+    write_run,
+)
 from vinecompass.geometry import arc, chain
 from vinecompass.motion import body_velocity, steering_angle, wheel_speeds
 from vinecompass.robot import Drive, Robot
@@ -135,6 +147,17 @@ class RobotFile(unittest.TestCase):
                 np.testing.assert_allclose(periods[-1].velocities[-1], told.velocity, atol=0.02)
                 if steered is not None:
                     self.assertAlmostEqual(steered[-1], float(steering_angle(drive, told.velocity)), delta=0.02)
+
+    def test_what_a_car_drives_is_a_run_that_can_be_read_and_reckoned_again(self):
+        vehicle = read_robot(demo_file("forklift.toml"))
+        link = SimulatedLink(site(), vehicle, seed=1)
+        for _ in range(30):
+            link.exchange(Command(0.5, turn_rate=0.2))
+        run = read_run(write_run(link.run(), new_folder() / "run"))
+        track = dead_reckon(run.wheels, vehicle.drive).moved_to(run.truth.poses[0])
+        off = track.poses[-1] - run.truth.at(track.t[-1:])[0]
+        self.assertLess(np.hypot(*off[:2]), 0.03)
+        self.assertGreater(track.length, 1.0)
 
     def test_what_cannot_be_planned_says_so(self):
         document = robot().model_dump(exclude_none=True)

@@ -52,14 +52,14 @@ class Recorder:
         readings = self._periods
         stamps = np.array([r.scan.t for r in readings])
         first = Track(np.array([stamps[0]]), self._start[None])
+        drive = self._robot.drive
+        at_rest = Wheels(stamps[:1], np.zeros((1, len(drive.wheel_names))), np.zeros(1) if drive.steered else None)
         return Run(
             robot=self._robot,
             start=self._start,
             site_toml=site_toml,
             scans=Scans(stamps, np.array([r.scan.ranges for r in readings])),
-            wheels=_joined(
-                [Wheels(stamps[:1], np.zeros((1, len(self._robot.drive.wheel_names)))), *(r.wheels for r in readings)]
-            ),
+            wheels=_joined([at_rest, *(r.wheels for r in readings)]),
             imu=_joined([r.imu for r in readings]),
             position=None if readings[0].position is None else _joined([r.position for r in readings]),
             odometry=_joined(self._odometry) if self._odometry else None,
