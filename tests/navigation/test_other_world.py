@@ -9,7 +9,7 @@ from benchmarks.other_world.mission import Mission, drive, map_of
 from benchmarks.other_world.robots import draw_robot
 from benchmarks.other_world.sites import hall
 
-from vinecompass import Command, Navigator
+from vinecompass import Command, Navigator, Zone
 
 SITE = hall(np.random.default_rng(4))
 MAP = map_of(SITE)
@@ -128,6 +128,34 @@ class Integrators(unittest.TestCase):
         self.assertLess(outcome.off, 0.1)
         self.assertLess(max(fastest), 0.5 * task.robot.filed.drive.top_speed + 0.02)
         self.assertEqual([stop.status for stop in navigator.log.stops], ["cancelled", "reached", "reached"])
+
+    def test_zones_on_the_way_and_what_the_base_made_of_a_command_are_heeded(self):
+        task = mission([2.0, 7.0, 0.0], [9.0, 7.0, 0.0], kind="round", delay=0.1, loop_rate=20.0)
+        fence = Zone(name="fence", kind="closed", polygon=[(5.5, 5.0), (6.0, 5.0), (6.0, 9.0), (5.5, 9.0)])
+        navigator, told, way = Navigator(MAP, task.robot.filed, task.start, task.goal, seed=1), [], []
+
+        def each(t, base, navigator):
+            way.append(base.pose[:2].copy())
+            if t > 2.0 and not told:
+                told.append(t)
+                navigator.use(zones=[fence])
+
+        self.assertEqual(drive(task, navigator, time_limit=60.0, each=each).state, "finished")
+        self.assertFalse(any(5.5 < x < 6.0 and 5.0 < y < 9.0 for x, y in way))
+        # A base that goes at 0.1 m/s at most, and says so, is not asked for more than it can change to from there.
+        navigator, allowed = Navigator(MAP, task.robot.filed, task.start, task.goal, seed=1), Command()
+        step, drive_ = navigator.step, task.robot.filed.drive
+
+        def capped(t, scan, odometry):
+            nonlocal allowed
+            command = step(t, scan, odometry, applied=allowed)
+            self.assertLessEqual(command.speed, allowed.speed + 1.2 * drive_.acceleration / 20.0 + 1e-9)
+            allowed = command.scaled(min(1.0, 0.1 / max(command.speed, 1e-9)))
+            return allowed
+
+        navigator.step = capped
+        drive(task, navigator, time_limit=5.0)
+        self.assertAlmostEqual(allowed.speed, 0.1)
 
     def test_a_pose_told_from_outside_is_taken_up(self):
         task = mission([2.0, 7.0, 0.0], [6.0, 7.0, 0.0], delay=0.1, loop_rate=20.0)

@@ -48,6 +48,10 @@ class CommandDelay:
         while len(self._sent) > 2 and self._sent[1][0] < t - CANDIDATES[-1] - 1.0:
             self._sent.popleft()
 
+    def applied(self, command: Command) -> None:
+        """Note what the base made of the last command."""
+        self._sent[-1] = self._sent[-1][0], command.velocity
+
     def observe(self, t: float, elapsed: float, measured: FloatArray, span: float) -> None:
         """Compare the body's mean velocity ``(3,)`` over the last `span` seconds with what was commanded before."""
         stamps = np.array([stamp for stamp, _ in self._sent])

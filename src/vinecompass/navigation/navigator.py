@@ -262,6 +262,21 @@ class Navigator:
         self._senses.relocate(np.asarray(pose, dtype=float))
         self._plans.drop()
 
+    def use(self, grid: Grid | None = None, *, zones: Sequence[Zone] | None = None) -> None:
+        """Go on with another map of the same site, or with other zones; what is not given stays.
+
+        Raises
+        ------
+        InputError
+            The robot, or a stop that is left, lies off the map.
+        """
+        if grid is not None:
+            for goal in self._stops.left:
+                checked_goals(grid, [goal])
+        self._senses.use(grid, zones, self.pose)
+        self._grid = grid or self._grid
+        self._plans.drop()
+
     def hold(self, reason: str = "told to") -> None:
         """Stop and stand until `resume`."""
         if not self.state.over:
@@ -284,7 +299,15 @@ class Navigator:
             self._enter(State.DRIVING, "")
             self._plans.drop()
 
-    def step(self, t: float, scan: Scan, odometry: Track, people: Sequence[Walking] = ()) -> Command:
+    def step(
+        self,
+        t: float,
+        scan: Scan,
+        odometry: Track,
+        people: Sequence[Walking] = (),
+        *,
+        applied: Command | None = None,
+    ) -> Command:
         """Take in what was read since the last step and return the command until the next.
 
         It may be called at any rate, with or without a new scan. Nothing is raised for bad input: the robot stands,
@@ -300,12 +323,17 @@ class Navigator:
             Poses in the track frame, from the scan's first beam at the latest until now.
         people : sequence of Walking
             Where people are, from whoever tracks them.
+        applied : Command, optional
+            What the base made of the last command, where it tells: the next one goes on from there.
 
         Returns
         -------
         Command
             Finite, within the robot's limits, and one that it can still stop from.
         """
+        if applied is not None and np.all(np.isfinite(applied.velocity)):
+            self._command = applied
+            self._senses.applied(applied)
         came = self._watch.take(t, scan, odometry, self._command)
         if self.emergency and not came.trouble:
             came = replace(came, trouble=self.emergency)

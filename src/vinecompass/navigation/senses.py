@@ -79,6 +79,8 @@ class Senses:
         self._met = -np.inf
         self._delay = CommandDelay(robot.drive.delay + robot.drive.lag)
         self._seen: _Seen | None = None
+        self._zones = zones
+        self._layers = layers
         self.costs = LiveCosts(grid, robot, zones=zones, extra_layers=layers, settings=settings.costs)
 
     @property
@@ -91,6 +93,21 @@ class Senses:
         self._localizer = ParticleLocalizer(
             self._grid, self._robot, None, settings=self._settings.localization, seed=self._seed
         )
+
+    def use(self, grid: Grid | None, zones: Sequence[Zone] | None, pose: FloatArray) -> None:
+        """Go on with another map, where the robot is at a pose ``(3,)``, or with other zones."""
+        if grid is not None:
+            self._grid = grid
+            self.relocate(pose)
+        self._zones = self._zones if zones is None else zones
+        self.costs = LiveCosts(
+            self._grid, self._robot, zones=self._zones, extra_layers=self._layers, settings=self._settings.costs
+        )
+        self._met = -np.inf
+
+    def applied(self, command: Command) -> None:
+        """Note what the base made of the last command."""
+        self._delay.applied(command)
 
     def relocate(self, pose: FloatArray) -> None:
         """Start localization over from a pose ``(3,)`` that is told from outside."""

@@ -25,6 +25,11 @@ class StopQueue:
         """The one on the way to, or None when there is none left."""
         return self._goals[0] if self._goals else None
 
+    @property
+    def left(self) -> list[StopGoal]:
+        """All that are left, in their order."""
+        return list(self._goals)
+
     def need(self) -> StopGoal:
         """Return the one on the way to: only asked for while there is one."""
         return self._goals[0]
