@@ -57,8 +57,6 @@ class Watched:
         Why the robot must not be driven now; empty if nothing speaks against it.
     scan : Scan or None
         The newest whole one; None where there was none yet that can be read.
-    new_scan : bool
-        Whether it was not there in the step before.
     odometry : Track or None
     """
 
@@ -66,7 +64,6 @@ class Watched:
     elapsed: float
     trouble: str
     scan: Scan | None = None
-    new_scan: bool = False
     odometry: Track | None = None
 
 
@@ -131,7 +128,7 @@ class InputWatch:
         jump = self._advance(t)
         over = self._over(self._t)
         track, broken = self._readable(odometry)
-        new_scan, unread = self._newer(scan, moving=not command.standing)
+        unread = self._newer(scan, moving=not command.standing)
         found = jump or broken or unread or self._look(track, command)
         if found:
             if over or jump:
@@ -140,7 +137,7 @@ class InputWatch:
             self._trouble_t = self._t
         elif self._t - self._trouble_t < CALM:
             found = self._trouble
-        return Watched(self._t, self._elapsed, found, self._scan, new_scan, track)
+        return Watched(self._t, self._elapsed, found, self._scan, track)
 
     def _advance(self, t: float) -> str:
         """Let time go on; where the clock does not go on as clocks do, by as much as in the step before."""
@@ -149,20 +146,20 @@ class InputWatch:
             return f"the clock says {t}"
         before, self._clock = self._clock, float(t)
         step = self._clock - before
+        jump = ""
         if before == -np.inf:
             self._t = self._clock
         elif 0.0 < step <= LONGEST_STEP:
             self._elapsed = step
             self._t += step
         else:
+            jump = "the clock stands still" if step == 0.0 else f"the clock jumped by {step:.2f} s"
             # How long it truly was nobody knows: rather too little, so that no command changes too fast.
             self._elapsed *= SURELY_PASSED
             self._t += self._elapsed
             self._asked_from = None
         self._shift = self._t - self._clock
-        if before == -np.inf or 0.0 < step <= LONGEST_STEP:
-            return ""
-        return "the clock stands still" if step == 0.0 else f"the clock jumped by {step:.2f} s"
+        return jump
 
     def _readable(self, odometry: Track) -> tuple[Track | None, str]:
         """Return the odometry since its stamps last went back, or what is wrong with it."""
@@ -179,22 +176,22 @@ class InputWatch:
             return None, f"the odometry has {max(len(stamps) - first, 0)} rows in order, and 2 are needed"
         return Track(stamps[first:] + self._shift, poses[first:]), ""
 
-    def _newer(self, scan: Scan, *, moving: bool) -> tuple[bool, str]:
-        """Keep a scan if it is newer than the last one; return whether it is, and what is wrong with it.
+    def _newer(self, scan: Scan, *, moving: bool) -> str:
+        """Keep a scan if it is newer than the last one; return what is wrong with it.
 
         Beams that say the very same again and again while the robot moves are no readings.
         """
         ranges, stamp = getattr(scan, "ranges", None), getattr(scan, "t", None)
         if not isinstance(ranges, np.ndarray) or not isinstance(stamp, int | float | np.number):
-            return False, "there is no scan"
+            return "there is no scan"
         if ranges.shape != (self._lidar.beams,):
-            return False, f"the scan has {ranges.size} beams, the lidar {self._lidar.beams}"
+            return f"the scan has {ranges.size} beams, the lidar {self._lidar.beams}"
         if not np.isfinite(stamp):
-            return False, f"the scan is stamped {stamp}"
+            return f"the scan is stamped {stamp}"
         t = float(stamp) + self._shift
         former = self._scan
         if former is not None and t <= former.t + SAME_STAMP:
-            return False, ""
+            return ""
         again = np.isfinite(ranges) & (ranges == self._ranges)
         frozen = np.array_equal(self._ranges, ranges, equal_nan=True)
         if not frozen:
@@ -206,24 +203,25 @@ class InputWatch:
         if not frozen and np.mean(stuck) > STUCK_SHARE:
             ranges = np.where(stuck, np.float32(np.nan), ranges)
         self._scan = replace(scan, t=t, ranges=ranges)
-        return True, ""
+        return ""
 
     def _look(self, odometry: Track | None, command: Command) -> str:
         """Return what speaks against driving by scan and odometry."""
         if self._scan is None or odometry is None:
             return "there is no scan yet"
-        scan_age, odometry_age = self._t - self._scan.t, self._t - float(odometry.t[-1])
-        if not -AHEAD_OF_CLOCK <= scan_age <= self._stale_after:
-            return self._old("scan", scan_age)
-        if not -AHEAD_OF_CLOCK <= odometry_age <= min(self._stale_after, ODOMETRY_STALE_AFTER):
-            return self._old("odometry", odometry_age)
-        return self._blind(self._scan) or self._frozen_scan(command) or self._frozen_odometry(odometry, command)
+        return (
+            self._stale("scan", self._scan.t, self._stale_after)
+            or self._stale("odometry", float(odometry.t[-1]), min(self._stale_after, ODOMETRY_STALE_AFTER))
+            or self._blind(self._scan)
+            or self._frozen_scan(command)
+            or self._frozen_odometry(odometry, command)
+        )
 
-    def _old(self, what: str, age: float) -> str:
-        if age < 0.0:
+    def _stale(self, what: str, stamp: float, allowed: float) -> str:
+        age = self._t - stamp
+        if age < -AHEAD_OF_CLOCK:
             return f"the {what} is stamped {-age:.2f} s ahead of the clock"
-        allowed = self._stale_after if what == "scan" else min(self._stale_after, ODOMETRY_STALE_AFTER)
-        return f"the {what} is {age:.2f} s old, {allowed:.2f} s allowed"
+        return f"the {what} is {age:.2f} s old, {allowed:.2f} s allowed" if age > allowed else ""
 
     def _blind(self, scan: Scan) -> str:
         silent = int(np.count_nonzero(~self._lidar.read(scan.ranges)))
