@@ -1,4 +1,4 @@
-"""Kernel of what was seen before: which points are kept that are out of sight now."""
+"""Kernels of what was seen before: which points are kept that are out of sight now."""
 
 from __future__ import annotations
 
@@ -7,12 +7,22 @@ from numba import njit
 
 
 @njit(cache=True, nogil=True)
+def in_view(ahead, left, mount, view):  # type: ignore[no-untyped-def]
+    """Whether a scanner at `mount` on the body has a point of the body frame in view.
+
+    `view`: the middle of what it sees and half of that, radians, in the scanner's frame.
+    """
+    away = np.arctan2(left - mount[1], ahead - mount[0]) - mount[2] - view[0]
+    return abs(np.arctan2(np.sin(away), np.cos(away))) <= view[1]
+
+
+@njit(cache=True, nogil=True)
 def keep_hidden(kept, seen, t, pose, mount, view, limits):  # type: ignore[no-untyped-def]
     """Keep what was seen before (N, 3), x, y and stamp, and is out of sight, and what is `seen` now (M, 2).
 
-    What is kept lies in the frame that `pose` is given in, what is seen in the body's. The scanner is mounted at
-    `mount` on the body; `view`: the middle of what it sees and half of that, radians. `limits`: the age up to which
-    points are kept, how far from the body's origin, and the side of the squares of which each keeps one.
+    What is kept lies in the frame that `pose` is given in, what is seen in the body's. `mount`, `view`: as of
+    `in_view`. `limits`: the age up to which points are kept, how far from the body's origin, and the side of the
+    squares of which each keeps one.
     Returns what is kept now (K, 3), and those of it that are out of sight (L, 2) in the body frame.
     """
     memory, reach, side = limits
@@ -29,8 +39,7 @@ def keep_hidden(kept, seen, t, pose, mount, view, limits):  # type: ignore[no-un
             x, y, stamp = kept[i, 0], kept[i, 1], kept[i, 2]
             dx, dy = x - pose[0], y - pose[1]
             ahead, left = cosine * dx + sine * dy, cosine * dy - sine * dx
-            away = np.arctan2(left - mount[1], ahead - mount[0]) - mount[2] - view[0]
-            if t - stamp >= memory or abs(np.arctan2(np.sin(away), np.cos(away))) <= view[1]:
+            if t - stamp >= memory or in_view(ahead, left, mount, view):
                 continue
         else:
             ahead, left = seen[i - kept.shape[0], 0], seen[i - kept.shape[0], 1]

@@ -29,8 +29,7 @@ class SeenBefore:
 
     def __init__(self, lidar: Lidar) -> None:
         self._mount = lidar.mount_pose
-        low, high = sorted((lidar.first_beam_deg, lidar.last_beam_deg))
-        self._view = np.radians(0.5 * (low + high)), np.radians(0.5 * (high - low))
+        self._view = lidar.view
         self._kept: FloatArray = np.zeros((0, 3))
 
     def add(self, t: float, pose: FloatArray, points: FloatArray) -> FloatArray:

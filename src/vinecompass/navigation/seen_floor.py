@@ -40,10 +40,9 @@ class SeenFloor:
 
     def __init__(self, robot: Robot) -> None:
         lidar = robot.scanner
-        low, high = sorted((lidar.first_beam_deg, lidar.last_beam_deg))
-        half = np.radians(0.5 * (high - low))
+        middle, half = lidar.view
         self._mount = lidar.mount_pose
-        self._view = np.radians(0.5 * (low + high)), half if half >= np.pi - EDGE_OF_VIEW else half - EDGE_OF_VIEW
+        self._view = middle, half if half >= np.pi - EDGE_OF_VIEW else half - EDGE_OF_VIEW
         self._body = shape_of(robot.body)
         self._rim = _along(robot.body.polygon)
         self._inside = _inside(robot.body.polygon)

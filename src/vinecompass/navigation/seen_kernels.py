@@ -10,6 +10,7 @@ import numpy as np
 from numba import njit
 
 from vinecompass.geometry.kernels import arc_step
+from vinecompass.navigation.kernels import in_view
 
 CELL = 0.1
 """Metres."""
@@ -28,6 +29,13 @@ def mark(cells, t, x, y):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def last_seen(cells, row, column):  # type: ignore[no-untyped-def]
+    """When the cell of a row and column was last seen; -inf if never."""
+    r, c = row & (CELLS - 1), column & (CELLS - 1)
+    return cells[r, c, 0] if cells[r, c, 1] == row and cells[r, c, 2] == column else -np.inf
+
+
+@njit(cache=True, nogil=True)
 def mark_points(cells, t, points):  # type: ignore[no-untyped-def]
     """Note that the cells at points (N, 2) were seen."""
     for i in range(points.shape[0]):
@@ -38,10 +46,9 @@ def mark_points(cells, t, points):  # type: ignore[no-untyped-def]
 def keep_points(cells, t, points):  # type: ignore[no-untyped-def]
     """Note anew those cells at points (N, 2) that were seen at some time: what was never seen stays so."""
     for i in range(points.shape[0]):
-        row, column = int(np.floor(points[i, 1] / CELL)), int(np.floor(points[i, 0] / CELL))
-        r, c = row & (CELLS - 1), column & (CELLS - 1)
-        if cells[r, c, 1] == row and cells[r, c, 2] == column:
-            cells[r, c, 0] = t
+        x, y = points[i, 0] / CELL, points[i, 1] / CELL
+        if last_seen(cells, int(np.floor(y)), int(np.floor(x))) > -np.inf:
+            mark(cells, t, x, y)
 
 
 @njit(cache=True, nogil=True)
@@ -62,8 +69,7 @@ def seen_since(cells, oldest, x, y):  # type: ignore[no-untyped-def]
     row, column = int(np.floor(y / CELL - 0.5)), int(np.floor(x / CELL - 0.5))
     for i in range(2):
         for j in range(2):
-            r, c = (row + i) & (CELLS - 1), (column + j) & (CELLS - 1)
-            if cells[r, c, 0] >= oldest and cells[r, c, 1] == row + i and cells[r, c, 2] == column + j:
+            if last_seen(cells, row + i, column + j) >= oldest:
                 return True
     return False
 
@@ -72,8 +78,8 @@ def seen_since(cells, oldest, x, y):  # type: ignore[no-untyped-def]
 def any_unseen(cells, oldest, pose, begin, rim, velocity, seconds, samples, mount, view):  # type: ignore[no-untyped-def]
     """Whether a point of a body's rim (M, 2) comes over floor that was not seen, on its way from pose `begin` (3,).
 
-    `oldest`: since when floor must have been seen that is in view from the body's `pose`, and that is not. The scanner
-    is mounted at `mount` on the body; `view`: the middle of what it sees and half of that, radians.
+    `oldest`: since when floor must have been seen that is in view from the body's `pose`, and that is not. `mount`,
+    `view`: as of `in_view`.
     """
     cosine, sine = np.cos(begin[2]), np.sin(begin[2])
     back_cosine, back_sine = np.cos(pose[2]), np.sin(pose[2])
@@ -85,9 +91,8 @@ def any_unseen(cells, oldest, pose, begin, rim, velocity, seconds, samples, moun
             v = left + turn_sine * rim[j, 0] + turn_cosine * rim[j, 1]
             x, y = begin[0] + cosine * u - sine * v, begin[1] + sine * u + cosine * v
             dx, dy = x - pose[0], y - pose[1]
-            by_x, by_y = back_cosine * dx + back_sine * dy - mount[0], back_cosine * dy - back_sine * dx - mount[1]
-            away = np.arctan2(by_y, by_x) - mount[2] - view[0]
-            in_view = abs(np.arctan2(np.sin(away), np.cos(away))) <= view[1]
-            if not seen_since(cells, oldest[0] if in_view else oldest[1], x, y):
+            now_ahead, now_left = back_cosine * dx + back_sine * dy, back_cosine * dy - back_sine * dx
+            since = oldest[0] if in_view(now_ahead, now_left, mount, view) else oldest[1]
+            if not seen_since(cells, since, x, y):
                 return True
     return False

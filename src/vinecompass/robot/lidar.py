@@ -55,6 +55,12 @@ class Lidar(Model):
         """The direction of each beam ``(beams,)`` in the sensor frame, radians."""
         return np.radians(np.linspace(self.first_beam_deg, self.last_beam_deg, self.beams))
 
+    @property
+    def view(self) -> tuple[float, float]:
+        """The middle of what it sees and half of that, radians, in the sensor frame."""
+        low, high = sorted((self.first_beam_deg, self.last_beam_deg))
+        return float(np.radians(0.5 * (low + high))), float(np.radians(0.5 * (high - low)))
+
     def read(self, ranges: NDArray[np.floating]) -> NDArray[np.bool_]:
         """Return which ranges ``(...)`` are readings: within the lidar's reach, or `inf`, nothing there."""
         return ((ranges >= self.nearest) & (ranges <= self.farthest)) | np.isposinf(ranges)
