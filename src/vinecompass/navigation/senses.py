@@ -70,7 +70,9 @@ class Senses:
         self._lidar = robot.scanner
         self._settings = settings
         self._seed = seed
-        self._localizer = ParticleLocalizer(grid, robot, initial_pose, settings=settings.localization, seed=seed)
+        self._zones = zones
+        self._layers = layers
+        self._localizer = self._localizer_from(initial_pose)
         self._before = SeenBefore(self._lidar)
         self._floor = SeenFloor(robot)
         self._put_down = True
@@ -79,9 +81,7 @@ class Senses:
         self._met = -np.inf
         self._delay = CommandDelay(robot.drive.delay + robot.drive.lag)
         self._seen: _Seen | None = None
-        self._zones = zones
-        self._layers = layers
-        self.costs = LiveCosts(grid, robot, zones=zones, extra_layers=layers, settings=settings.costs)
+        self.costs = self._costs_anew()
 
     @property
     def particles(self) -> FloatArray:
@@ -90,9 +90,7 @@ class Senses:
 
     def find_myself(self) -> None:
         """Start localization over, from anywhere on the map."""
-        self._localizer = ParticleLocalizer(
-            self._grid, self._robot, None, settings=self._settings.localization, seed=self._seed
-        )
+        self._localizer = self._localizer_from(None)
 
     def use(self, grid: Grid | None, zones: Sequence[Zone] | None, pose: FloatArray) -> None:
         """Go on with another map, where the robot is at a pose ``(3,)``, or with other zones."""
@@ -100,9 +98,7 @@ class Senses:
             self._grid = grid
             self.relocate(pose)
         self._zones = self._zones if zones is None else zones
-        self.costs = LiveCosts(
-            self._grid, self._robot, zones=self._zones, extra_layers=self._layers, settings=self._settings.costs
-        )
+        self.costs = self._costs_anew()
         self._met = -np.inf
 
     def applied(self, command: Command) -> None:
@@ -111,9 +107,7 @@ class Senses:
 
     def relocate(self, pose: FloatArray) -> None:
         """Start localization over from a pose ``(3,)`` that is told from outside."""
-        self._localizer = ParticleLocalizer(
-            self._grid, self._robot, pose, settings=self._settings.localization, seed=self._seed
-        )
+        self._localizer = self._localizer_from(pose)
 
     def take(self, came: Watched, people: Sequence[Walking], command: Command) -> Situation:
         """Localize, price the floor and remember what is out of sight; see `Navigator.step`."""
@@ -149,6 +143,14 @@ class Senses:
     def sent(self, t: float, command: Command) -> None:
         """Note the command that was given at a time, s."""
         self._delay.sent(t, command)
+
+    def _localizer_from(self, pose: FloatArray | None) -> ParticleLocalizer:
+        return ParticleLocalizer(self._grid, self._robot, pose, settings=self._settings.localization, seed=self._seed)
+
+    def _costs_anew(self) -> LiveCosts:
+        return LiveCosts(
+            self._grid, self._robot, zones=self._zones, extra_layers=self._layers, settings=self._settings.costs
+        )
 
     def _look(self, scan: Scan, odometry: Track, people: Sequence[Walking]) -> _Seen:
         """Localize by a new scan, and price the floor by it."""
