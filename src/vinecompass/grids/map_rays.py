@@ -50,6 +50,7 @@ class MapRays:
         self._frame = grid.frame
         self.distance = clearance(grid.occupied, 1.0)
         self.surface = surface_of(grid.occupied)
+        self._to_surface = clearance(self.surface, grid.cell_size)
 
     def to_cells(self, poses: ArrayLike) -> NDArray[np.float64]:
         """Return site poses ``(N, 3)`` in the map's own frame, x and y in cells."""
@@ -72,7 +73,7 @@ class MapRays:
 
         No beam ends inside a solid thing, so no pose may fit the better for standing in one.
         """
-        return likelihood_at(clearance(self.surface, self._cell_size), spread)
+        return likelihood_at(self._to_surface, spread)
 
     def ranges(self, poses: ArrayLike, angles: ArrayLike, *, farthest: float) -> NDArray[np.float32]:
         """Return how far beams reach before they meet an occupied cell.
