@@ -43,19 +43,20 @@ def warm_up(robot: Robot, settings: Settings | None = None) -> int:
     walls = [(0.0, 0.0), (ROOM, 0.0), (ROOM, ROOM), (0.0, ROOM)]
     known = grid_from_polygons(walls, pillars, cell_size=0.05)
     true = MapRays(grid_from_polygons(walls, [*pillars, crate], cell_size=0.05))
-    pose = np.array([middle - 4.0, middle, 0.4])
-    navigator = Navigator(known, robot, pose, [middle + 6.0, middle + 2.0, 1.0], settings=settings, seed=0)
-    rng, t, track = np.random.default_rng(0), 0.0, [(0.0, pose)]
+    stamps, poses = [0.0], [np.array([middle - 4.0, middle, 0.4])]
+    navigator = Navigator(known, robot, poses[0], [middle + 6.0, middle + 2.0, 1.0], settings=settings, seed=0)
+    rng = np.random.default_rng(0)
     for step in range(STEPS):
+        t, pose = stamps[-1], poses[-1]
         ranges = true.ranges(compose(pose, lidar.mount_pose)[None], lidar.beam_angles, farthest=lidar.farthest)[0]
         scan = Scan(t, (ranges + rng.normal(0.0, 0.01, lidar.beams)).astype(np.float32))
         people = [Walking(pose[0] + 2.5, pose[1] + 0.8, -0.8, 0.0)] if step % 3 else []
         if step == STEPS // 2:
             navigator.relocate(pose)
-        t += PERIOD
-        before = Track(np.array([each[0] for each in track]), np.array([each[1] for each in track]))
-        known_track = Track(np.append(before.t, t), np.vstack([before.poses, pose]))
-        command = navigator.step(t, scan, known_track, people)
-        pose = compose(pose, arc(command.velocity, PERIOD))
-        track = [*track[-12:], (t, pose)]
+        now = t + PERIOD
+        # Until the next step it is taken to stand.
+        odometry = Track(np.array([*stamps, now]), np.array([*poses, pose]))
+        command = navigator.step(now, scan, odometry, people)
+        stamps.append(now)
+        poses.append(compose(pose, arc(command.velocity, PERIOD)))
     return STEPS
