@@ -123,8 +123,7 @@ def measurement_model(grid: Grid, rays: MapRays, robot: Robot, settings: Localiz
     # A stray share of nothing at all would make a single stray beam rule out every pose.
     stray = max(s.stray_share, 1e-3)
     if s.measurement == "beams":
-        farthest = max(lidar.farthest for lidar in robot.lidars)
-        return BeamMixtureModel(grid, rays, farthest=farthest, spread=s.field_spread, stray_share=stray)
+        return BeamMixtureModel(grid, rays, farthest=robot.farthest, spread=s.field_spread, stray_share=stray)
     return LikelihoodFieldModel(grid, rays, spread=s.field_spread, stray_share=stray)
 
 

@@ -244,7 +244,7 @@ class Mapper:
 
     def _begin_submap(self) -> None:
         s = self._settings
-        reach = max(lidar.farthest for lidar in self._robot.lidars) + 2.5 * s.submap_length
+        reach = self._robot.farthest + 2.5 * s.submap_length
         walls = WallGrid([-reach, -reach], [reach, reach], cell_size=s.cell_size, spread=s.field_spread)
         self.submaps.append(Submap(self._travelled, walls))
 

@@ -187,6 +187,11 @@ class Robot(Model):
         """The first lidar, whose readings are the ``scans`` stream."""
         return self.lidars[0]
 
+    @property
+    def farthest(self) -> float:
+        """The longest range that one of its lidars measures, m."""
+        return max(lidar.farthest for lidar in self.lidars)
+
     def find_lidar(self, name: str) -> Lidar:
         """Return the lidar of a name, as scans carry it; the first one for an empty name.
 
