@@ -2,7 +2,14 @@
 
 from vinecompass.motion.command import Command
 from vinecompass.motion.kinds import Kind, kind_of
-from vinecompass.motion.limits import MotionLimits, braked_on_its_curve, limit_command, limits_of, reachable_velocities
+from vinecompass.motion.limits import (
+    MotionLimits,
+    braked_on_its_curve,
+    limit_command,
+    limits_of,
+    raised_to_least,
+    reachable_velocities,
+)
 from vinecompass.motion.wheels import (
     body_velocity,
     rolling_of,
@@ -21,6 +28,7 @@ __all__ = [
     "kind_of",
     "limit_command",
     "limits_of",
+    "raised_to_least",
     "reachable_velocities",
     "rolling_of",
     "steering_angle",

@@ -15,7 +15,14 @@ from vinecompass.motion.kinds import kind_of
 from vinecompass.motion.wheels import rolling_of, unrolling_of
 from vinecompass.robot import Drive
 
-__all__ = ["MotionLimits", "braked_on_its_curve", "limit_command", "limits_of", "reachable_velocities"]
+__all__ = [
+    "MotionLimits",
+    "braked_on_its_curve",
+    "limit_command",
+    "limits_of",
+    "raised_to_least",
+    "reachable_velocities",
+]
 
 FloatArray = NDArray[np.float64]
 
@@ -135,6 +142,20 @@ def braked_on_its_curve(current: Command, duration: float, limits: MotionLimits)
     pace = hypot(current.speed, current.sideways)
     seconds = max(pace / limits.braking, abs(current.turn_rate) / limits.turn_acceleration)
     return current.scaled(1.0 - duration / seconds) if seconds > duration else Command()
+
+
+def raised_to_least(wanted: Command, current: Command, drive: Drive) -> Command:
+    """Return the least that the base can do where it is asked for less, and is not just coming to a stand.
+
+    It would stand, and never get there.
+    """
+    pace, pace_now = (hypot(each.speed, each.sideways) for each in (wanted, current))
+    if pace_now <= pace < drive.least_speed and pace > 0.0:
+        return wanted.scaled(drive.least_speed / pace)
+    turn_rate = abs(wanted.turn_rate)
+    if pace == 0.0 and abs(current.turn_rate) <= turn_rate < drive.least_turn_rate and turn_rate > 0.0:
+        return wanted.scaled(drive.least_turn_rate / turn_rate)
+    return wanted
 
 
 def reachable_velocities(

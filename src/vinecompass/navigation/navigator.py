@@ -16,13 +16,13 @@ from vinecompass.following import LocalPlan, LocalPlanner, local_planner
 from vinecompass.geometry import distance_along, wrap_angle
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate
-from vinecompass.motion import Command, limits_of
+from vinecompass.motion import Command, limits_of, raised_to_least
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import MissionLog, StopResult
 from vinecompass.navigation.patience import Patience
 from vinecompass.navigation.plan_keeper import GlobalPlanner, Look, PlanKeeper
-from vinecompass.navigation.progress import ProgressWatch
+from vinecompass.navigation.progress import Pace, ProgressWatch
 from vinecompass.navigation.recoveries import RECOVERIES, FindMyself, Recovery, RecoveryOrder, Wait
 from vinecompass.navigation.round import StopGoal, checked_goals
 from vinecompass.navigation.safety import Safety
@@ -43,8 +43,6 @@ FOR_GOOD = ("occupied", "zone", "one-way zone", "walls")
 """Causes in the map itself for there being no plan: no recovery takes them away."""
 COMES_IN_AGAIN = 3
 """Times that a car that missed a stop comes in again before it recovers: it cannot put itself right on the spot."""
-PACE_OVER = 5.0
-"""Seconds over which the pace is averaged."""
 BY_HAND = "a person drives"
 """Why it does as it does in manual mode."""
 HELD_LONG = 0.8
@@ -145,11 +143,10 @@ class Navigator:
         self._by_hand = Command()
         self._by_hand_since = -np.inf
         self._held_since = np.inf
-        self._pace = 0.0
+        self._pace = Pace()
         self._dwells_since = -np.inf
         self._misses = 0
         self._patience = Patience(robot.drive.top_speed)
-        self._turns_on_the_spot = limits_of(robot.drive).turns_on_the_spot
 
     @property
     def t(self) -> float:
@@ -212,7 +209,7 @@ class Navigator:
     @property
     def time_left(self) -> float:
         """How long that takes at the pace of the last seconds of driving, s; `nan` before it has driven."""
-        return self.distance_left / self._pace if self._pace > 0.0 else float("nan")
+        return self._pace.seconds_for(self.distance_left)
 
     def scene(self) -> Scene:
         """Return what it sees and weighs now, to be drawn; raise `InputError` before it has driven."""
@@ -244,8 +241,7 @@ class Navigator:
 
     def cancel(self, reason: str = "told to") -> None:
         """Let go of all stops that are left, and stop."""
-        for goal in self._stops.close_all():
-            self.log.stops.append(StopResult(goal.name, "cancelled", reason, self.t, self.pose, goal.pose))
+        self._note(self._stops.close_all(), "cancelled", reason)
         self._recovery = None
         self._plans.drop()
         if not self.state.over:
@@ -344,10 +340,11 @@ class Navigator:
             if self.state is State.STALE:
                 self._enter(State.DRIVING, "")
             now = self._now = self._senses.take(came, people, self._command)
-            wanted = self._doable(self._decide(now))
+            wanted = raised_to_least(self._decide(now), now.command, self.robot.drive)
             self._command = self._safe(now, wanted)
             self._say_what_holds(now.t, wanted)
-            self._keep_pace(now)
+            if self.state is State.DRIVING:
+                self._pace.take(now.measured, now.elapsed)
         self._senses.sent(came.t, self._command)
         self.log.enter(came.t, self.state, "" if self.goal is None else self.goal.name, self.reason)
         return self._command
@@ -357,20 +354,6 @@ class Navigator:
         self.state = state
         if reason is not None:
             self.reason = reason
-
-    def _doable(self, wanted: Command) -> Command:
-        """Return the least that the base can do where it is asked for less, and is not just coming to a stand.
-
-        It would stand, and never get there.
-        """
-        drive, before = self.robot.drive, self._command
-        pace, pace_before = (float(np.hypot(each.speed, each.sideways)) for each in (wanted, before))
-        if pace_before <= pace < drive.least_speed and pace > 0.0:
-            return wanted.scaled(drive.least_speed / pace)
-        turn_rate = abs(wanted.turn_rate)
-        if pace == 0.0 and abs(before.turn_rate) <= turn_rate < drive.least_turn_rate and turn_rate > 0.0:
-            return wanted.scaled(drive.least_turn_rate / turn_rate)
-        return wanted
 
     def _safe(self, now: Situation, wanted: Command) -> Command:
         """Return what may be done of a command."""
@@ -397,13 +380,6 @@ class Navigator:
         self._held_since = min(self._held_since, t)
         if t - self._held_since >= HELD_LONG and self.log.interventions:
             self._enter(self.state, self.log.interventions[-1].rule)
-
-    def _keep_pace(self, now: Situation) -> None:
-        """Average the speed over the last seconds in which it drove."""
-        if self.state is State.DRIVING:
-            speed = float(np.hypot(now.measured[0], now.measured[1]))
-            share = 1.0 if self._pace == 0.0 else 1.0 - np.exp(-now.elapsed / PACE_OVER)
-            self._pace += share * (speed - self._pace)
 
     def _decide(self, now: Situation) -> Command:
         """Return what is wanted, by the state."""
@@ -447,7 +423,7 @@ class Navigator:
             if for_good and (now.estimate.settled or plan.status != "start closed"):
                 self._give_up(now, plan.reason)
             else:
-                self._recover(now, plan.reason, may_pass=_may_pass(plan, now.floor))
+                self._recover(now, plan.reason, may_pass=self._plans.may_pass(now.floor))
 
     def _drive(self, now: Situation) -> Command:
         """Return the local planner's command, unless it has arrived, or does not get on."""
@@ -466,7 +442,7 @@ class Navigator:
         if local.phase == "missed":
             self._plans.drop()
             self._misses += 1
-            if self._turns_on_the_spot or self._misses > COMES_IN_AGAIN:
+            if limits_of(self.robot.drive).turns_on_the_spot or self._misses > COMES_IN_AGAIN:
                 self._recover(now, local.reason)
             return Command()
         if local.phase == "arrived" and now.standing:
@@ -541,7 +517,7 @@ class Navigator:
         elif goal.rules.on_failure == "stop":
             self._fail(reason)
         else:
-            self._close_stop(now.t, "failed", reason)
+            self._close_stop("failed", reason)
 
     def _arrive(self, now: Situation) -> None:
         """Stand at the stop, or plan anew where the robot was pushed or relocated since the plan was made."""
@@ -558,17 +534,17 @@ class Navigator:
     def _dwell(self, now: Situation) -> Command:
         """Stand at the stop as long as its rules say."""
         if now.t - self._dwells_since >= self._stops.need().rules.dwell:
-            self._close_stop(now.t, "reached", "")
+            self._close_stop("reached", "")
         return Command()
 
-    def _close_stop(self, t: float, status: Literal["reached", "failed"], reason: str) -> None:
+    def _close_stop(self, status: Literal["reached", "failed"], reason: str) -> None:
         """Note how a stop ended, and go on to the next, or end the round."""
         goal = self._stops.close()
         self._misses = 0
         self._patience.restart()
-        self.log.stops.append(StopResult(goal.name, status, reason, t, self.pose, goal.pose))
+        self._note([goal], status, reason)
         self._plans.drop()
-        self._progress.restart(t)
+        self._progress.restart(self.t)
         if self.goal is not None:
             self._enter(State.DRIVING, "")
             return
@@ -587,15 +563,9 @@ class Navigator:
 
     def _fail(self, reason: str) -> None:
         """End the round: no stop that is left is reached."""
-        for goal in self._stops.close_all():
-            self.log.stops.append(StopResult(goal.name, "failed", reason, self.t, self.pose, goal.pose))
+        self._note(self._stops.close_all(), "failed", reason)
         self._enter(State.FAILED, reason)
 
-
-def _may_pass(plan: Plan, floor: CostMap) -> bool:
-    """Tell whether something that was seen closes the way, and not the map."""
-    why = plan.why_not
-    if why is None or why.place is None:
-        return False
-    cell = floor.grid.cells_at([why.place])
-    return why.cause == "obstacle" or bool(floor.grid.contains(cell)[0] and floor.closing_layer(cell[0]) == "obstacles")
+    def _note(self, goals: Sequence[StopGoal], status: Literal["reached", "failed", "cancelled"], reason: str) -> None:
+        """Note how stops ended."""
+        self.log.stops += [StopResult(goal.name, status, reason, self.t, self.pose, goal.pose) for goal in goals]

@@ -106,6 +106,16 @@ class PlanKeeper:
             return ""
         return self._made(now, goal, explain=True)[0].reason
 
+    def may_pass(self, floor: CostMap) -> bool:
+        """Tell whether there is no plan for something that was seen, and not for the map."""
+        why = self.plan.why_not if self.plan is not None else None
+        if why is None or why.place is None:
+            return False
+        cell = floor.grid.cells_at([why.place])
+        return why.cause == "obstacle" or bool(
+            floor.grid.contains(cell)[0] and floor.closing_layer(cell[0]) == "obstacles"
+        )
+
     def poses_to_follow(self, goal: FloatArray) -> FloatArray:
         """Return the plan's poses ``(N, 3)``, two or more, of which the last is the stop."""
         assert self.plan is not None

@@ -1,4 +1,4 @@
-"""Progress: whether the robot gets nearer to where its plan leads, or stands, or dithers."""
+"""Progress: whether the robot gets nearer to where its plan leads, or stands, or dithers; and at what pace."""
 
 from __future__ import annotations
 
@@ -7,10 +7,12 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import distance_along, wrap_heading
 
-__all__ = ["ProgressWatch"]
+__all__ = ["Pace", "ProgressWatch"]
 
 GONE_ON = 1.0
 """Metres after a recovery from which it counts as having helped: the next trouble begins at the first one again."""
+PACE_OVER = 5.0
+"""Seconds over which the pace is averaged."""
 
 
 class ProgressWatch:
@@ -71,3 +73,19 @@ class ProgressWatch:
         """Note where a recovery ended."""
         self._recovered_at = pose
         self.moved_since_recovery = False
+
+
+class Pace:
+    """The speed averaged over the last seconds of driving."""
+
+    def __init__(self) -> None:
+        self._speed = 0.0
+
+    def take(self, velocity: NDArray[np.float64], seconds: float) -> None:
+        """Take in the velocity ``(3,)`` of some seconds of driving."""
+        share = 1.0 if self._speed == 0.0 else 1.0 - np.exp(-seconds / PACE_OVER)
+        self._speed += share * (float(np.hypot(velocity[0], velocity[1])) - self._speed)
+
+    def seconds_for(self, metres: float) -> float:
+        """Return how long a way takes at this pace, s; `nan` before it has driven."""
+        return metres / self._speed if self._speed > 0.0 else float("nan")
