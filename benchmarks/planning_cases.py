@@ -20,7 +20,7 @@ from vinecompass import demo_file, read_site
 from vinecompass.costs import LiveCosts, price_floor
 from vinecompass.costs.kernels import NO_WAYS, line_price
 from vinecompass.grids import Grid, clearance
-from vinecompass.odometry import motions, odometry_track, straightened_beams
+from vinecompass.odometry import odometry_track, straightened_beams, swept_scans
 from vinecompass.planning import CostToGo, DubinsMotion, ReedsSheppMotion, find_grid_path, plan_path
 from vinecompass.planning.search.smoothing import shorten
 
@@ -169,12 +169,9 @@ def pricing_case(grid: Grid) -> dict[str, Any]:
     run = demo_run(7)
     site, robot, truth = read_site(demo_file("site.toml")), run.robot, run.truth
     assert truth is not None
-    scans = run.need_scans()
     live = LiveCosts(grid, robot, zones=site.zones)
     times, priced, whole = [], [], []
-    for number, (scan, motion) in enumerate(
-        zip(scans, motions(odometry_track(run), scans, robot.scanner), strict=True)
-    ):
+    for number, (scan, motion) in enumerate(swept_scans(run, odometry_track(run))):
         beams = straightened_beams(scan.ranges, robot.scanner, motion.sweep, clear_reach=6.0)
         pose = truth.at([scan.t])[0]
         begun = time.perf_counter()

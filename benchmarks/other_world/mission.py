@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 import shapely
@@ -67,8 +67,6 @@ class Outcome:
     """The largest change of a command beside what the drive's limits allow in the time that passed, a share of it."""
     silent: float
     """The longest time for which it stood without giving a reason, s."""
-    step_times: list[float] = field(default_factory=list, repr=False)
-    trace: list[tuple[float, ...]] = field(default_factory=list, repr=False)
 
 
 def map_of(site: OtherSite) -> Grid:

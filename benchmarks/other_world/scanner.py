@@ -20,13 +20,13 @@ def look(
     headings = poses[:, 2] + angles
     ends = poses[:, :2] + farthest * np.column_stack([np.cos(headings), np.sin(headings)])
     beams = shapely.linestrings(np.stack([poses[:, :2], ends], axis=1))
-    around = shapely.intersection(floor.boundary, shapely.box(*beams_bounds(ends, poses)))
+    around = shapely.intersection(floor.boundary, shapely.box(*_bounds(ends, poses)))
     cut = shapely.intersection(beams, around)
     ranges = shapely.distance(shapely.points(poses[:, :2]), cut)
     return np.where(shapely.is_empty(cut), np.inf, ranges)
 
 
-def beams_bounds(ends: NDArray[np.float64], poses: NDArray[np.float64]) -> tuple[float, float, float, float]:
+def _bounds(ends: NDArray[np.float64], poses: NDArray[np.float64]) -> tuple[float, float, float, float]:
     """Return the box about all beams."""
     both = np.vstack([ends, poses[:, :2]])
     return float(both[:, 0].min()), float(both[:, 1].min()), float(both[:, 0].max()), float(both[:, 1].max())

@@ -7,7 +7,7 @@ from vinecompass import LiveCosts, grid_from_drawing, price_floor
 from vinecompass.contact import Walking
 from vinecompass.costs import LiveObstacles
 from vinecompass.grids import Beams
-from vinecompass.odometry import motions, odometry_track, straightened_beams
+from vinecompass.odometry import odometry_track, straightened_beams, swept_scans
 from vinecompass.settings import CostSettings
 
 HERE = np.array([3.0, 2.0, 0.0])
@@ -91,10 +91,8 @@ class LiveCostsAgainstPricingAnew(unittest.TestCase):
         grid = room(45.0, 30.0, 0.1)
         settings = CostSettings(obstacle_apart=0.2, obstacle_reach=4.0)
         live = LiveCosts(grid, robot(), zones=site().zones, settings=settings)
-        scans, changed = run.need_scans(), 0
-        for number, (scan, motion) in enumerate(
-            zip(scans, motions(odometry_track(run), scans, robot().scanner), strict=True)
-        ):
+        changed = 0
+        for number, (scan, motion) in enumerate(swept_scans(run, odometry_track(run))):
             sight = straightened_beams(scan.ranges, robot().scanner, motion.sweep, clear_reach=4.0)
             before = live.costmap.prices.copy()
             rows, columns = live.see(scan.t, run.truth.at([scan.t])[0], sight)
