@@ -4,7 +4,7 @@ from unittest import mock
 
 import numpy as np
 
-from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run, site
+from tests.support import altered_robot, assert_input_error, new_folder, robot, room, short_mapping, short_run, site
 from vinecompass import Command, Navigator, Settings, Track, Zone, price_floor, read_round
 from vinecompass.contact import Walking
 from vinecompass.geometry import arc, compose, inverse, transform_points
@@ -12,6 +12,7 @@ from vinecompass.motion import limit_command, limits_of
 from vinecompass.navigation import InputWatch, MissionLog, Safety, Situation
 from vinecompass.navigation.recoveries import RECOVERIES, BackOut
 from vinecompass.navigation.seen_before import SeenBefore
+from vinecompass.navigation.seen_floor import SeenFloor
 from vinecompass.runs import Scan
 from vinecompass.settings import SafetySettings
 
@@ -239,6 +240,16 @@ class Guarding(unittest.TestCase):
         back = transform_points(pose, kept)
         self.assertLess(np.hypot(*(back - posts[1]).T).min(initial=9.0), 0.03)
         self.assertEqual(len(before.add(120.0, pose, np.zeros((0, 2)))), 0)
+
+    def test_a_body_however_long_may_turn_where_it_is_put_down_but_not_leave_unseen(self):
+        for tail in (0.5, 2.2):
+            with self.subTest(tail=tail):
+                outline = [(-tail, -0.4), (0.4, -0.4), (0.4, 0.4), (-tail, 0.4)]
+                floor = SeenFloor(altered_robot(robot(), body={"outline": outline}))
+                pose = np.array([3.0, -2.0, 0.7])
+                floor.put_down(0.0, pose, room(), None)
+                for velocity, unseen in (([0.0, 0.0, 0.5], False), ([0.0, 0.0, -0.5], False), ([-0.5, 0.0, 0.0], True)):
+                    self.assertIs(floor.unseen(0.0, pose, np.zeros(3), np.array(velocity), 1.5), unseen)
 
 
 def situation(t, pose, floor):

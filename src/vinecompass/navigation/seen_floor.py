@@ -22,7 +22,7 @@ FRESH_FOR = 1.0
 EDGE_OF_VIEW = np.radians(3.0)
 """Radians by which what the scanner has in view is taken narrower than it is."""
 SPACING = 0.08
-"""Metres between the points at which a body is asked about, and that they move at most from one pose to the next."""
+"""Metres into which a body's sides are cut to be asked about, and that it moves at most from one pose to the next."""
 STARTING_ROOM = 0.05
 """Metres about the circle in which the body turns that are taken on trust where it is put down."""
 
@@ -82,7 +82,7 @@ class SeenFloor:
 
 
 def _along(outline: FloatArray) -> FloatArray:
-    """Return points along an outline, at most `SPACING` apart."""
+    """Return points along an outline, less than twice `SPACING` apart."""
     sides = [
         begin + (end - begin) * np.linspace(0.0, 1.0, max(int(np.hypot(*(end - begin)) / SPACING), 1) + 1)[:-1, None]
         for begin, end in zip(outline, np.roll(outline, -1, axis=0), strict=True)
@@ -91,9 +91,11 @@ def _along(outline: FloatArray) -> FloatArray:
 
 
 def _inside(outline: FloatArray) -> FloatArray:
-    """Return points all over an outline and its inside, some `CELL` apart."""
-    grid = Grid(np.zeros((CELLS, CELLS), np.float32), 0.5 * CELL, (-0.25 * CELLS * CELL, -0.25 * CELLS * CELL))
-    middles = grid.points_of(np.argwhere(np.ones(grid.shape, bool)))
+    """Return points along an outline and all over its inside, half a `CELL` apart."""
+    step = 0.5 * CELL
+    first, last = np.floor(outline.min(axis=0) / step), np.ceil(outline.max(axis=0) / step)
+    columns, rows = (step * (np.arange(begin, end) + 0.5) for begin, end in zip(first, last, strict=True))
+    middles = np.stack(np.meshgrid(columns, rows), axis=-1).reshape(-1, 2)
     return np.vstack([_along(outline), middles[shapely.contains_xy(shapely.Polygon(outline), *middles.T)]])
 
 
