@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 
 from tests.support import room, short_mapping
-from vinecompass import Grid
+from vinecompass import Grid, grid_from_polygons
 from vinecompass.geometry import compose
 from vinecompass.grids import MapRays
 
@@ -56,6 +56,18 @@ class MapRaysTest(unittest.TestCase):
             MapRays(turned).ranges(pose[None], [0.0, 1.0, 2.0], farthest=9.0), straight, atol=0.06
         )
         self.assertTrue(np.isinf(MapRays(room()).ranges([[1.0, 2.0, 0.0]], [0.0], farthest=3.0))[0, 0])
+
+    def test_a_pose_too_near_to_a_thick_wall_fits_worse_than_the_right_one(self):
+        square = [(0.0, 0.0), (6.0, 0.0), (6.0, 6.0), (0.0, 6.0)]
+        # A scanner that looks ahead only, 3 m before the wall: its beams end at the wall's face.
+        bearings, shifts = np.linspace(-0.6, 0.6, 41), np.arange(-0.2, 0.201, 0.01)
+        seen = 3.0 * np.column_stack([np.ones(41), np.tan(bearings)])
+        for cell_size, wall in ((0.05, 0.15), (0.05, 0.2), (0.05, 0.6), (0.1, 0.3)):
+            with self.subTest(cell_size=cell_size, wall=wall):
+                grid = grid_from_polygons(square, [], cell_size, wall=wall)
+                field = MapRays(grid).likelihood_field(0.06)
+                fits = np.array([grid.values_at(seen + [3.0 + s, 3.0], field, outside=0.0).mean() for s in shifts])
+                self.assertLess(np.abs(shifts[fits > fits.max() - 1e-6]).max(), cell_size + 0.005)
 
 
 if __name__ == "__main__":

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy.ndimage import binary_erosion
+from scipy.ndimage import binary_dilation, binary_opening
 
 from vinecompass.grids.clearance import clearance, likelihood_at
 from vinecompass.grids.grid import Grid
@@ -12,8 +12,8 @@ from vinecompass.grids.kernels import march_rays
 
 __all__ = ["MapRays"]
 
-SKIN = 3
-"""Cells: how deep into what is occupied a wall's surface may lie."""
+SOLID, SOLID_CELLS = 0.15, 3
+"""Metres and cells of thickness, both at least, from which a thing has an inside that no beam ends in."""
 
 
 class MapRays:
@@ -49,7 +49,7 @@ class MapRays:
         self._cell_size = grid.cell_size
         self._frame = grid.frame
         self.distance = clearance(grid.occupied, 1.0)
-        self.surface = surface_of(grid.occupied)
+        self.surface = surface_of(grid)
         self._to_surface = clearance(self.surface, grid.cell_size)
 
     def to_cells(self, poses: ArrayLike) -> NDArray[np.float64]:
@@ -98,7 +98,13 @@ class MapRays:
         return cells * np.float32(self._cell_size)
 
 
-def surface_of(occupied: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Return the occupied cells without those that lie deep inside solid things."""
-    inside = binary_erosion(occupied, np.ones((3, 3), bool), iterations=SKIN)
-    return np.asarray(occupied & ~inside)
+def surface_of(grid: Grid) -> NDArray[np.bool_]:
+    """Return the occupied cells ``(rows, columns)`` that a beam may end in: of solid things, those beside free floor.
+
+    Were their insides taken for surface as well, as in a drawn map, a pose too near to a wall would fit as well as the
+    right one. Walls mapped by a scanner are thin, with hits scattered all through them: of these, all cells.
+    """
+    thick = max(round(SOLID / grid.cell_size), SOLID_CELLS)
+    solid = binary_opening(grid.occupied, np.ones((thick, thick), bool))
+    beside_free = binary_dilation(grid.free, np.ones((3, 3), bool))
+    return np.asarray(grid.occupied & (~solid | beside_free))
