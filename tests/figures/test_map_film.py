@@ -27,7 +27,7 @@ class Film(unittest.TestCase):
                 self.assertEqual(frame.shape, (*pictures.size[::-1], 3))
                 known.append(np.mean(np.any(frame != frame[3, -4], axis=-1)))
                 borders += bool(np.all(np.abs(frame[0] - rust) < 3.0))
-        self.assertTrue(known[0] < known[4] < known[-1])
+        self.assertTrue(known[0] < known[4] < known[-1], known)
         self.assertGreater(borders, 0)
         self.assertLess(borders, len(known) // 2)
 

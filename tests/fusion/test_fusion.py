@@ -37,7 +37,7 @@ def short_drive(told: Robot, seed: int):
         + [Command(0.8, turn_rate=0.15)] * 10
         + [Command(0.0, turn_rate=0.8)] * 40
     )
-    for command in [*commands, *[Command(0.6)] * 20]:
+    for command in [*commands, *[Command(0.6)] * 21]:
         recorder.add(command, simulator.step(command))
     return recorder.run(None)
 

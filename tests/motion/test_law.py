@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 from scipy.signal import lsim
 
-from tests.support import robot, site
+from tests.support import altered_robot, robot, site
 from vinecompass import Command, Simulator, limits_of
 from vinecompass.motion import braked_on_its_curve, limit_command, reachable_velocities
 from vinecompass.motion.kernels import along_chord, follow, speed_to_stop_within, stopping_distance, turned_a_little
@@ -22,11 +22,10 @@ class TheLawOfMotion(unittest.TestCase):
         for part in range(3):
             _, wanted, _ = lsim(([1.0], [0.2, 1.0]), np.full(21, asked[part]), t, X0=[found[0][part] * 0.2])
             np.testing.assert_allclose(np.array(found)[:, part], wanted, atol=1e-9)
-        self.assertEqual(follow(LIMITS, tuple(asked), velocity, seconds), tuple(asked))
+        self.assertEqual(follow(LIMITS._replace(lag=0.0), tuple(asked), velocity, seconds), tuple(asked))
 
     def test_a_simulated_base_with_a_delay_and_a_lag_does_what_it_was_told_a_while_ago(self):
-        simulator = Simulator(site(), robot(), seed=1)
-        simulator._limits = LIMITS._replace(delay=0.13, lag=0.08)
+        simulator = Simulator(site(), altered_robot(robot(), drive={"delay": 0.13, "lag": 0.08}), seed=1)
         speeds = np.concatenate([simulator.step(Command(0.3)).velocities[:, 0] for _ in range(12)])
         t = 0.01 * np.arange(1, len(speeds) + 1)
         ramp = np.clip(LIMITS.acceleration * (t - 0.13), 0.0, 0.3)

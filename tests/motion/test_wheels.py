@@ -151,7 +151,7 @@ class RobotFile(unittest.TestCase):
     def test_what_a_car_drives_is_a_run_that_can_be_read_and_reckoned_again(self):
         vehicle = read_robot(demo_file("forklift.toml"))
         link = SimulatedLink(site(), vehicle, seed=1)
-        for _ in range(30):
+        for _ in range(60):
             link.exchange(Command(0.5, turn_rate=0.2))
         run = read_run(write_run(link.run(), new_folder() / "run"))
         track = dead_reckon(run.wheels, vehicle.drive).moved_to(run.truth.poses[0])

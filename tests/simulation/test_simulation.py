@@ -65,6 +65,7 @@ class TheRecordedRun(unittest.TestCase):
                 "turn_rate_bias": 0.0,
                 "acceleration_bias": (0.0, 0.0),
                 "turn_rate_scale": 1.1,
+                "delay": 0.0,
             },
             position={"mount": (-0.3, 0.1), "noise": 1e-6, "rate": 5.0},
         )

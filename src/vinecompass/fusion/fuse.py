@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from vinecompass.errors import InputError
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track
-from vinecompass.runs import Run, Track, columns_of
+from vinecompass.runs import Run, Track, columns_of, rows_of
 from vinecompass.runs.order import rows_in_order, spans_of
 from vinecompass.runs.streams import Stream
 from vinecompass.settings import FusionSettings
@@ -85,7 +85,7 @@ def cleaned(run: Run) -> tuple[Run, tuple[str, ...]]:
             notes.append(f"{name}: a single reading says nothing of motion, left out")
             streams[name] = None
         elif not np.all(keep):
-            streams[name] = replace(stream, **{key: values[keep] for key, values in columns.items()})
+            streams[name] = rows_of(stream, keep)
     return replace(run, as_recorded=False, **streams), tuple(notes)
 
 

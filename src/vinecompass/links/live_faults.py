@@ -2,27 +2,70 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
+from vinecompass.robot import Lidar
 from vinecompass.runs import Scan, Track
 from vinecompass.simulation import Simulator
 
 __all__ = ["LIVE_FAULTS", "LiveFault"]
 
+Ranges = NDArray[np.float32]
+
+Beams = Callable[[Ranges, Lidar, np.random.Generator], Ranges]
+"""What becomes of a scan's ranges."""
+
+
+def _beams(part: slice | Callable[[Ranges, np.random.Generator], NDArray[np.bool_]], low: float, high: float) -> Beams:
+    """Return what lets some of a scan's beams read something between two ranges, m."""
+
+    def spoil(ranges: Ranges, lidar: Lidar, rng: np.random.Generator) -> Ranges:
+        spoilt = ranges.copy()
+        chosen = np.zeros(len(ranges), bool)
+        chosen[part if isinstance(part, slice) else part(ranges, rng)] = True
+        spoilt[chosen] = rng.uniform(low, min(high, lidar.farthest), np.count_nonzero(chosen)) if low < high else low
+        return spoilt
+
+    return spoil
+
+
+def _share(share: float) -> Callable[[Ranges, np.random.Generator], NDArray[np.bool_]]:
+    return lambda ranges, rng: rng.random(len(ranges)) < share
+
+
+ALL, FIRST_BEAMS = slice(None), slice(0, 70)
+BEAM_FAULTS: dict[str, tuple[str, Beams]] = {
+    "half blind": (
+        "one half of the beams gives no reading",
+        lambda ranges, lidar, rng: np.where(np.arange(len(ranges)) < len(ranges) // 2, np.float32(np.nan), ranges),
+    ),
+    "covered": ("something covers the scanner: all beams end at 0.02 m", _beams(ALL, 0.02, 0.02)),
+    "no echo": ("no beam comes back: all ranges are beyond the farthest", _beams(ALL, 1e3, 1e3)),
+    "zeros": ("a tenth of the beams reads 0", _beams(_share(0.1), 0.0, 0.0)),
+    "spikes": ("one beam in fifty ends anywhere", _beams(_share(0.02), 0.1, np.inf)),
+    "dirty sector": ("the first 70 beams end at 0.05 to 0.3 m, on dirt", _beams(FIRST_BEAMS, 0.05, 0.3)),
+    "sun": ("low sun: the first 70 beams end anywhere", _beams(FIRST_BEAMS, 0.1, np.inf)),
+    "black surfaces": (
+        "what is farther than 3 m away sends nothing back",
+        _beams(lambda ranges, rng: ranges > 3.0, np.inf, np.inf),
+    ),
+}
+"""What can befall a scanner, by name: in words, and what becomes of the ranges."""
 LIVE_FAULTS = {
     "scanner dead": "no new scan",
-    "half blind": "one half of the beams gives no reading",
+    **{name: words for name, (words, _) in BEAM_FAULTS.items()},
     "odometry frozen": "the odometry says that the robot stands",
     "wheels slip": "the floor under the wheels carries only a tenth",
     "carried away": "the robot is put down elsewhere",
     "clock jump": "the robot's clock jumps by 30 s",
     "late data": "scans and odometry come half a second late",
 }
-"""What can befall it, by name."""
+"""All that can befall a robot, by name."""
 CLEAR_OF_PEOPLE = 1.5
 """Metres from the nearest person within which no robot is put down."""
 
@@ -81,10 +124,11 @@ class LiveFault:
             return self._shifted(t, scan, odometry, later)
         if self.kind == "scanner dead" and self._scan is not None:
             return t, self._scan, odometry
-        if self.kind == "half blind":
-            ranges = scan.ranges.copy()
-            ranges[: len(ranges) // 2] = np.nan
-            return t, replace(scan, ranges=ranges), odometry
+        if self.kind in BEAM_FAULTS:
+            _, spoilt = BEAM_FAULTS[self.kind]
+            # A scan that is handed over twice is the same both times.
+            rng = np.random.default_rng(round(1e3 * scan.t))
+            return t, replace(scan, ranges=spoilt(scan.ranges, simulator.robot.scanner, rng)), odometry
         if self.kind == "odometry frozen":
             if self._frozen is None:
                 self._frozen = odometry.poses[-1].copy()

@@ -18,7 +18,7 @@ TRACK_KEPT = 1.0
 
 
 class OdometryFeed:
-    """Fuses the readings of each scan period into a track that covers at least the last second.
+    """Fuses what is handed over into a track that covers at least the last second.
 
     Parameters
     ----------
@@ -30,26 +30,38 @@ class OdometryFeed:
         self._fusion = OdometryFusion(robot, settings=settings)
         self._fusion.update_wheels(0.0, np.zeros(len(robot.drive.wheel_names)), 0.0 if robot.drive.steered else None)
         self._track = Track(np.zeros(1), np.zeros((1, 3)))
+        self._waiting: list[tuple[float, bool, list[float]]] = []
+        self._imu_until = self._wheels_until = 0.0
 
     def take(self, readings: SimulatedPeriod) -> Track:
-        """Take in one period's wheels and IMU readings in the order of their stamps; return the track until now."""
+        """Take in wheels and IMU readings, and fuse them in the order of their stamps; return the track until now.
+
+        Readings of one sensor wait for those of the other, which may be on their way.
+        """
         wheels, imu = readings.wheels, readings.imu
+        columns = [wheels.t, *wheels.angles.T, *([] if wheels.steering is None else [wheels.steering])]
+        turned = np.column_stack(columns).tolist()
         felt = np.column_stack([imu.t, imu.turn_rate, imu.acceleration_x, imu.acceleration_y]).tolist()
-        turned, angles = wheels.t.tolist(), wheels.angles.tolist()
-        steering = [None] * len(turned) if wheels.steering is None else wheels.steering.tolist()
-        poses: list[NDArray[np.float64]] = []
+        self._wheels_until = turned[-1][0] if turned else self._wheels_until
+        self._imu_until = felt[-1][0] if felt else self._imu_until
         # Of one moment, the IMU comes first.
-        for t, by_wheels, i in sorted(
-            [(row[0], False, i) for i, row in enumerate(felt)] + [(t, True, i) for i, t in enumerate(turned)]
-        ):
+        waiting = self._waiting + [(row[0], False, row) for row in felt] + [(row[0], True, row) for row in turned]
+        waiting.sort(key=lambda each: each[:2])
+        until = min(self._wheels_until, self._imu_until)
+        self._waiting = [each for each in waiting if each[0] > until]
+        stamps: list[float] = []
+        poses: list[NDArray[np.float64]] = []
+        for t, by_wheels, row in waiting[: len(waiting) - len(self._waiting)]:
             if by_wheels:
-                self._fusion.update_wheels(t, angles[i], steering[i])
+                angles = np.array(row[1 : 1 + wheels.angles.shape[1]])
+                self._fusion.update_wheels(t, angles, None if wheels.steering is None else row[-1])
+                stamps.append(t)
                 poses.append(self._fusion.pose)
             else:
-                self._fusion.update_imu(*felt[i])
+                self._fusion.update_imu(*row)
         if poses:
-            kept = np.s_[int(np.searchsorted(self._track.t, turned[-1] - TRACK_KEPT)) :]
+            kept = np.s_[int(np.searchsorted(self._track.t, stamps[-1] - TRACK_KEPT)) :]
             self._track = Track(
-                np.concatenate([self._track.t[kept], turned]), np.concatenate([self._track.poses[kept], poses])
+                np.concatenate([self._track.t[kept], stamps]), np.concatenate([self._track.poses[kept], poses])
             )
         return self._track

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.motion import Command
 from vinecompass.robot import Robot
-from vinecompass.runs import Commands, Run, Scans, Track, Wheels, columns_of
+from vinecompass.runs import Commands, Run, Track, Wheels, joined
 from vinecompass.simulation import SimulatedPeriod
 
 __all__ = ["Recorder"]
@@ -33,13 +31,13 @@ class Recorder:
             self._odometry.append(Track(track.t[first:], track.poses[first:]))
 
     def add(self, command: Command, readings: SimulatedPeriod) -> None:
-        """Keep one scan period."""
+        """Keep what a command brought."""
         self._commands.append(command)
         self._periods.append(readings)
 
     @property
     def contacts(self) -> int:
-        """Scan periods in which the body touched anything."""
+        """Steps in which the body touched anything."""
         return sum(period.contact for period in self._periods)
 
     @property
@@ -50,26 +48,22 @@ class Recorder:
     def run(self, site_toml: str | None) -> Run:
         """Return everything kept as a run."""
         readings = self._periods
-        stamps = np.array([r.scan.t for r in readings])
-        first = Track(np.array([stamps[0]]), self._start[None])
+        stamps = np.array([r.begun for r in readings])
+        first = Track(stamps[:1], self._start[None])
         drive = self._robot.drive
+        positions = [r.position for r in readings if r.position is not None]
         at_rest = Wheels(stamps[:1], np.zeros((1, len(drive.wheel_names))), np.zeros(1) if drive.steered else None)
         return Run(
             robot=self._robot,
             start=self._start,
             site_toml=site_toml,
-            scans=Scans(stamps, np.array([r.scan.ranges for r in readings])),
-            wheels=_joined([at_rest, *(r.wheels for r in readings)]),
-            imu=_joined([r.imu for r in readings]),
-            position=None if readings[0].position is None else _joined([r.position for r in readings]),
-            odometry=_joined(self._odometry) if self._odometry else None,
-            truth=_joined([first, *(r.truth for r in readings)]),
+            scans=joined([r.scans for r in readings]),
+            wheels=joined([at_rest, *(r.wheels for r in readings)]),
+            imu=joined([r.imu for r in readings]),
+            position=joined(positions) if positions else None,
+            odometry=joined(self._odometry) if self._odometry else None,
+            truth=joined([first, *(r.truth for r in readings)]),
             commands=Commands(
                 stamps, np.array([c.speed for c in self._commands]), np.array([c.turn_rate for c in self._commands])
             ),
         )
-
-
-def _joined(parts: list[Any]) -> Any:
-    columns = [columns_of(part) for part in parts]
-    return type(parts[0])(**{name: np.concatenate([each[name] for each in columns]) for name in columns[0]})

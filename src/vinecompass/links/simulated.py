@@ -11,7 +11,7 @@ from vinecompass.links.odometry_feed import OdometryFeed
 from vinecompass.links.recorder import Recorder
 from vinecompass.motion import Command
 from vinecompass.robot import Robot
-from vinecompass.runs import Run
+from vinecompass.runs import Run, Scan, Track
 from vinecompass.settings import FusionSettings
 from vinecompass.simulation import Simulator, Site
 
@@ -19,7 +19,7 @@ __all__ = ["SimulatedLink"]
 
 
 class SimulatedLink:
-    """A simulated robot that is told what to do, one scan period at a time; a `Witness` besides.
+    """A simulated robot that is told what to do some times a second; a `Witness` besides.
 
     Its odometry is wheels and IMU, fused as they come in.
 
@@ -28,6 +28,8 @@ class SimulatedLink:
     site : Site
     robot : Robot
     seed : int
+    rate : float
+        How often it is told what to do, Hz, whatever the rates of its sensors.
     start : array_like, (3,), optional
         Where it truly starts, in the site frame; the site's own start if not given.
     fusion : FusionSettings, optional
@@ -45,7 +47,7 @@ class SimulatedLink:
     >>> link = SimulatedLink(read_site(demo_file("site.toml")), read_robot(demo_file("robot.toml")), seed=1)
     >>> readings = link.exchange(Command(speed=0.5))
     >>> sorted(readings.scans), readings.t, len(readings.odometry) > 1
-    (['front'], 0.1, True)
+    (['front'], 0.15, True)
     """
 
     def __init__(
@@ -54,26 +56,37 @@ class SimulatedLink:
         robot: Robot,
         *,
         seed: int,
+        rate: float = 20.0,
         start: ArrayLike | None = None,
         fusion: FusionSettings | None = None,
         fault: LiveFault | None = None,
     ) -> None:
         self._simulator = Simulator(site, robot, start=start, seed=seed)
+        self._cycle = 1.0 / rate
         self._lidar = robot.scanner.name
+        self._scan: Scan | None = None
         self._feed = OdometryFeed(robot, settings=fusion)
         self._recorder = Recorder(robot, self._simulator.pose)
         self._fault = fault
 
     def exchange(self, command: Command) -> Readings:
-        """Hold a command for one scan period and return what was read."""
-        period = self._simulator.step(command)
-        self._recorder.add(command, period)
-        odometry = self._feed.take(period)
-        self._recorder.add_odometry(odometry)
-        t, scan = self._simulator.t, period.scan
+        """Hold a command for one cycle, the first time until there is a whole scan, and return what was read."""
+        odometry = self._go_on(command)
+        while self._scan is None:
+            odometry = self._go_on(command)
+        t, scan = self._simulator.t, self._scan
         if self._fault is not None:
             t, scan, odometry = self._fault.spoil(t, scan, odometry, self._simulator)
-        return Readings(t, {self._lidar: scan}, odometry, period.people)
+        return Readings(t, {self._lidar: scan}, odometry, self._simulator.people)
+
+    def _go_on(self, command: Command) -> Track:
+        """Hold a command for one cycle, and return the odometry until now."""
+        period = self._simulator.step(command, self._cycle)
+        self._scan = period.scan if len(period.scans) else self._scan
+        odometry = self._feed.take(period)
+        self._recorder.add(command, period)
+        self._recorder.add_odometry(odometry)
+        return odometry
 
     @property
     def t(self) -> float:
@@ -87,7 +100,7 @@ class SimulatedLink:
 
     @property
     def contacts(self) -> int:
-        """Scan periods in which the body touched anything."""
+        """Cycles in which the body touched anything."""
         return self._recorder.contacts
 
     @property

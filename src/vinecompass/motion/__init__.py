@@ -5,6 +5,7 @@ from vinecompass.motion.kinds import Kind, kind_of
 from vinecompass.motion.limits import (
     MotionLimits,
     braked_on_its_curve,
+    done_of,
     limit_command,
     limits_of,
     raised_to_least,
@@ -25,6 +26,7 @@ __all__ = [
     "MotionLimits",
     "body_velocity",
     "braked_on_its_curve",
+    "done_of",
     "kind_of",
     "limit_command",
     "limits_of",

@@ -18,6 +18,7 @@ from vinecompass.robot import Drive
 __all__ = [
     "MotionLimits",
     "braked_on_its_curve",
+    "done_of",
     "limit_command",
     "limits_of",
     "raised_to_least",
@@ -156,6 +157,14 @@ def raised_to_least(wanted: Command, current: Command, drive: Drive) -> Command:
     if pace == 0.0 and abs(current.turn_rate) <= turn_rate < drive.least_turn_rate and turn_rate > 0.0:
         return wanted.scaled(drive.least_turn_rate / turn_rate)
     return wanted
+
+
+def done_of(command: Command, drive: Drive) -> Command:
+    """Return what a base does of a command: where that is less than the least it can do, it stands."""
+    if hypot(command.speed, command.sideways) >= drive.least_speed:
+        return command
+    turns = abs(command.turn_rate) >= drive.least_turn_rate
+    return Command(turn_rate=command.turn_rate if turns else 0.0)
 
 
 def reachable_velocities(

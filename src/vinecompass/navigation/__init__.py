@@ -1,5 +1,6 @@
 """The navigator, rounds, recoveries and safety."""
 
+from vinecompass.navigation.command_delay import CommandDelay
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import Intervention, MissionLog, StateEntry, StopResult
@@ -15,6 +16,7 @@ from vinecompass.navigation.warm_up import warm_up
 
 __all__ = [
     "RECOVERIES",
+    "CommandDelay",
     "GlobalPlanner",
     "InputWatch",
     "Intervention",

@@ -116,8 +116,9 @@ class LaserOdometry:
     >>> simulator = Simulator(read_site(demo_file("site.toml")), robot, seed=1)
     >>> laser = LaserOdometry(robot.scanner)
     >>> for _ in range(21):
-    ...     motion = laser.update(simulator.step(Command(speed=0.5)).scan)
-    >>> bool(abs(motion.pose[0] - 0.82) < 0.02)
+    ...     for scan in simulator.step(Command(speed=0.5)).scans:
+    ...         motion = laser.update(scan)
+    >>> bool(abs(motion.pose[0] - 0.7) < 0.03)
     True
     """
 

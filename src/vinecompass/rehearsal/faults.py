@@ -13,7 +13,7 @@ from vinecompass.errors import InputError
 from vinecompass.motion import wheel_speeds
 from vinecompass.odometry import dead_reckon
 from vinecompass.robot import Robot
-from vinecompass.runs import Run, Scans, columns_of
+from vinecompass.runs import Run, Scans, rows_of
 
 __all__ = ["FAULTS", "inject_fault"]
 
@@ -62,8 +62,7 @@ def inject_fault(run: Run, fault: str, begin: float, end: float, *, seed: int = 
 
 def _rows(run: Run, stream: str, keep: NDArray[Any]) -> Run:
     rows = getattr(run, stream)
-    columns = {key: values[keep] for key, values in columns_of(rows).items()}
-    return replace(run, **{stream: replace(rows, **columns)})
+    return replace(run, **{stream: rows_of(rows, keep)})
 
 
 def _restamped(run: Run, stream: str, t: NDArray[np.float64]) -> Run:

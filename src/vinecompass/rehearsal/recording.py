@@ -9,13 +9,20 @@ from numpy.typing import ArrayLike
 
 from vinecompass.errors import InputError
 from vinecompass.following import PathFollower
-from vinecompass.geometry import distance_along, polyline_headings, relative, resample_polyline, transform_points
+from vinecompass.geometry import (
+    compose,
+    distance_along,
+    polyline_headings,
+    relative,
+    resample_polyline,
+    transform_points,
+)
 from vinecompass.links import Recorder
 from vinecompass.motion import Command
-from vinecompass.navigation import Safety
+from vinecompass.navigation import CommandDelay, Safety
 from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.robot import Robot
-from vinecompass.runs import Run
+from vinecompass.runs import Run, Track, joined, rows_of
 from vinecompass.settings import FollowingSettings, SafetySettings
 from vinecompass.simulation import Simulator, Site
 
@@ -24,6 +31,10 @@ __all__ = ["record_drive"]
 
 STANDING_FIRST = 3.0
 """Seconds for which the robot stands before it drives off, as one should: standing still shows a gyro's bias."""
+TRUTH_KEPT = 1.0
+"""Seconds of its true way that the driver remembers: a scan may be that old."""
+LAST_CYCLES = 3
+"""Scan periods that are recorded yet when it has arrived: what was read last is still on its way."""
 
 
 def record_drive(
@@ -61,32 +72,38 @@ def record_drive(
     InputError
         The robot does not fit where it starts, or it was held up on the way for good.
     """
-    simulator = Simulator(site, robot, seed=seed)
+    simulator, period = Simulator(site, robot, seed=seed), 1.0 / robot.scanner.rate
     start = simulator.pose
     points = resample_polyline(np.vstack([start[:2], np.asarray(route, dtype=float)]), 0.1)
     follower = PathFollower(robot, settings=FollowingSettings(cruise_speed=cruise_speed, look_ahead=0.3))
     follower.follow(np.column_stack([points, polyline_headings(points)]))
-    safety = Safety(robot, settings=SafetySettings(delay=simulator.period))
+    safety = Safety(robot, settings=SafetySettings(delay=period))
     recorder = Recorder(robot, start)
-    for _ in range(round(STANDING_FIRST * robot.scanner.rate)):
-        recorder.add(Command(), simulator.step(Command()))
+    delay = CommandDelay(robot.drive.delay + robot.drive.lag)
     length = float(distance_along(points)[-1])
     time_limit = STANDING_FIRST + 60.0 + 4.0 * length / cruise_speed
-    command = Command()
+    command, truth, scan = Command(), Track(np.zeros(1), start[None]), None
     while follower.phase != "arrived":
+        delay.sent(simulator.t, command)
         readings = simulator.step(command)
         recorder.add(command, readings)
-        motion = motion_at(readings.truth, readings.scan.t, robot.scanner)
-        seen = deskewed_hits(readings.scan.ranges, robot.scanner, motion.sweep)
-        seen = transform_points(relative(motion.pose, simulator.pose), seen)
-        wanted = follower.step(simulator.pose, command, simulator.period).command
+        truth = joined([rows_of(truth, truth.t > simulator.t - TRUTH_KEPT), readings.truth])
+        scan = readings.scan if len(readings.scans) else scan
+        if simulator.t < STANDING_FIRST or scan is None:
+            continue
+        # Where it will be by the time at which a command takes hold.
+        pose = compose(simulator.pose, delay.way(simulator.t))
+        motion = motion_at(truth, scan.t, robot.scanner)
+        seen = deskewed_hits(scan.ranges, robot.scanner, motion.sweep)
+        seen = transform_points(relative(motion.pose, pose), seen)
+        wanted = follower.step(pose, command, period).command
         command = safety.check(
             simulator.t,
             wanted,
             command,
             seen,
-            duration=simulator.period,
-            pose=simulator.pose,
+            duration=period,
+            pose=pose,
             people=readings.people,
         )
         if simulator.t > time_limit:
@@ -98,5 +115,6 @@ def record_drive(
             )
         if progress and len(follower.remaining) % 10 == 0:
             progress(1.0 - len(follower.remaining) / len(points), "simulating")
-    recorder.add(command, simulator.step(command))
+    for _ in range(LAST_CYCLES):
+        recorder.add(Command(), simulator.step(Command()))
     return recorder.run(site_toml)

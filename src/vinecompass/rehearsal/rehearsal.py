@@ -23,8 +23,8 @@ from vinecompass.simulation import Site
 
 __all__ = ["Arrival", "Rehearsal", "rehearse", "rehearse_mission"]
 
-STANDING_STEPS = 5
-"""Cycles for which it is watched after its round is over: it must stand."""
+STANDING_FOR = 0.5
+"""Seconds for which it is watched after its round is over: it must stand."""
 PROGRESS_EVERY = 20
 """Cycles between two words of progress."""
 
@@ -75,7 +75,7 @@ class Rehearsal:
     settled : array of bool, (N,)
         Whether localization was settled, at the track's stamps.
     contacts : int
-        Scan periods in which the body touched anything.
+        Cycles in which the body touched anything.
     velocities : array, (N, 3)
         The body's true speed ahead and to the left and its turn rate every 0.01 s.
     people : array, (N, P, 5)
@@ -183,22 +183,22 @@ def rehearse(
     >>> link = SimulatedLink(site, robot, seed=1)
     >>> mission = rehearse(link, Navigator(room, robot, link.pose, [36.9, 24.0, -1.57], seed=1), time_limit=1.0)
     >>> mission.arrived, len(mission.track)
-    (False, 10)
+    (False, 18)
     """
     witness = link if isinstance(link, Witness) else None
     lidar = navigator.robot.scanner.name
     kept = _Kept()
-    command, standing, t = Command(), 0, 0.0
+    command, over_since, t = Command(), np.inf, 0.0
     while t < time_limit:
         readings = link.exchange(command)
+        t = readings.t if witness is None else witness.t
         told = command
         command = navigator.step(readings.t, readings.scans[lidar], readings.odometry, readings.people)
         if watch is not None:
             watch(navigator)
-        t = readings.t if witness is None else witness.t
         kept.add(t, readings, told, navigator, None if witness is None else witness.pose)
-        standing = standing + 1 if navigator.over else 0
-        if standing >= STANDING_STEPS or readings.last:
+        over_since = min(over_since, t) if navigator.over else np.inf
+        if t - over_since >= STANDING_FOR or readings.last:
             break
         if progress and len(kept.stamps) % PROGRESS_EVERY == 0:
             progress(min(t / time_limit, 1.0), navigator.state)
@@ -223,7 +223,7 @@ def rehearse_mission(
     watch: Callable[[Navigator], None] | None = None,
     progress: Callable[[float, str], None] | None = None,
 ) -> Rehearsal:
-    """Drive a round in the simulator, at the rate of the scanner, until the navigator says that it is over.
+    """Drive a round in the simulator, at ``navigation.rate``, until the navigator says that it is over.
 
     The navigator gets scans, odometry fused of wheels and IMU, and the tracks of people; the truth is kept to judge
     it by. For another robot or navigator, make both and call `rehearse`.
@@ -259,7 +259,7 @@ def rehearse_mission(
     s = settings or Settings()
     the_round = goal if isinstance(goal, Round) else Round.to_pose(goal)
     goals = the_round.goals(site.stops, where=site.name)
-    link = SimulatedLink(site, robot, seed=seed, start=start, fusion=s.fusion, fault=fault)
+    link = SimulatedLink(site, robot, seed=seed, rate=s.navigation.rate, start=start, fusion=s.fusion, fault=fault)
     told = the_round.initial_pose([*s.docks, *site.stops], link.pose, where="settings and site")
     navigator = Navigator(
         grid,

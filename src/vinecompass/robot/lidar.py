@@ -34,6 +34,8 @@ class Lidar(Model):
     range_noise: NotNegative = Field(0.01, description="standard deviation of a range at 0 m, m")
     range_noise_per_metre: NotNegative = Field(0.0, description="what each metre of range adds to it, m/m")
     dropout: Fraction = Field(0.0, description="share of beams without a reading, 0 to 1")
+    delay: NotNegative = Field(0.0, description="from the last beam of a scan until it is handed over, s")
+    jitter: NotNegative = Field(0.0, description="by how much that varies, s")
     stamp_offset: Number = Field(0.0, description="what its clock is behind the robot's, added to its stamps, s")
 
     @model_validator(mode="after")

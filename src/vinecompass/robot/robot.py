@@ -139,6 +139,8 @@ class WheelSensor(Model):
         0.004, description="standard deviation of each wheel's slip on dry floor, a share of its speed"
     )
     slip_time: Positive = Field(0.6, description="how long such a slip lasts, s")
+    delay: NotNegative = Field(0.0, description="from a reading until it is handed over, s")
+    jitter: NotNegative = Field(0.0, description="by how much that varies, s")
 
 
 class Inertial(Model):
@@ -155,6 +157,8 @@ class Inertial(Model):
     acceleration_noise: NotNegative = Field(0.06, description="m/s2")
     acceleration_bias: tuple[Number, Number] = Field((0.0, 0.0), description="[x, y], m/s2")
     acceleration_bias_spread: Positive = Field(0.05, description="doubt about that bias, m/s2")
+    delay: NotNegative = Field(0.0, description="from a reading until it is handed over, s")
+    jitter: NotNegative = Field(0.0, description="by how much that varies, s")
 
     @cached_property
     def mount_pose(self) -> NDArray[np.float64]:

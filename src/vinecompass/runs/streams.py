@@ -2,16 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, fields
-from typing import Any
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, fields, replace
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import compose, distance_along, interpolate_poses, relative
 
-__all__ = ["Commands", "Imu", "Positions", "Scan", "Scans", "Stream", "Track", "Wheels", "columns_of"]
+__all__ = [
+    "Commands",
+    "Imu",
+    "Positions",
+    "Scan",
+    "Scans",
+    "Stream",
+    "Track",
+    "Wheels",
+    "columns_of",
+    "joined",
+    "rows_of",
+]
 
 FloatArray = NDArray[np.float64]
 
@@ -130,9 +142,22 @@ class Track:
 
 
 Stream = Scans | Wheels | Track | Imu | Positions | Commands
+OneStream = TypeVar("OneStream", Scans, Wheels, Track, Imu, Positions, Commands)
 
 
 def columns_of(stream: Stream) -> dict[str, NDArray[Any]]:
     """Return the arrays that a stream has, by name, each with a row for each stamp."""
     columns = {field.name: getattr(stream, field.name) for field in fields(stream)}
     return {name: values for name, values in columns.items() if isinstance(values, np.ndarray)}
+
+
+def rows_of(stream: OneStream, rows: Any) -> OneStream:
+    """Return a stream with only the rows that an index, a mask ``(N,)`` or a slice picks."""
+    return replace(stream, **{name: values[rows] for name, values in columns_of(stream).items()})
+
+
+def joined(parts: Sequence[OneStream]) -> OneStream:
+    """Return parts of a stream, one or more, as one, in their order."""
+    columns = [columns_of(part) for part in parts]
+    whole: dict[str, Any] = {name: np.concatenate([each[name] for each in columns]) for name in columns[0]}
+    return replace(parts[0], **whole)

@@ -13,6 +13,7 @@ class NavigationSettings(Model):
     """The ``[navigation]`` table of the settings."""
 
     planner: str = Field("usual", description='how it plans: "usual", or a method as of plan --method')
+    rate: Positive = Field(20.0, description="steps of the loop a second in rehearsals, Hz; a robot's own may differ")
     replan_period: Positive = Field(1.0, description="time between two looks at whether to plan anew, s")
     plan_age: Positive = Field(6.0, description="age at which a plan is made anew although nothing blocks it, s")
     off_path: Positive = Field(0.4, description="distance from the path at which it is planned anew, m")
