@@ -252,12 +252,10 @@ class Guarding(unittest.TestCase):
                     self.assertIs(floor.unseen(0.0, pose, np.zeros(3), np.array(velocity), 1.5), unseen)
 
 
-def situation(t, pose, floor):
+def situation(t, pose, floor, unseen=lambda *motion: False):
     """A moment at which a robot that does not know where it is stands somewhere."""
     estimate = mock.Mock(settled=False)
-    return Situation(
-        t, 0.1, pose, pose, estimate, floor, (), False, np.zeros((0, 2)), lambda *motion: False, Command(), np.zeros(3)
-    )
+    return Situation(t, 0.1, pose, pose, estimate, floor, (), False, np.zeros((0, 2)), unseen, Command(), np.zeros(3))
 
 
 class Modes(unittest.TestCase):
@@ -381,11 +379,22 @@ class Modes(unittest.TestCase):
                 _, pose, _ = self.carry_out(BackOut, np.array([x, 2.0, 0.0]))
                 self.assertTrue(low < pose[0] < high, pose)
 
-    def carry_out(self, kind, start):
-        """Do as a recovery says in a room until it is over; return it, where that leads, and how long it takes."""
-        floor, pose, t = price_floor(room(), robot()), start, 0.0
+    def test_it_comes_out_of_an_aisle_that_it_has_not_looked_into_until_it_can_turn(self):
+        grid = room(8.0, 6.0)
+        racks = grid.log_odds.copy()
+        # An aisle of 1 m from x = 0.05 to 3 m about y = 3 m, and room to turn from there on.
+        racks[10:50, 1:60] = racks[70:110, 1:60] = 3.0
+        floor = price_floor(replace(grid, log_odds=racks), robot())
+        _, pose, t = self.carry_out(BackOut, np.array([1.6, 3.0, 0.0]), floor, lambda velocity, _: velocity[0] < 0.0)
+        # Its farthest corner lies 0.6 m from its origin.
+        self.assertTrue(3.0 < pose[0] < 3.6, pose)
+        self.assertLess(t, BackOut.seconds)
+
+    def carry_out(self, kind, start, floor=None, unseen=lambda *motion: False):
+        """Do as a recovery says, in a room if not told, until it is over; return it, where that leads, and the time."""
+        floor, pose, t = floor or price_floor(room(), robot()), start, 0.0
         recovery = kind("a test", situation(t, pose, floor), robot())
-        while (command := recovery.step(situation(t, pose, floor))) is not None:
+        while (command := recovery.step(situation(t, pose, floor, unseen))) is not None:
             pose, t = compose(pose, arc(command.velocity, 0.1)), t + 0.1
         return recovery, pose, t
 

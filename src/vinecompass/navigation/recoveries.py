@@ -112,12 +112,15 @@ class LookAround(Recovery):
 
 
 class BackOut(Recovery):
-    """Go straight back, or ahead where only that is free, while the floor there is known to be free."""
+    """Go straight back, or ahead where only that is free and seen, until the body has room to turn.
+
+    So a robot that was backing into an aisle that it has not looked into comes out again, and can look.
+    """
 
     name = "back out"
     effect = "the body gets room to turn"
-    seconds = 6.0
-    metres = 0.5
+    seconds = 16.0
+    metres, most_metres = 0.5, 3.0
 
     def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
         super().__init__(reason, now, robot)
@@ -125,14 +128,24 @@ class BackOut(Recovery):
         self._speeds = [-min(BACK_SPEED, drive.reverse_speed), min(BACK_SPEED, drive.top_speed)]
 
     def _next(self, now: Situation) -> Command | None:
-        if float(np.hypot(*(now.pose[:2] - self._from[:2]))) >= self.metres:
+        gone = float(np.hypot(*(now.pose[:2] - self._from[:2])))
+        if gone >= self.most_metres or (gone >= self.metres and self._may_turn(now)):
             return None
         for speed in self._speeds:
+            if speed == 0.0 or now.unseen(np.array([speed, 0.0, 0.0]), NEXT_WAY / abs(speed)):
+                continue
             way = compose(now.pose, arc([np.sign(speed), 0.0, 0.0], np.linspace(0.0, NEXT_WAY, 6)))
-            if speed != 0.0 and not touches_on_the_way(now.floor, self._robot, way):
+            if not touches_on_the_way(now.floor, self._robot, way):
                 self._speeds = [speed]
                 return Command(speed)
         return None
+
+    def _may_turn(self, now: Situation) -> bool:
+        """Tell whether there is room for a whole turn on the spot; what cannot goes no farther for it."""
+        if not kind_of(self._robot.drive).turns_on_the_spot:
+            return True
+        whole = turn_on_the_spot(now.pose, 2.0 * np.pi, 0.25 * NEXT_TURN)
+        return not touches_on_the_way(now.floor, self._robot, whole)
 
 
 class ForgetObstacles(Recovery):

@@ -14,7 +14,7 @@ from vinecompass.navigation.kernels import in_view
 
 CELL = 0.1
 """Metres."""
-CELLS = 64
+CELLS = 128
 """In a row and a column, a power of two: as far as a robot may go before it looks again."""
 BETWEEN = 0.8
 """Cells between two places of a beam at which it marks the floor."""
