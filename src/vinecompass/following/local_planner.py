@@ -18,7 +18,7 @@ from vinecompass.following.people.rules import Encounter
 from vinecompass.following.speed_profile import RESERVE, SpeedProfile
 from vinecompass.geometry import relative, turn_on_the_spot, wrap_heading
 from vinecompass.motion import Command, limit_command, limits_of
-from vinecompass.motion.kernels import stopping_distance
+from vinecompass.motion.kernels import speed_to_stop_within, stopping_distance
 from vinecompass.robot import Robot
 from vinecompass.settings import FollowingSettings
 
@@ -38,8 +38,10 @@ STEERED_TO = 0.1
 """Metres before the end up to which it is steered at: nearer to it, steering would only shake."""
 NEARLY_HALF_TURN = np.radians(150.0)
 """Radians of a turn on the spot from which the other way round is hardly farther."""
-TURNS_OUT = 0.6
-"""Radians a second above which a turn on the spot is ended on the spot: under way it would lead past its end."""
+TURNED_ENOUGH = 40.0
+"""Degrees off the way from which on a turn on the spot is ended under way, if its turning can be braked by then."""
+TURN_BRAKING = 0.8
+"""Share of the drive's turning power with which a turn on the spot is braked: some is left to correct it."""
 LAST_METRE = 1.0
 """Metres of plan left from which on steering is not turned about for what the estimate may be off."""
 TURNS_ABOUT_FROM = 0.2
@@ -270,8 +272,9 @@ class LocalPlanner(ABC):
         if self._limits.turns_on_the_spot and not self._limits.goes_sideways:
             # Turning on the spot ends well inside the bearing that starts it, so that it does not flutter.
             # A robot under way curves round where one that stands would turn first.
-            limit = 12.0 if self.phase == "turning" else 60.0 if abs(view.current.speed) < 0.3 else 90.0
-            still_turns = self.phase == "turning" and abs(view.current.turn_rate) > TURNS_OUT
+            limit = TURNED_ENOUGH if self.phase == "turning" else 60.0 if abs(view.current.speed) < 0.3 else 90.0
+            turns_on = stopping_distance(view.current.turn_rate, TURN_BRAKING * self._limits.turn_acceleration)
+            still_turns = self.phase == "turning" and turns_on > abs(bearing)
             beside = closing and abs(float(target[1])) < self._settings.position_tolerance
             may_turn = closing or self._turns_first or self.phase == "turning"
             if (abs(bearing) > np.radians(limit) or still_turns) and not beside and may_turn:
@@ -370,10 +373,12 @@ class LocalPlanner(ABC):
             self._side = self._free_side(view, angle)
         if self._side * angle < 0.0:
             angle += np.copysign(2.0 * np.pi, self._side)
-        limits = self._limits
-        # Slow enough to stop there with half the drive's turning power.
-        rate = min(np.sqrt(limits.turn_acceleration * abs(angle)), 4.0 * abs(angle) + 0.02, limits.top_turn_rate)
-        return self._plan(view, Command(0.0, turn_rate=float(np.copysign(rate, angle))), "")
+        return self._plan(view, Command(0.0, turn_rate=self._turning_by(angle)), "")
+
+    def _turning_by(self, angle: float) -> float:
+        """Return the turn rate with which a turn by so many radians ends where it should, rad/s."""
+        braked = speed_to_stop_within(abs(angle), TURN_BRAKING * self._limits.turn_acceleration)
+        return float(np.copysign(min(braked, 4.0 * abs(angle) + 0.02, self._limits.top_turn_rate), angle))
 
     def _room_to_turn(self, view: View, body: Robot, angle: float) -> bool:
         """Tell whether a body can turn on the spot by so many radians."""

@@ -37,7 +37,7 @@ DRIFT = 0.08, 0.06
 """m/s and rad/s off what was commanded from which the body is taken to drift, as its wheels slip."""
 MARGIN_SHARES = (1.0, 0.5, 0.25, 0.0)
 """Shares of the margin that are kept, each for the points that have not come within it yet."""
-FULL_MARGIN_SPEED, LEAST_SHARE = 0.3, 0.25
+FULL_MARGIN_SPEED, LEAST_SHARE = 0.3, 0.5
 """m/s of the body's fastest point from which the whole margin is kept, and what is kept of it by one that creeps.
 
 Where body and room are nearly alike, creeping is the only way to get out or on.
