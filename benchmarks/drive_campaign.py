@@ -1,7 +1,7 @@
 """Run with ``python -m benchmarks.drive_campaign PART [JOBS]``: missions in the simulator, judged by the truth.
 
-Parts: window, band or path (missions with that local planner), faults, people, aisles, times. Each prints what came of
-it, and every mission that did not end well.
+Parts: window, band or path (missions with that local planner), faults, people, crowds, aisles, times. Each prints what
+came of it, and every mission that did not end well.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from shapely import LineString
 
-from benchmarks.drive_people import people_case
+from benchmarks.drive_people import crowd_case, people_case
 from benchmarks.drive_sites import cellar, map_of
 from vinecompass import Round, Settings, Site, demo_file, price_floor, read_robot, rehearse_mission
 from vinecompass.geometry import distance_along, relative, wrap_heading
@@ -339,6 +339,23 @@ def people(count: int) -> None:
         )
 
 
+def crowds(count: int) -> None:
+    """Print how ways through a crowd of ten go with tracks of people, beside those without."""
+    for planner in ("window", "band"):
+        rows = run_all(crowd_case, [(planner, seed) for seed in range(count)])
+        for row in rows:
+            print(
+                f"   {row['job']}: {row['time']:.0f} s and {row['turns']} turns about with tracks, "
+                f"{row['without_time']:.0f} s and {row['without_turns']} without {row['reason'][:120]}"
+            )
+        ratio = sum(row["time"] for row in rows) / sum(row["without_time"] for row in rows)
+        contacts = [sum(row[key] for row in rows) for key in ("contacts", "without_contacts")]
+        print(
+            f"{planner}: arrived {share(rows, 'arrived')} (without tracks {share(rows, 'without_arrived')}), "
+            f"{ratio:.2f} times as long as without, contacts {contacts[0]} ({contacts[1]})"
+        )
+
+
 def main() -> None:
     part, count = sys.argv[1], int(sys.argv[2]) if len(sys.argv) > 2 else 0
     if part in ("window", "band", "path"):
@@ -349,6 +366,8 @@ def main() -> None:
         aisles(count or 10)
     elif part == "times":
         times(count or 50)
+    elif part == "crowds":
+        crowds(count or 10)
     else:
         people(count or 50)
 

@@ -1,16 +1,18 @@
-"""Passings and crossings with a person who does not look, with and without the rules for meeting people.
+"""Passings and crossings with a person who does not look, with and without the rules for meeting people; and crowds.
 
-Without them, people are what the scanner sees, and what safety brakes for.
+Without the rules, or without tracks of people, they are what the scanner sees, and what safety brakes for.
 """
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from benchmarks.drive_sites import hall, map_of
-from vinecompass import Settings, demo_file, read_robot, rehearse_mission
+from vinecompass import Command, Navigator, Settings, demo_file, read_robot, rehearse, rehearse_mission
+from vinecompass.links import Readings, SimulatedLink
 from vinecompass.rehearsal import Rehearsal
 from vinecompass.settings import PeopleSettings
 
@@ -75,4 +77,55 @@ def people_case(job: tuple[str, int]) -> dict[str, Any]:
         "without_time": float(without.track.t[-1]),
         "states": states,
         "expected": states[: len(EXPECTED[kind])] == EXPECTED[kind],
+    }
+
+
+class Untracked(SimulatedLink):
+    """A robot that nobody tells where people are."""
+
+    def exchange(self, command: Command) -> Readings:
+        return replace(super().exchange(command), people=())
+
+
+def turned_about(mission: Rehearsal) -> int:
+    """Return how often the direction of turning changes on the whole way."""
+    turns = mission.run.commands.turn_rate if mission.run.commands is not None else np.empty(0)
+    return int(np.count_nonzero(np.diff(np.sign(turns[np.abs(turns) > 0.1]))))
+
+
+def crowd(planner: str, seed: int, *, tracked: bool) -> Rehearsal:
+    """Rehearse one way across a hall in which ten people, who see the robot, walk to and fro."""
+    rng = np.random.default_rng(seed)
+    robot = read_robot(demo_file("robot.toml"))
+    people = [
+        {
+            "name": f"worker {number}",
+            "speed": rng.uniform(0.5, 1.2),
+            "route": rng.uniform((2.5, 0.8), (15.5, 7.2), (4, 2)).tolist(),
+        }
+        for number in range(10)
+    ]
+    site, settings = hall(18.0, 8.0, people=people, start=(1.0, 4.0, 0.0)), Settings()
+    following = settings.following.model_copy(update={"planner": planner})
+    settings = settings.model_copy(update={"following": following})
+    link = (SimulatedLink if tracked else Untracked)(site, robot, seed=seed, rate=settings.navigation.rate)
+    navigator = Navigator(map_of(site), robot, link.pose, [17.0, 4.0, 0.0], settings=settings, seed=seed)
+    return rehearse(link, navigator, time_limit=200.0)
+
+
+def crowd_case(job: tuple[str, int]) -> dict[str, Any]:
+    """Measure one way through a crowd with tracks of people and without."""
+    planner, seed = job
+    tracked, without = (crowd(planner, seed, tracked=told) for told in (True, False))
+    return {
+        "job": job,
+        "arrived": tracked.arrived,
+        "without_arrived": without.arrived,
+        "reason": tracked.reason,
+        "contacts": tracked.contacts,
+        "without_contacts": without.contacts,
+        "turns": turned_about(tracked),
+        "without_turns": turned_about(without),
+        "time": float(tracked.track.t[-1]),
+        "without_time": float(without.track.t[-1]),
     }

@@ -7,6 +7,7 @@ from tests.support import assert_input_error, robot
 from vinecompass import Command, VelocityWindow
 from vinecompass.contact import Walking
 from vinecompass.following import TimeBand, meet, relate
+from vinecompass.following.people.rules import in_company
 from vinecompass.geometry import arc, compose, distance_along
 from vinecompass.settings import PeopleRule, PeopleSettings
 
@@ -47,12 +48,25 @@ class Relations(unittest.TestCase):
             before = meet(np.zeros(3), np.array([1.0, 0.0]), [Walking(x, 1.3, -1.0, 0.0)], settings, before=before)
             states.append(before[0].state)
         short = [state for state, _ in itertools.groupby(states)]
-        self.assertEqual(short, ["none", "far", "near", "shoulder to shoulder", "behind"])
+        self.assertEqual(short, ["none", "far", "near", "shoulder to shoulder", "behind", "none"])
         crossing, before = [], []
         for y in np.arange(-5.0, 5.0, 0.1):
             before = meet(np.zeros(3), np.zeros(2), [Walking(2.0, y, 0.0, 1.0)], settings, before=before)
             crossing.append(before[0].state)
-        self.assertEqual([state for state, _ in itertools.groupby(crossing)], ["far", "crossing", "crossed"])
+        self.assertEqual([state for state, _ in itertools.groupby(crossing)], ["far", "crossing", "crossed", "none"])
+
+    def test_no_rule_applies_to_who_will_not_come_near(self):
+        beside = meet(np.zeros(3), np.array([1.0, 0.0]), [Walking(6.0, 4.0, -1.0, 0.0)], PeopleSettings())
+        towards = meet(np.zeros(3), np.array([1.0, 0.0]), [Walking(6.0, 0.5, -1.0, 0.0)], PeopleSettings())
+        self.assertEqual([beside[0].state, towards[0].state], ["none", "far"])
+
+    def test_among_many_people_each_is_left_less_space(self):
+        spaces = []
+        for count in (1, 2, 4, 8):
+            people = [Walking(2.0 + 0.3 * number, 1.0, 0.0, 0.0) for number in range(count)]
+            spaces.append(in_company(np.zeros(3), [*people, Walking(30.0, 0.0, 0.0, 0.0)], PeopleSettings()))
+        usual = PeopleSettings().personal_space
+        np.testing.assert_allclose([s.personal_space for s in spaces], usual * np.array([1.0, 1.0, 0.5, 0.25]))
 
     def test_people_at_nan_are_refused(self):
         assert_input_error(self, lambda: Walking(np.nan, 0.0), "person", "nowhere")
@@ -87,6 +101,16 @@ class Rules(unittest.TestCase):
                     self.assertGreater(track[-1, 0], 4.0)
                     states = [plan.encounters[0].state for plan in plans if plan.encounters]
                     self.assertTrue({"far", "near"} <= set(states))
+
+    def test_personal_space_is_kept_as_it_is_set(self):
+        for kind in (VelocityWindow, TimeBand):
+            with self.subTest(kind=kind.__name__):
+                nearest = []
+                for space in (0.4, 1.8):
+                    settings = PeopleSettings(personal_space=space)
+                    track, places, _ = self.pass_by(kind(robot(), people=settings), [6.0, 0.5], [0.0, 0.0])
+                    nearest.append(np.hypot(*(track[:, :2] - places).T).min())
+                self.assertGreater(nearest[1], nearest[0] + 0.2)
 
     def test_velocities_are_shut_out_before_they_are_weighed(self):
         planner = VelocityWindow(robot())

@@ -11,7 +11,7 @@ ALONG_SEGMENT = 0.1
 """Metres between the points of a segment at which its depth in a body is looked for."""
 MOST_ON_SEGMENT = 200
 """Points of a segment that are looked at, at most."""
-DEEPER = 0.002
+DEEPER = 0.0003
 """Metres that a body may come deeper over what it seems to be over already, as it slides by."""
 
 

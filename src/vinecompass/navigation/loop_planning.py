@@ -106,7 +106,9 @@ class LoopPlanner:
         if self._method is None and why is not None and why.cause == "body":
             # There is a way for its middle, but not for the body as it is turned on straight lines.
             for body in (robot.widened(MARGIN_PARTS[-1] * self._margin), robot):
-                turned = plan_path(costmap, body, start, goal, method="lattice", settings=self._settings, explain=False)
+                turned = plan_path(
+                    costmap, body, start, goal, method="lattice", settings=self._settings_for(robot), explain=False
+                )
                 if turned.found:
                     return turned
         if plan.status != "goal closed" or why is None or why.place is None:
@@ -119,11 +121,17 @@ class LoopPlanner:
         up_to = self._minding_turns(costmap, robot, start, place, explain=False)
         return replace(up_to, reason=f"drives up to a stop that is taken: {why.text}") if up_to.found else plan
 
+    def _settings_for(self, robot: Robot) -> PlanSettings:
+        """Return the settings with a price of reversing that minds how much longer the drive takes for it."""
+        drive = robot.drive
+        slower = drive.top_speed / drive.reverse_speed if drive.reverse_speed > 0.0 else 1.0
+        return self._settings.model_copy(update={"reverse_price": slower * self._settings.reverse_price})
+
     def _minding_turns(
         self, costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, explain: bool
     ) -> Plan:
         """Plan, and see to it that the body can turn at both ends as it must, or needs not."""
-        settings = self._settings
+        settings = self._settings_for(robot)
         usual = plan_path(costmap, robot, start, goal, method=self._method, settings=settings, explain=explain)
         if usual.found and not limits_of(robot.drive).turns_on_the_spot:
             return self._lined_up(usual, costmap, robot, start, goal)
@@ -153,7 +161,8 @@ class LoopPlanner:
 
         A car cannot put its heading right at the stop itself. Where there is no room, the `usual` plan has to do.
         """
-        check, sides = BodyCheck(costmap, robot), (-1.0, 1.0) if robot.drive.reverse_speed > 0.0 else (-1.0,)
+        settings, check = self._settings_for(robot), BodyCheck(costmap, robot)
+        sides = (-1.0, 1.0) if robot.drive.reverse_speed > 0.0 else (-1.0,)
         off = relative(start, goal)
         for way in RUN_INS:
             found = []
@@ -165,7 +174,7 @@ class LoopPlanner:
                     poses = np.vstack([start, straight[np.abs(straight[:, :2] - goal[:2]).max(axis=1) < side * off[0]]])
                 else:
                     first = plan_path(
-                        costmap, robot, start, straight[0], method=self._method, settings=self._settings, explain=False
+                        costmap, robot, start, straight[0], method=self._method, settings=settings, explain=False
                     )
                     if not first.found:
                         continue

@@ -428,7 +428,7 @@ class Navigator:
     def _drive(self, now: Situation) -> Command:
         """Return the local planner's command, unless it has arrived, or does not get on."""
         s = self._settings.navigation
-        cap, capped_by, _ = self._safety.cap(now.ahead, now.floor, now.people)
+        cap, capped_by, _ = self._safety.cap(now.ahead, now.floor, now.people, heading_for=now.command)
         told = min(max(self.speed_share, 0.0), 1.0) * self.robot.drive.top_speed
         if told < min(cap, self.robot.drive.top_speed):
             cap, capped_by = told, "as it was told"

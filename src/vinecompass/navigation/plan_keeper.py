@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap, body_touches
+from vinecompass.geometry import wrap_heading
 from vinecompass.navigation.loop_planning import free_start
 from vinecompass.navigation.situation import Situation
 from vinecompass.planning import Plan
@@ -20,6 +21,9 @@ __all__ = ["GlobalPlanner", "Look", "PlanKeeper"]
 FloatArray = NDArray[np.float64]
 CLEARLY_CHEAPER = 0.9, 0.3
 """Share of what the rest of a plan that still serves costs, less some metres, below which another is taken up."""
+
+LEADS_FROM = 0.5
+"""Metres from the robot from which a plan shows where it leads."""
 
 
 class GlobalPlanner(Protocol):
@@ -128,6 +132,13 @@ class PlanKeeper:
             return False
         return bool(np.all(body_touches(now.floor, self._robot, ahead)[:, 0] < 0))
 
+    def _turning_price(self, now: Situation, poses: FloatArray) -> float:
+        """Return the way that it could make in the time of turning to where a plan ``(M, 3)`` leads, m."""
+        way = np.hypot(*(poses[:, :2] - now.pose[:2]).T)
+        leads = poses[np.argmax(way > LEADS_FROM), 2] if np.any(way > LEADS_FROM) else poses[-1, 2]
+        drive = self._robot.drive
+        return abs(wrap_heading(float(leads - now.pose[2]))) * drive.top_speed / drive.top_turn_rate
+
     def _made(self, now: Situation, goal: FloatArray, *, explain: bool) -> tuple[Plan, FloatArray]:
         start = free_start(now.floor, self._robot, now.pose)
         return self._planner.plan(now.floor, self._robot, start, goal, explain=explain), start
@@ -137,8 +148,10 @@ class PlanKeeper:
         plan, start = self._made(now, goal, explain=now.command.standing)
         self._planned = now.t
         if former is not None and np.allclose(former[-1], goal):
-            spent = BodyCheck(now.floor, self._robot).drive_price(former)
-            if not (plan.found and plan.cost < CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]):
+            spent = BodyCheck(now.floor, self._robot).drive_price(former) + self._turning_price(now, former)
+            if not plan.found:
+                return Look.SERVES
+            if plan.cost + self._turning_price(now, plan.poses) > CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]:
                 return Look.SERVES
         self.plan = plan
         self._start = start

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from math import hypot
+from math import atan2, hypot, radians
 
 import numpy as np
 import shapely
@@ -11,7 +11,8 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking, first_run_into, shape_of
 from vinecompass.costs import CostMap
-from vinecompass.geometry import inverse, transform_points
+from vinecompass.following.people.rules import share_in_company
+from vinecompass.geometry import inverse, transform_points, wrap_heading
 from vinecompass.motion import Command, braked_on_its_curve, limit_command, limits_of
 from vinecompass.navigation.mission_log import MissionLog
 from vinecompass.robot import Robot
@@ -42,6 +43,9 @@ FULL_MARGIN_SPEED, LEAST_SHARE = 0.3, 0.5
 
 Where body and room are nearly alike, creeping is the only way to get out or on.
 """
+
+LEFT_BEHIND = radians(120.0)
+"""Bearing off the robot's course from which it leaves a person behind, and needs not go slower for them."""
 
 
 class Safety:
@@ -123,7 +127,7 @@ class Safety:
         rule = ""
         asked = limit_command(wanted, current, duration, self._limits)
         command = asked
-        cap, why, numbers = self.cap(pose, floor, people)
+        cap, why, numbers = self.cap(pose, floor, people, heading_for=command)
         pace = float(np.hypot(command.speed, command.sideways))
         if pace > cap:
             command = limit_command(command.scaled(cap / pace), current, duration, self._limits)
@@ -187,9 +191,12 @@ class Safety:
         return braked_on_its_curve(current, duration, limits), rule, point
 
     def cap(
-        self, pose: ArrayLike | None, floor: CostMap | None, people: Sequence[Walking]
+        self, pose: ArrayLike | None, floor: CostMap | None, people: Sequence[Walking], *, heading_for: Command
     ) -> tuple[float, str, dict[str, float]]:
-        """Return the highest speed here, m/s (`inf` if no rule caps it), the rule that says so, and its numbers."""
+        """Return the highest speed here, m/s (`inf` if no rule caps it), the rule that says so, and its numbers.
+
+        A person counts whom the command leads towards or beside, not one whom the robot leaves behind.
+        """
         s = self._settings
         if pose is None:
             return float("inf"), "", {}
@@ -203,10 +210,15 @@ class Safety:
 
         def from_afar(gap: float) -> float:
             """Return the speed, m/s, that it can still brake to `people_speed` before it is as near as that counts."""
-            return float(np.sqrt(s.people_speed**2 + 2.0 * self._limits.braking * max(gap - s.people_distance, 0.0)))
+            return float(np.sqrt(s.people_speed**2 + 2.0 * self._limits.braking * max(gap - distance, 0.0)))
 
+        distance = share_in_company(here, people) * s.people_distance
+        course = float(here[2]) + (atan2(heading_for.sideways, heading_for.speed) if not heading_for.standing else 0.0)
         for person in people:
             middles = float(np.hypot(here[0] - person.x, here[1] - person.y))
+            bearing = abs(wrap_heading(atan2(person.y - here[1], person.x - here[0]) - course))
+            if bearing > LEFT_BEHIND:
+                continue
             if from_afar(middles - self._outer_radius - person.radius) >= self._limits.top_speed:
                 continue
             body = shapely.Polygon(transform_points(here, self._robot.body.polygon))

@@ -14,7 +14,7 @@ from vinecompass.following.band.topology import Island, detour, islands_near, si
 from vinecompass.following.band.way_kernels import reversals
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
-from vinecompass.following.people.rules import WAITING_SPEED, Encounter, meet
+from vinecompass.following.people.rules import WAITING_SPEED, Encounter, in_company, meet, shut_out_by_people
 from vinecompass.following.speed_profile import SpeedProfile
 from vinecompass.geometry import (
     arc_velocity,
@@ -34,6 +34,8 @@ __all__ = ["TimeBand"]
 FloatArray = NDArray[np.float64]
 ROOM = 0.35
 """Metres beside the body's half width that a detour begins with."""
+SHARES_TRIED = np.array([1.0, 0.75, 0.5, 0.25])
+"""Shares of its speed that are tried until a person has room enough."""
 KEPT_OF_SPACE = 0.5 / 1.1
 """Share of the personal space that the band keeps from people besides its usual gap: it has no softer charge."""
 WRONG_SIDE = 3.0
@@ -96,15 +98,16 @@ class TimeBand(LocalPlanner):
         goal, at_speed, path = self._ahead(view, course)
         islands = islands_near(path, view.floor, view.people, self._band.horizon + 1.0)[:3]
         leads = path[-1, :2] - path[0, :2]
+        company = in_company(view.pose, view.people, self._people)
         self._encounters = meet(
             view.pose,
             view.velocity,
             view.people,
-            self._people,
+            company,
             course=float(np.arctan2(leads[1], leads[0])),
             before=self._encounters,
         )
-        people = [Obstacle.of_person(each, KEPT_OF_SPACE * self._people.personal_space) for each in view.people]
+        people = [Obstacle.of_person(each, KEPT_OF_SPACE * company.personal_space) for each in view.people]
         bands: list[Band] = []
         seen: set[tuple[int, ...]] = set()
         for guess, rounds in self._guesses(view, course, goal, path, islands):
@@ -162,10 +165,15 @@ class TimeBand(LocalPlanner):
             return LocalPlan(stand.command, self.phase, stand.reason, stand.poses, considered, self._encounters)
         self._bands = [bands[chosen], *(bands[k] for k in np.argsort(cost).tolist() if k != chosen)]
         command, reason = self._command(view, bands[chosen]), profile.reason
-        waits = next((each for each in self._encounters if each.rule and not each.rule.may_approach), None)
-        if waits is not None:
-            command = command.scaled(min(WAITING_SPEED / max(abs(command.speed), 1e-9), 1.0))
-            reason = f"people: {waits.state}"
+        waiting = [each for each in self._encounters if each.rule and not each.rule.may_approach]
+        slower = np.outer(SHARES_TRIED, command.velocity)
+        company = in_company(view.pose, view.people, self._people)
+        by_people = shut_out_by_people(view.pose, slower, waiting, company.personal_space)
+        if any(wrong[0] for _, wrong in by_people):
+            free = np.flatnonzero(~np.any([wrong for _, wrong in by_people], axis=0))
+            waits = min(WAITING_SPEED / max(abs(command.speed), 1e-9), 1.0)
+            command = command.scaled(max(SHARES_TRIED[free[0]] if len(free) else 0.0, waits))
+            reason = next(name for name, wrong in by_people if wrong[0])
         # The band keeps its limits softly; a zone's is not to be passed at all, nor the end of the leg.
         fastest = min(profile.on_floor, self._stopping_speed(view, course))
         command = command.scaled(min(fastest / max(abs(command.speed), 1e-9), 1.0))
@@ -204,7 +212,7 @@ class TimeBand(LocalPlanner):
         fresh = 1 if guesses else 3
         even = resample_polyline(path, 0.2) if distance_along(path)[-1] > 0.05 else path
         present = sides_of(even, islands)
-        kept = KEPT_OF_SPACE * self._people.personal_space
+        kept = KEPT_OF_SPACE * in_company(view.pose, view.people, self._people).personal_space
         rooms = [self._half_width + ROOM + (kept if each.person >= 0 else 0.0) for each in islands]
         in_the_way = [
             side != 0 and np.hypot(*(even - (each.x, each.y)).T).min() < each.reach + 0.7 * room

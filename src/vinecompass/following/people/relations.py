@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike
 from vinecompass.contact import Walking
 from vinecompass.settings import Approach
 
-__all__ = ["Relation", "Side", "approach", "relate", "side"]
+__all__ = ["Relation", "Side", "approach", "closest_approach", "relate", "side"]
 
 Side = Literal["left", "along", "right"]
 APPROACHES: dict[int, Approach] = {1: "approaching", 0: "steady", -1: "receding"}
@@ -81,3 +81,14 @@ def side(x: Any, y: Any, line: tuple[float, float]) -> Any:
     across, along = line[0] * y - line[1] * x, line[0] * x + line[1] * y
     slope = ALONG * abs(along)
     return (x * x + y * y >= NO_SPEED**2) * (1 * (across > slope) - 1 * (across < -slope))
+
+
+def closest_approach(x: Any, y: Any, line: tuple[float, float], other: tuple[float, float], seconds: float) -> Any:
+    """Return how near two come to each other within some seconds if both keep their velocities, m; numbers or arrays.
+
+    One has the velocity `x`, `y`, the other, at the end of the line from the one to it, the velocity `other`.
+    """
+    away_x, away_y = other[0] - x, other[1] - y
+    pace = np.maximum(away_x * away_x + away_y * away_y, 1e-9)
+    when = np.clip(-(line[0] * away_x + line[1] * away_y) / pace, 0.0, seconds)
+    return np.hypot(line[0] + when * away_x, line[1] + when * away_y)

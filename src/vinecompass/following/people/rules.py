@@ -10,17 +10,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.contact import Walking
-from vinecompass.following.people.relations import Relation, approach, relate, side
+from vinecompass.following.people.relations import Relation, approach, closest_approach, relate, side
 from vinecompass.geometry import wrap_heading
 from vinecompass.settings import PeopleRule, PeopleSettings
 
-__all__ = ["WAITING_SPEED", "Encounter", "meet", "shut_out_by_people"]
+__all__ = ["WAITING_SPEED", "Encounter", "in_company", "meet", "share_in_company", "shut_out_by_people"]
 
 FloatArray = NDArray[np.float64]
 JUDGED_AFTER = 0.5
 """Seconds after which a velocity's direction is judged: a turn begun now shows by then."""
 STRAIGHT = 0.25
 """rad/s of turning towards a person that still count as straight on."""
+MEETING_WITHIN = 5.0
+"""Seconds within which the two must come near each other, as they go, for a rule to apply."""
+MEETING_SPEEDS = np.array([0.4, 0.8, 1.2])
+"""m/s along its course at which the robot may go until then."""
+BESIDE = 0.4
+"""Metres from the robot's middle to its side: so much besides the personal space is near."""
+COMPANY, COMPANY_WITHIN = 2, 7.0
+"""People within so many metres of the robot to whom it leaves all the space that it should."""
 WAITING_SPEED = 0.1
 """m/s that is never shut out: a robot so slow waits."""
 IN_FORCE_SLACK, IN_FORCE_SLACK_DEG = 0.7, 10.0
@@ -47,6 +55,28 @@ class Encounter:
     def state(self) -> str:
         """What the situation is called."""
         return self.rule.name if self.rule is not None else "none"
+
+
+def share_in_company(pose: FloatArray, people: Sequence[Walking]) -> float:
+    """Return the share of its usual distance that the robot keeps from each of the people about a pose ``(3,)``.
+
+    Among many nobody can keep the distance that one keeps from one; who tried would stand for good.
+
+    Notes
+    -----
+    People in crowds do the same (Hall, 1966, "The Hidden Dimension").
+    """
+    near = sum(hypot(each.x - float(pose[0]), each.y - float(pose[1])) < COMPANY_WITHIN for each in people)
+    return min(COMPANY / max(near, 1), 1.0)
+
+
+def in_company(pose: FloatArray, people: Sequence[Walking], settings: PeopleSettings) -> PeopleSettings:
+    """Return the settings for as many people as are about a pose ``(3,)``: in a crowd each is left less."""
+    share = share_in_company(pose, people)
+    if share == 1.0:
+        return settings
+    space, charge = share * settings.personal_space, share * settings.charge
+    return settings.model_copy(update={"personal_space": space, "charge": charge})
 
 
 def meet(
@@ -78,8 +108,19 @@ def meet(
     for number, person in enumerate(people):
         relation = relate(pose, velocity, person)
         in_force = before[number].rule if number < len(before) else None
-        encounters.append(Encounter(person, relation, _rule(pose, leads, relation, person, settings, in_force)))
+        rule = None
+        if _will_meet(pose, leads, person, settings.personal_space + (IN_FORCE_SLACK if in_force else 0.0)):
+            rule = _rule(pose, leads, relation, person, settings, in_force)
+        encounters.append(Encounter(person, relation, rule))
     return encounters
+
+
+def _will_meet(pose: FloatArray, course: float, person: Walking, space: float) -> bool:
+    """Tell whether the robot, on its course, and a person will come near each other, at some speed of the robot's."""
+    line = person.x - float(pose[0]), person.y - float(pose[1])
+    walk = person.velocity_x, person.velocity_y
+    x, y = np.cos(course) * MEETING_SPEEDS, np.sin(course) * MEETING_SPEEDS
+    return bool(np.any(closest_approach(x, y, line, walk, MEETING_WITHIN) < space + BESIDE))
 
 
 def _rule(
@@ -109,9 +150,12 @@ def _rule(
 
 
 def shut_out_by_people(
-    pose: FloatArray, velocities: FloatArray, encounters: Sequence[Encounter]
+    pose: FloatArray, velocities: FloatArray, encounters: Sequence[Encounter], space: float
 ) -> list[tuple[str, NDArray[np.bool_]]]:
-    """Return the rules that shut out some of the velocities ``(K, 3)``, each with which ones."""
+    """Return the rules that shut out some of the velocities ``(K, 3)``, each with which ones.
+
+    Who may not approach may go on as long as that leaves a person a `space`, m.
+    """
     found = []
     headings = pose[2] + JUDGED_AFTER * velocities[:, 2]
     moving = velocities[:, 0] * np.cos(headings), velocities[:, 0] * np.sin(headings)
@@ -125,7 +169,9 @@ def shut_out_by_people(
         if rule.keep_to is not None:
             wrong |= side(*moving, line) != (1 if rule.keep_to == "left" else -1)
         if not rule.may_approach:
-            wrong |= approach(*moving, line) > 0
+            walk = each.person.velocity_x, each.person.velocity_y
+            near = closest_approach(*moving, line, walk, MEETING_WITHIN) < space + BESIDE
+            wrong |= near & (approach(*moving, line) > 0)
         if rule.straight:
             towards = np.sign(wrap_heading(atan2(line[1], line[0]) - float(pose[2])))
             wrong |= towards * velocities[:, 2] > STRAIGHT

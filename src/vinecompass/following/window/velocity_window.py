@@ -13,7 +13,7 @@ from vinecompass.contact import OPEN_FLOOR, BodyShape, Cells, Walking, cells_sha
 from vinecompass.costs import standing_robot
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
-from vinecompass.following.people.rules import Encounter, meet, shut_out_by_people
+from vinecompass.following.people.rules import Encounter, in_company, meet, shut_out_by_people
 from vinecompass.following.speed_profile import SpeedProfile
 from vinecompass.following.window.kernels import BESIDE, NEARNESS, OFF_DIRECTION, TO_GO, TOUCHES, TURN_CHANGE, roll_out
 from vinecompass.following.window.people_kernels import charge_for_people
@@ -153,21 +153,24 @@ class VelocityWindow(LocalPlanner):
             speeds=self._window.speeds,
             turn_rates=self._window.turn_rates,
         )
+        people = in_company(view.pose, view.people, self._people)
         self._encounters = meet(
             view.pose,
             view.velocity,
             view.people,
-            self._people,
+            people,
             course=_leads_to(course),
             before=self._encounters,
         )
         frame = np.zeros(3) if view.floor is None else view.floor.grid.frame
         ahead, led_on = self._ahead(course, frame)
-        paths, terms, for_people = self._rolled_out(view, course, velocities, frame, ahead)
+        paths, terms, for_people = self._rolled_out(
+            view, velocities, frame, ahead, self._minded(view.pose, course.left, people)
+        )
         charges = self._charges(velocities, terms, for_people, profile, led_on)
         cost = np.sum(list(charges.values()), axis=0)
         shut_by, reasons = np.where(terms[:, TOUCHES] > 0.0, 1, 0), ["could not stop before it touches"]
-        by_people = shut_out_by_people(view.pose, velocities, self._encounters)
+        by_people = shut_out_by_people(view.pose, velocities, self._encounters, people.personal_space)
         for name, wrong in by_people:
             reasons.append(name)
             shut_by[wrong & (shut_by == 0)] = len(reasons)
@@ -200,14 +203,13 @@ class VelocityWindow(LocalPlanner):
         return CourseAhead(plan, along, polyline_headings(course.direction * plan)), left
 
     def _rolled_out(
-        self, view: View, course: Course, velocities: FloatArray, frame: FloatArray, ahead: CourseAhead
+        self, view: View, velocities: FloatArray, frame: FloatArray, ahead: CourseAhead, people: Minded
     ) -> tuple[FloatArray, FloatArray, FloatArray]:
         """Return the poses ``(K, M, 3)`` of roll-outs, what is told of them ``(K, 6)``, and their charge for people."""
         paths = np.empty((len(velocities), max(round(self._window.horizon / ROLL_OUT_STEP), 1), 3))
         terms, for_people = np.empty((len(velocities), 6)), np.zeros(len(velocities))
         begin = Begin(compose(inverse(frame), view.pose), view.current.velocity, frame)
-        around, people = self._around(view), self._minded(view.pose, course.left)
-        setup = RollOut(self._limits, ROLL_OUT_STEP, DELAY, self._settings.tight_gap)
+        around, setup = self._around(view), RollOut(self._limits, ROLL_OUT_STEP, DELAY, self._settings.tight_gap)
 
         def weigh(part: slice) -> None:
             roll_out(velocities[part], begin, ahead, around, setup, paths[part], terms[part])
@@ -247,7 +249,7 @@ class VelocityWindow(LocalPlanner):
         in_cells = cells_shape_of(standing.body, view.floor.grid.cell_size)
         return Around(view.floor.cells, self._body, in_cells)
 
-    def _minded(self, pose: FloatArray, left_to_go: float) -> Minded:
+    def _minded(self, pose: FloatArray, left_to_go: float, settings: PeopleSettings) -> Minded:
         """Return who is near enough to be charged for."""
         near = [
             each
@@ -255,8 +257,8 @@ class VelocityWindow(LocalPlanner):
             if np.hypot(pose[0] - each.person.x, pose[1] - each.person.y) < PEOPLE_REACH
         ]
         sides = np.array([SIDES[each.rule.prefer if each.rule else None] for each in near])
-        rows, s = Walking.rows(each.person for each in near), self._people
-        return Minded(rows, sides, PEOPLE_TIME, left_to_go, s.personal_space, s.charge)
+        rows = Walking.rows(each.person for each in near)
+        return Minded(rows, sides, PEOPLE_TIME, left_to_go, settings.personal_space, settings.charge)
 
 
 def _leads_to(course: Course) -> float | None:
