@@ -19,6 +19,8 @@ FloatArray = NDArray[np.float64]
 CLUSTERS_APART, TURNED_APART = 0.5, np.radians(20.0)
 """Metres and radians: particles farther apart than this, with none in between, belong to two clusters."""
 SIZE = np.array([CLUSTERS_APART, CLUSTERS_APART, TURNED_APART])
+WINNER = 0.9
+"""Weight from which the heaviest cluster stands for the belief."""
 FEWEST_PARTICLES = 0.005
 """Weight below which a cluster is not told of."""
 
@@ -40,6 +42,11 @@ class Cluster:
     pose: FloatArray
     covariance: FloatArray
     weight: float
+
+    @property
+    def wins(self) -> bool:
+        """Whether it stands for the belief."""
+        return self.weight >= WINNER
 
     @property
     def spread(self) -> float:

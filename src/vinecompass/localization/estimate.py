@@ -57,6 +57,11 @@ class Estimate:
     drift: Drift
 
     @property
+    def ambiguous(self) -> bool:
+        """Whether it may be in one of several places, of which none stands for the belief."""
+        return not self.settled and not self.clusters[0].wins
+
+    @property
     def settled(self) -> bool:
         """Whether it can be driven by."""
         return self.state == "tracking"

@@ -13,8 +13,6 @@ from vinecompass.settings import LocalizationSettings
 __all__ = ["State", "StateChange", "StateWatch"]
 
 State = Literal["searching", "settling", "tracking", "doubtful", "lost"]
-WINNER = 0.9
-"""Weight from which the heaviest cluster stands for the belief."""
 SPREAD_SLACK = 2.0
 """How many times wider than to settle the particles may be spread before tracking is given up."""
 
@@ -116,7 +114,7 @@ class StateWatch:
             return unsure, f"no beam has returned for {blind_for:.1f} s"
         if rival:
             return unsure, rival
-        if winner.weight < WINNER:
+        if not winner.wins:
             others = ", ".join(f"{100.0 * c.weight:.0f} % at {c.pose[0]:.1f}, {c.pose[1]:.1f}" for c in clusters[:3])
             return unsure, f"{len(clusters)} places are possible: {others}"
         slack = SPREAD_SLACK if was_sure else 1.0

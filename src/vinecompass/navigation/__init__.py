@@ -6,7 +6,8 @@ from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import Intervention, MissionLog, StateEntry, StopResult
 from vinecompass.navigation.navigator import Navigator
 from vinecompass.navigation.plan_keeper import GlobalPlanner
-from vinecompass.navigation.recoveries import RECOVERIES, Recovery
+from vinecompass.navigation.recoveries import RECOVERIES
+from vinecompass.navigation.recovery import Recovery
 from vinecompass.navigation.round import Round, RoundStop, StopGoal, read_round
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene

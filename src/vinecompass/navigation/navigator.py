@@ -17,13 +17,15 @@ from vinecompass.geometry import distance_along, wrap_angle
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate
 from vinecompass.motion import Command, limits_of, raised_to_least
+from vinecompass.navigation.find_myself import FindMyself
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import MissionLog, StopResult
 from vinecompass.navigation.patience import Patience
 from vinecompass.navigation.plan_keeper import GlobalPlanner, Look, PlanKeeper
 from vinecompass.navigation.progress import Pace, ProgressWatch
-from vinecompass.navigation.recoveries import RECOVERIES, FindMyself, Recovery, RecoveryOrder, Wait
+from vinecompass.navigation.recoveries import RECOVERIES, RecoveryOrder, Wait
+from vinecompass.navigation.recovery import Recovery
 from vinecompass.navigation.round import StopGoal, checked_goals
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
@@ -47,6 +49,8 @@ BY_HAND = "a person drives"
 """Why it does as it does in manual mode."""
 HELD_LONG = 0.8
 """Seconds of standing against its own wish after which it says what holds it."""
+AMBIGUOUS_FOR = 2.0
+"""Seconds of its being in one of several places after which it finds out in which: it would drive by a mere guess."""
 JUST_NOW = 1.0
 """Seconds since safety's last intervention within which it is what holds the robot up."""
 
@@ -144,6 +148,7 @@ class Navigator:
         self._by_hand_since = -np.inf
         self._held_since = np.inf
         self._pace = Pace()
+        self._ambiguous_since = np.inf
         self._dwells_since = -np.inf
         self._misses = 0
         self._patience = Patience(robot.drive.top_speed)
@@ -393,7 +398,8 @@ class Navigator:
             return Command()
         if self.state is State.DWELLING:
             return self._dwell(now)
-        if now.lost and self._recovery is None:
+        self._ambiguous_since = min(self._ambiguous_since, now.t) if now.estimate.ambiguous else np.inf
+        if self._recovery is None and (now.lost or now.t - self._ambiguous_since >= AMBIGUOUS_FOR):
             self._find_itself(now)
         if self._recovery is not None:
             wanted = self._recovery.step(now)
@@ -496,7 +502,7 @@ class Navigator:
     def _end_recovery(self, now: Situation) -> None:
         """Plan at once from what the recovery has brought; if there is still no way, the next one begins."""
         recovery, self._recovery = self._recovery, None
-        if now.lost and isinstance(recovery, FindMyself):
+        if isinstance(recovery, FindMyself) and (now.lost or now.estimate.ambiguous):
             self._fail(f"it does not know where it is: {now.estimate.reason}")
         elif now.lost:
             self._find_itself(now)

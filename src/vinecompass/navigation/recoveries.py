@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from typing import ClassVar
 
 import numpy as np
 
@@ -12,72 +10,21 @@ from vinecompass.costs import body_touches, touches_on_the_way
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, compose, turn_on_the_spot, wrap_heading
 from vinecompass.motion import Command, kind_of
+from vinecompass.navigation.find_myself import FindMyself
+from vinecompass.navigation.recovery import LOOK_RATE, Recovery
 from vinecompass.navigation.senses import Senses
 from vinecompass.navigation.situation import Situation
 from vinecompass.navigation.stops import StopQueue
 from vinecompass.robot import Robot
 
-__all__ = ["RECOVERIES", "FindMyself", "Recovery", "RecoveryOrder", "Wait"]
+__all__ = ["RECOVERIES", "RecoveryOrder", "Wait"]
 
-LOOK_RATE = 0.8
-"""rad/s at which it looks around."""
 NEXT_TURN = 0.5
 """Radians of the next bit of a turn that must be free."""
 BACK_SPEED = 0.2
 """m/s at which it backs out: what lies straight behind, a scanner in front cannot see."""
 NEXT_WAY = 0.25
 """Metres of the next bit of the way out that must be free."""
-NOT_BEFORE = 1.0
-"""Seconds for which it turns at least before it believes that it has found itself."""
-
-
-class Recovery(ABC):
-    """One recovery at work. One of your own is a subclass with a name, what it is good for, its time, and `_next`.
-
-    Parameters
-    ----------
-    reason : str
-        Why it was begun.
-    now : Situation
-        When and where.
-    robot : Robot
-        With the margin about its body that is to stay free.
-
-    Attributes
-    ----------
-    starts_over : bool
-        Whether the order of recoveries begins anew after it.
-    """
-
-    name: ClassVar[str]
-    effect: ClassVar[str]
-    """What it is good for."""
-    seconds: ClassVar[float]
-    """After how long it is over at the latest."""
-
-    def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
-        self.reason = reason
-        self.starts_over = False
-        self._robot = robot
-        self._began = now.t
-        self._from = now.pose
-
-    def __str__(self) -> str:
-        return f"{self.name}, because {self.reason}"
-
-    def begin(self, senses: Senses, stops: StopQueue) -> None:  # noqa: B027
-        """Do at once what is to be done first; nothing, if not said otherwise."""
-
-    def step(self, now: Situation) -> Command | None:
-        """Return the command that is wanted now, or None when it is over."""
-        return None if now.t - self._began >= self.seconds else self._next(now)
-
-    @abstractmethod
-    def _next(self, now: Situation) -> Command | None:
-        """Do as `step`, while there is time."""
-
-    def _turning(self) -> Command:
-        return Command(turn_rate=min(LOOK_RATE, self._robot.drive.top_turn_rate))
 
 
 class Wait(Recovery):
@@ -161,23 +108,6 @@ class ForgetObstacles(Recovery):
 
     def _next(self, now: Situation) -> Command | None:
         return Command()
-
-
-class FindMyself(Recovery):
-    """Turn on the spot until it knows where it is."""
-
-    name = "find myself"
-    effect = "localization starts over, from anywhere on the map"
-    seconds = 25.0
-
-    def begin(self, senses: Senses, stops: StopQueue) -> None:
-        """Start localization over; a robot that is lost already looks anywhere as it is."""
-        senses.find_myself()
-
-    def _next(self, now: Situation) -> Command | None:
-        if now.estimate.settled and now.t - self._began > NOT_BEFORE:
-            return None
-        return self._turning() if kind_of(self._robot.drive).turns_on_the_spot else Command()
 
 
 class TakeAnotherStop(Recovery):

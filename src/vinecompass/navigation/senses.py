@@ -136,6 +136,7 @@ class Senses:
             people_near=self._people_near,
             points=transform_points(inverse(way), np.vstack([points, hidden])),
             unseen=partial(self._floor.unseen, came.t, odometry.poses[-1], way),
+            telling_drive=self._localizer.telling_drive,
             command=command,
             measured=measured,
         )

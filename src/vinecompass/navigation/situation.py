@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from vinecompass.contact import Walking
 from vinecompass.costs import CostMap
-from vinecompass.localization import Estimate
+from vinecompass.localization import Estimate, TellingDrive
 from vinecompass.motion import Command
 
 __all__ = ["Situation"]
@@ -46,6 +46,8 @@ class Situation:
     unseen : callable
         Takes a velocity ``(3,)`` and seconds, and tells whether the body, keeping it from `ahead` on, comes over floor
         that it has not seen.
+    telling_drive : callable
+        Returns a straight drive after which the places where it may be would look different; None if none is known.
     command : Command
         In force.
     measured : array, (3,)
@@ -62,6 +64,7 @@ class Situation:
     people_near: bool
     points: FloatArray
     unseen: Callable[[FloatArray, float], bool]
+    telling_drive: Callable[[], TellingDrive | None]
     command: Command
     measured: FloatArray
 

@@ -1,0 +1,66 @@
+"""A recovery: what the robot does for a while when it cannot go on."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from typing import ClassVar
+
+from vinecompass.motion import Command
+from vinecompass.navigation.senses import Senses
+from vinecompass.navigation.situation import Situation
+from vinecompass.navigation.stops import StopQueue
+from vinecompass.robot import Robot
+
+__all__ = ["LOOK_RATE", "Recovery"]
+
+LOOK_RATE = 0.8
+"""rad/s at which it looks around."""
+
+
+class Recovery(ABC):
+    """One recovery at work. One of your own is a subclass with a name, what it is good for, its time, and `_next`.
+
+    Parameters
+    ----------
+    reason : str
+        Why it was begun.
+    now : Situation
+        When and where.
+    robot : Robot
+        With the margin about its body that is to stay free.
+
+    Attributes
+    ----------
+    starts_over : bool
+        Whether the order of recoveries begins anew after it.
+    """
+
+    name: ClassVar[str]
+    effect: ClassVar[str]
+    """What it is good for."""
+    seconds: ClassVar[float]
+    """After how long it is over at the latest."""
+
+    def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
+        self.reason = reason
+        self.starts_over = False
+        self._robot = robot
+        self._began = now.t
+        self._from = now.pose
+
+    def __str__(self) -> str:
+        return f"{self.name}, because {self.reason}"
+
+    def begin(self, senses: Senses, stops: StopQueue) -> None:  # noqa: B027
+        """Do at once what is to be done first; nothing, if not said otherwise."""
+
+    def step(self, now: Situation) -> Command | None:
+        """Return the command that is wanted now, or None when it is over."""
+        return None if now.t - self._began >= self.seconds else self._next(now)
+
+    @abstractmethod
+    def _next(self, now: Situation) -> Command | None:
+        """Do as `step`, while there is time."""
+
+    def _turning(self) -> Command:
+        return Command(turn_rate=min(LOOK_RATE, self._robot.drive.top_turn_rate))
