@@ -11,6 +11,7 @@ from vinecompass.grids import MapRays
 from vinecompass.localization.place_search import PlaceSearch
 from vinecompass.localization.scan_agreement import ScanJudge
 from vinecompass.localization.second_opinion import second_opinion
+from vinecompass.localization.telling_beams import evidence_between
 from vinecompass.localization.telling_drive import telling_drive
 from vinecompass.matching import PoseSearch
 from vinecompass.odometry import deskewed_ends, motion_at
@@ -123,6 +124,23 @@ class Anywhere(unittest.TestCase):
             differing.append(np.mean(np.abs(seen[0] - seen[1]) > 0.3))
         self.assertLess(differing[0], 0.02)
         self.assertAlmostEqual(differing[1], drive.differing, delta=0.06)
+
+
+class EvidenceBetween(unittest.TestCase):
+    def test_only_beams_of_which_two_places_expect_otherwise_are_evidence(self):
+        rays, box = MapRays(room()), shapely.box(0.02, 0.02, 5.98, 3.98).exterior.coords
+        walls = [[*a, *b] for a, b in pairwise(box)]
+        one, opposite = np.array([2.0, 1.4, 0.5]), np.array([4.0, 2.6, 0.5 - np.pi])
+        origins, ends = seen_from(walls, one, robot())
+        # Turned by half about its middle the room is the same: no scan tells, however rough the ranges are.
+        rough = ends * np.random.default_rng(0).normal(1.0, 0.03, (len(ends), 1))
+        for seen in (ends, rough):
+            self.assertLess(abs(evidence_between(rays, one, opposite, origins, seen)), 1e-9)
+        # A metre beside, many beams tell; and what is new at both places tells nothing.
+        beside = np.array([3.0, 1.4, 0.5])
+        self.assertLess(evidence_between(rays, one, beside, origins, ends), -10.0)
+        self.assertGreater(evidence_between(rays, beside, one, origins, ends), 10.0)
+        self.assertLess(abs(evidence_between(rays, one, beside, origins, 0.1 * ends)), 1e-6)
 
 
 class SecondOpinions(unittest.TestCase):

@@ -5,10 +5,23 @@ from dataclasses import replace
 
 import numpy as np
 
-from tests.support import assert_input_error, robot, room, short_mapping, short_run, site
-from vinecompass import Command, Navigator, PathFollower, RecordedLink, Settings, SimulatedLink, price_floor, rehearse
+from tests.support import altered_robot, assert_input_error, robot, room, short_mapping, short_run, site
+from vinecompass import (
+    Command,
+    Navigator,
+    PathFollower,
+    RecordedLink,
+    Settings,
+    SimulatedLink,
+    Site,
+    grid_from_polygons,
+    price_floor,
+    rehearse,
+)
 from vinecompass.costs import BodyCheck
+from vinecompass.geometry import wrap_angle
 from vinecompass.navigation import LoopPlanner, Recovery, RoundStop, State, StopGoal
+from vinecompass.navigation.find_myself import freest_way
 from vinecompass.navigation.loop_planning import free_start
 from vinecompass.planning import WhyNot
 
@@ -138,6 +151,36 @@ class RecoveriesAndFailures(unittest.TestCase):
         self.assertTrue(turned and turned[0].startswith("find myself"))
         self.assertGreater(len(turned), 10)
         self.assertEqual(navigator.state, State.FINISHED, navigator.reason)
+
+    def test_in_a_hall_that_is_alike_turned_by_half_it_looks_for_what_tells_before_it_drives_to_a_stop(self):
+        corners = [(0.0, 0.0), (30.0, 0.0), (30.0, 6.0), (0.0, 6.0)]
+        solids = [[(3.0, 2.0), (4.0, 2.0), (4.0, 3.0), (3.0, 3.0)]]
+        hall = Site.model_validate(
+            {
+                "name": "hall",
+                "start": (13.0, 3.2, 60.0),
+                "wall": [{"points": [*corners, corners[0]]}],
+                "solid": [{"name": "crate", "polygon": solids[0]}],
+            }
+        )
+        seeing = altered_robot(robot(), lidar={"farthest": 8.0})
+        link = SimulatedLink(hall, seeing, seed=1)
+        grid = grid_from_polygons(corners, solids, 0.05)
+        navigator = Navigator(grid, seeing, None, [17.0, 3.0, 0.0], seed=1)
+        told = rehearse(link, navigator, time_limit=150.0)
+        self.assertTrue(told.arrived, told.reason)
+        self.assertLess(told.position_error, 0.1)
+        self.assertEqual(told.contacts, 0)
+        self.assertTrue(any(entry.reason.startswith("find myself, because 2 places") for entry in told.log.states))
+
+    def test_the_freest_way_is_where_the_body_gets_farthest(self):
+        angles = np.linspace(-np.pi, np.pi, 720, endpoint=False)
+        for gap in np.radians([-120.0, 0.0, 75.0]):
+            ranges = np.where(np.abs(wrap_angle(angles - gap)) < 0.5, 3.0, 1.0)
+            points = ranges[:, None] * np.column_stack([np.cos(angles), np.sin(angles)])
+            direction, way = freest_way(points, robot())
+            self.assertLess(abs(wrap_angle(direction - gap)), np.radians(8.0))
+            self.assertAlmostEqual(way, 3.0 - robot().body.outer_radius, delta=0.2)
 
     def test_a_stop_that_fails_is_skipped_tried_again_or_ends_the_round_as_its_rules_say(self):
         for rules, times, ends, state in (

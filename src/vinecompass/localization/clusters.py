@@ -13,7 +13,7 @@ from scipy.spatial import KDTree
 
 from vinecompass.localization.kernels import cloud_moments
 
-__all__ = ["Cluster", "find_clusters", "shrunk_between", "whole_cloud"]
+__all__ = ["Cluster", "find_clusters", "whole_cloud", "with_evidence_between"]
 
 FloatArray = NDArray[np.float64]
 CLUSTERS_APART, TURNED_APART = 0.5, np.radians(20.0)
@@ -89,14 +89,14 @@ def _labels(particles: FloatArray) -> NDArray[np.int64]:
     return np.asarray(connected_components(links, directed=False)[1][inverse], dtype=np.int64)
 
 
-def shrunk_between(
-    log_likelihoods: FloatArray, weights: FloatArray, labels: NDArray[np.int64], trust: float
+def with_evidence_between(
+    log_likelihoods: FloatArray, weights: FloatArray, labels: NDArray[np.int64], evidence: FloatArray
 ) -> FloatArray:
-    """Return log-likelihoods ``(N,)`` that compare clusters with less confidence than the particles within each.
+    """Return log-likelihoods ``(N,)`` that compare particles within each cluster, and clusters by other evidence.
 
     Two aisles that look alike differ by how rough their walls came out in the map. That difference is the same in
-    every scan, so scans that tell it again and again are no evidence: of what a scan says for one cluster against
-    another, only the share `trust` counts.
+    every scan, so scans that tell it again and again are no evidence. The `evidence` ``(K,)`` is the logarithm of how
+    many times likelier a scan is from each cluster than from the first.
     """
     result = log_likelihoods.copy()
     for label in np.unique(labels):
@@ -104,7 +104,7 @@ def shrunk_between(
         best = float(log_likelihoods[one].max())
         share = weights[one] / max(float(weights[one].sum()), 1e-300)
         of_cluster = best + float(np.log(max(share @ np.exp(log_likelihoods[one] - best), 1e-300)))
-        result[one] -= (1.0 - trust) * of_cluster
+        result[one] += (evidence[label] if 0 <= label < len(evidence) else 0.0) - of_cluster
     return result
 
 

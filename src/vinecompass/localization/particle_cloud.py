@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.localization.clusters import Cluster, find_clusters, shrunk_between
+from vinecompass.localization.clusters import Cluster, find_clusters, with_evidence_between
 from vinecompass.localization.kernels import blurred, tempered
 from vinecompass.localization.resampling import low_variance_sample, particles_needed
 from vinecompass.settings import LocalizationSettings
@@ -17,8 +19,6 @@ ABOUT = np.array([0.08, 0.08, np.radians(1.5)])
 """Standard deviations at which particles are drawn about a place that was found, m and radians."""
 FEWEST_EFFECTIVE = 0.05
 """Share of the particles that still count after a scan: its likelihoods are flattened until they do."""
-TRUST_BETWEEN = 0.005
-"""Share of what a scan says for one cluster of particles against another that counts."""
 WORN = 0.5
 """Share of the particles that must count, or they are drawn anew."""
 BLUR = 0.2
@@ -85,11 +85,17 @@ class ParticleCloud:
         self.weights = np.append((1.0 - share) * self.weights, np.full(count, share / count))
         self._ambiguous = True
 
-    def weigh(self, log_likelihoods: FloatArray) -> None:
-        """Multiply the weights by a scan's likelihoods ``(N,)``, given as logarithms."""
-        if self._ambiguous:
-            _, labels = find_clusters(self.particles, self.weights)
-            log_likelihoods = shrunk_between(log_likelihoods, self.weights, labels, TRUST_BETWEEN)
+    def weigh(
+        self, log_likelihoods: FloatArray, evidence_between: Callable[[list[Cluster]], FloatArray] | None = None
+    ) -> None:
+        """Multiply the weights by a scan's likelihoods ``(N,)``, given as logarithms.
+
+        Clusters are weighed against each other by the evidence between them, as in `with_evidence_between`.
+        """
+        if self._ambiguous and evidence_between is not None:
+            clusters, labels = find_clusters(self.particles, self.weights)
+            evidence = evidence_between(clusters)
+            log_likelihoods = with_evidence_between(log_likelihoods, self.weights, labels, evidence)
         # A scan that leaves but a handful of particles says that they lie too far apart for how sharp it is, not that
         # these few are right.
         self.weights = tempered(self.weights, log_likelihoods, FEWEST_EFFECTIVE)

@@ -20,6 +20,7 @@ from vinecompass.localization.place_search import Place, PlaceSearch
 from vinecompass.localization.scan_agreement import ScanJudge, agreeing_share
 from vinecompass.localization.second_opinion import SecondOpinion, second_opinion
 from vinecompass.localization.state import StateWatch
+from vinecompass.localization.telling_beams import evidence_between
 from vinecompass.localization.telling_drive import TellingDrive, telling_drive
 from vinecompass.odometry import BodyVelocity, SweepMotion, returned_beams
 from vinecompass.robot import Lidar, Robot
@@ -33,6 +34,9 @@ FEWEST_BEAMS = 8
 """A scan of which fewer return says nothing."""
 JUDGED_BEAMS = 150
 """About so many beams of each scan are compared with the map one by one."""
+TRUST_BETWEEN, MOST_COMPARED = 0.1, 16
+"""Share of what the telling beams of a scan say for one cluster of particles against another that counts, and how many
+clusters are compared, the heaviest ones."""
 NEWS, NEWS_TURN, OLD_NEWS = 0.05, np.radians(3.0), 0.03
 """A scan taken after so many metres or radians of motion is new. One from standstill repeats the errors of the last,
 as it sees the same walls from the same place, and counts this much."""
@@ -347,8 +351,16 @@ class ParticleLocalizer:
 
     def _weigh(self, origins: FloatArray, ends: FloatArray, news: float) -> None:
         """Weigh the particles by the chosen beams of a scan, of which so much is new."""
+
+        def evidence(clusters: list[Cluster]) -> FloatArray:
+            found = [
+                evidence_between(self._rays, clusters[0].pose, other.pose, origins, ends)
+                for other in clusters[1:MOST_COMPARED]
+            ]
+            return TRUST_BETWEEN * news * np.array([0.0, *found])
+
         gained = self._model.log_likelihoods(self._cloud.particles, origins, ends)
-        self._cloud.weigh(gained * (self._settings.beam_trust * news))
+        self._cloud.weigh(gained * (self._settings.beam_trust * news), evidence)
 
     def _fall_of_likelihood(self, pose: FloatArray, origins: FloatArray, ends: FloatArray) -> float:
         """Return what share of the particles should be drawn elsewhere, by how likely scans were of late, 0 to 1."""

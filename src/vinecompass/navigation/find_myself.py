@@ -38,12 +38,13 @@ TOWARDS = np.radians(5.0)
 class FindMyself(Recovery):
     """Turn on the spot, then go where places that look alike would differ, or where there is room, and turn again.
 
-    What cannot turn on the spot goes to and fro. It steers by what the scanner sees and the odometry alone: where it is on the map, it does not know.
+    What cannot turn on the spot goes to and fro. It steers by what the scanner sees and the odometry alone: where it
+    is on the map, it does not know.
     """
 
     name = "find myself"
     effect = "localization starts over, from anywhere on the map"
-    seconds = 60.0
+    seconds = 120.0
 
     def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
         super().__init__(reason, now, robot)
