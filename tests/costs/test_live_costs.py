@@ -2,11 +2,20 @@ import unittest
 
 import numpy as np
 
-from tests.support import robot, room, short_run, site
-from vinecompass import LiveCosts, grid_from_drawing, price_floor
+from tests.support import new_folder, robot, room, short_run, site
+from vinecompass import (
+    LiveCosts,
+    grid_from_drawing,
+    grid_from_polygons,
+    plan_path,
+    price_floor,
+    read_map,
+    write_map,
+)
 from vinecompass.contact import Walking
 from vinecompass.costs import LiveObstacles
-from vinecompass.grids import Beams
+from vinecompass.geometry import compose
+from vinecompass.grids import Beams, MapRays, Paint, apply_edits
 from vinecompass.odometry import odometry_track, straightened_beams, swept_scans
 from vinecompass.settings import CostSettings
 
@@ -83,6 +92,48 @@ class LiveObstaclesSeenAndForgotten(unittest.TestCase):
             seen.see(0.0, pose, beams((1.0, 0.0)), "front")
             wanted = pose[:2] + [np.cos(heading), np.sin(heading)]
             self.assertLess(np.hypot(*(seen.points[0] - wanted)), 0.08)
+
+
+class WhatIsGone(unittest.TestCase):
+    """A wall across a room in the map, and in truth only its right third, with the body looking at it."""
+
+    ACROSS = ((4.0, 0.0), (4.3, 0.0), (4.3, 4.0), (4.0, 4.0))
+
+    def looked_at(self, grid, rest):
+        costs = LiveCosts(grid, robot())
+        walls = MapRays(grid_from_polygons([(0, 0), (8, 0), (8, 4), (0, 4)], rest, 0.05))
+        lidar, opened = robot().scanner, []
+        for scan in range(40):
+            pose = np.array([1.0 + 0.03 * scan, 2.0, 0.0])
+            ranges = walls.ranges([compose(pose, lidar.mount_pose)], lidar.beam_angles, farthest=lidar.farthest)[0]
+            seen = straightened_beams(ranges, lidar, np.zeros((lidar.beams, 3)), clear_reach=6.0)
+            opened.append(costs.open_what_is_gone(0.31 * scan, pose, seen))
+        return costs, np.vstack(opened)
+
+    def test_what_beams_pass_again_and_again_is_opened_and_what_stands_stays_closed(self):
+        grid = grid_from_polygons([(0, 0), (8, 0), (8, 4), (0, 4)], [self.ACROSS], 0.05)
+        right = [(4.0, 0.0), (4.3, 0.0), (4.3, 1.3), (4.0, 1.3)]
+        costs, opened = self.looked_at(grid, [right])
+        self.assertGreater(len(opened), 150)
+        self.assertGreater(opened[:, 1].min(), 1.35)
+        self.assertLess(opened[:, 0].max(), 4.36)
+        self.assertFalse(costs.costmap.forbidden[tuple(grid.cells_at([[4.15, 2.4]])[0])])
+        self.assertTrue(costs.costmap.forbidden[tuple(grid.cells_at([[4.15, 0.6]])[0])])
+        self.assertTrue(plan_path(costs.costmap, robot(), [2.0, 2.4, 0.0], [6.5, 2.4, 0.0]).found)
+        # What stands there now closes it.
+        costs.see(20.0, [2.0, 2.4, 0.0], beams((2.15, 0.0)))
+        self.assertTrue(costs.costmap.forbidden[tuple(grid.cells_at([[4.15, 2.4]])[0])])
+        _, nothing = self.looked_at(grid, [self.ACROSS])
+        self.assertEqual(len(nothing), 0)
+
+    def test_what_a_person_closed_by_hand_stays_closed_whatever_beams_do(self):
+        grid = grid_from_polygons([(0, 0), (8, 0), (8, 4), (0, 4)], [], 0.05)
+        painted, _ = apply_edits(grid, [Paint(reading="occupied", polygon=self.ACROSS)], folder=new_folder())
+        path = new_folder() / "map.png"
+        write_map(painted, path)
+        for each in (painted, read_map(path)):
+            _, opened = self.looked_at(each, [])
+            self.assertEqual(len(opened), 0)
 
 
 class LiveCostsAgainstPricingAnew(unittest.TestCase):

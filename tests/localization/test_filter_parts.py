@@ -4,7 +4,7 @@ import numpy as np
 from scipy.stats import chi2, expon, norm
 
 from tests.support import robot, room
-from vinecompass import Grid
+from vinecompass import Grid, grid_from_polygons
 from vinecompass.geometry import compose, relative, wrap_angle
 from vinecompass.grids import MapRays
 from vinecompass.localization.clusters import find_clusters, whole_cloud
@@ -46,6 +46,15 @@ class Measurement(unittest.TestCase):
             found = model.log_likelihoods(np.zeros((1, 3)), np.zeros((1, 2)), np.array([[distance, 0.0]]))[0]
             wanted = np.log(0.75 * np.exp(-0.5 * (distance / 0.2) ** 2) + 0.25)
             self.assertAlmostEqual(found, wanted, places=4)
+
+    def test_no_beam_ends_on_the_far_side_of_a_solid_thing_from_within(self):
+        solid = [(2.0, 1.0), (3.0, 1.0), (3.0, 3.0), (2.0, 3.0)]
+        grid = grid_from_polygons([(0, 0), (5, 0), (5, 4), (0, 4)], [solid], 0.05)
+        model = LikelihoodFieldModel(grid, MapRays(grid), spread=0.06, stray_share=0.2)
+        beam, poses = np.array([[1.5, 0.0]]), np.array([[0.5, 2.0, 0.0], [1.48, 2.0, 0.0], [4.5, 2.0, np.pi]])
+        front, behind, other_side = model.log_likelihoods(poses, np.zeros((1, 2)), beam)
+        self.assertAlmostEqual(front, other_side, delta=0.4)
+        self.assertLess(behind, front - 1.4)
 
     def test_the_beam_mixture_is_hit_short_and_random(self):
         grid, spread, stray = room(), 0.06, 0.2

@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.contact import Walking
 from vinecompass.costs.costmap import people_layer, price_floor
 from vinecompass.costs.fall import ClearanceLayer
+from vinecompass.costs.gone import GoneWalls
 from vinecompass.costs.layers import Layer
 from vinecompass.costs.live_obstacles import LiveObstacles
 from vinecompass.costs.people import PeopleLayer
@@ -67,8 +68,9 @@ class LiveCosts:
         *lower, near = costmap.stack
         layers = costmap.layers | {"people": np.ones(grid.shape, np.float32)}
         self.costmap = replace(costmap, stack=(*lower, self._people(()), near), layers=layers)
-        unchanging = [factors for name, factors in costmap.layers.items() if name not in ("obstacles", "clearance")]
-        self._base = np.prod(unchanging, axis=0, dtype=np.float32)
+        self._gone = GoneWalls(grid)
+        self._unchanging = [name for name in costmap.layers if name not in ("obstacles", "clearance")]
+        self._base = np.prod([costmap.layers[name] for name in self._unchanging], axis=0, dtype=np.float32)
         self._closed = np.isinf(self._base)
         body = robot.body
         self._people_windows: list[Window] = []
@@ -92,6 +94,37 @@ class LiveCosts:
         )
         seen = replace(beams, hit=beams.hit & ~walkers)
         return self._take_up(*self.obstacles.see(t, pose, seen, sensor, brief=standers))
+
+    def open_what_is_gone(self, t: float, pose: ArrayLike, beams: Beams) -> NDArray[np.float64]:
+        """Open what the map closes and a scan's beams pass, as often before; what stands there now closes it.
+
+        Parameters
+        ----------
+        t : float
+            Now, s.
+        pose : array_like, (3,)
+            Of the body, in the site frame; it must be sure.
+        beams : Beams
+
+        Returns
+        -------
+        array, (N, 2)
+            The centres of the cells opened, in the site frame, m.
+        """
+        cells = self._gone.see(t, np.asarray(pose, dtype=float), beams)
+        if len(cells) > 0:
+            where = tuple(cells.T)
+            layers = self.costmap.layers
+            layers["map"][where] = 1.0
+            self._base[where] = np.prod([layers[name][where] for name in self._unchanging], axis=0, dtype=np.float32)
+            self._closed[where] = np.isinf(self._base[where])
+            self.obstacles.open(self._gone.mask)
+            self._take_up(cells.min(axis=0), cells.max(axis=0) + 1)
+        return self._grid.points_of(cells)
+
+    def may_be_gone(self, x: float, y: float) -> bool:
+        """Tell whether beams begin to pass what the map has about a point, in the site frame, m."""
+        return self._gone.in_doubt(x, y)
 
     def forget(self) -> Window:
         """Forget all obstacles, as where the robot was elsewhere all along. Returns the cells priced anew."""

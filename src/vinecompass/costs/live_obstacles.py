@@ -45,6 +45,7 @@ class LiveObstacles:
         self._memory = memory
         self._brief = min(memory, BRIEFLY)
         self._reach = reach
+        self._apart = apart
         self._own = (clearance(grid.occupied, grid.cell_size) > apart) & ~grid.occupied
         self._until: dict[str, NDArray[np.float64]] = {}
         self._cells = np.zeros((0, 2), np.int64)
@@ -111,6 +112,11 @@ class LiveObstacles:
         changed = np.vstack([self._cells[~still], entered])
         self._cells = np.vstack([self._cells[still], entered])
         return _window_of(changed)
+
+    def open(self, gone: NDArray[np.bool_]) -> None:
+        """Take what ends in cells ``(rows, columns)`` of the map that are `gone` for obstacles from now on."""
+        stands = self._grid.occupied & ~gone
+        self._own = (clearance(stands, self._grid.cell_size) > self._apart) & ~stands
 
     def forget(self) -> Window:
         """Forget everything seen; returns the window of cells that were an obstacle, as `see` does."""

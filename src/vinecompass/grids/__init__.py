@@ -16,7 +16,7 @@ from vinecompass.grids.edits import (
     Turn,
     check_edits,
 )
-from vinecompass.grids.grid import DECIDED, Grid
+from vinecompass.grids.grid import CLOSED_BY_HAND, DECIDED, Grid
 from vinecompass.grids.making import grid_from_drawing, grid_from_picture, grid_from_polygons
 from vinecompass.grids.map_files import Making, MapRecord, read_map, read_map_record, write_map
 from vinecompass.grids.map_rays import MapRays
@@ -24,6 +24,7 @@ from vinecompass.grids.resampling import in_frame, main_direction, overlaid, str
 from vinecompass.grids.zones import Zone, cells_inside, read_zones
 
 __all__ = [
+    "CLOSED_BY_HAND",
     "DECIDED",
     "AddZone",
     "BeamGrid",

@@ -13,7 +13,7 @@ from scipy import ndimage
 from vinecompass.errors import InputError
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.grids.edits import AddZone, Crop, Edit, Merge, Origin, Paint, Pockets, Resample, Specks, Turn
-from vinecompass.grids.grid import Grid
+from vinecompass.grids.grid import CLOSED_BY_HAND, Grid
 from vinecompass.grids.map_files import read_map
 from vinecompass.grids.resampling import cropped, in_frame, overlaid, resampled
 from vinecompass.grids.zones import Zone, cells_inside
@@ -22,7 +22,7 @@ __all__ = ["apply_edits"]
 
 ONE_SPECK_WITHIN = 0.2
 """Metres between occupied cells that belong to one thing."""
-PAINTED = 5.0
+PAINTED = {"occupied": CLOSED_BY_HAND + 1.0, "free": -5.0, "unknown": 0.0}
 """Log-odds of what a person painted."""
 
 
@@ -101,8 +101,7 @@ def _shape_cells(grid: Grid, edit: Paint) -> NDArray[np.bool_]:
 
 
 def _painted(grid: Grid, cells: NDArray[np.bool_], reading: str) -> Grid:
-    value = {"occupied": PAINTED, "free": -PAINTED, "unknown": 0.0}[reading]
-    log_odds = np.where(cells, np.float32(value), grid.log_odds)
+    log_odds = np.where(cells, np.float32(PAINTED[reading]), grid.log_odds)
     return Grid(log_odds, grid.cell_size, grid.corner, grid.turn)
 
 

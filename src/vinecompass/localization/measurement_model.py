@@ -7,7 +7,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.grids import Grid, MapRays
+from vinecompass.grids import Grid, MapRays, clearance
 from vinecompass.localization.kernels import choose_points, weigh_by_beams, weigh_particles
 from vinecompass.robot import Robot
 from vinecompass.settings import LocalizationSettings
@@ -22,6 +22,8 @@ __all__ = [
 ]
 
 FloatArray = NDArray[np.float64]
+BEFORE, WITHIN = 0.2, 0.1
+"""Metres before its end at which a beam must not be within something solid, and from free floor where that begins."""
 POINTS_APART = 0.15
 """Metres. Of the points in a square of this side, one is weighed."""
 
@@ -37,7 +39,10 @@ class MeasurementModel(Protocol):
 
 
 class LikelihoodFieldModel:
-    """A beam is likely if it ends near a mapped wall, whatever it passed on its way there.
+    """A beam is likely if it ends near a mapped wall, unless it came to its end through something solid.
+
+    The far side of a crate is a wall as well; but no beam ends there from within. Whatever else it passed on its way
+    does not count.
 
     Parameters
     ----------
@@ -59,12 +64,18 @@ class LikelihoodFieldModel:
         self._rays = rays
         self._cell_size = grid.cell_size
         field = rays.likelihood_field(spread)
-        self._log_field = bordered(np.log((1.0 - stray_share) * field + stray_share), float(np.log(stray_share)))
+        stray = float(np.log(stray_share))
+        self._log_field = bordered(np.log((1.0 - stray_share) * field + stray_share), stray)
+        within = grid.occupied & (clearance(grid.free, grid.cell_size) > WITHIN)
+        self._from_within = bordered(np.where(within, np.float32(stray), np.float32(0.0)), 0.0)
 
     def log_likelihoods(self, poses: FloatArray, origins: FloatArray, ends: FloatArray) -> FloatArray:
         """Return the log of how likely the beams are from each pose ``(N,)``, up to a constant."""
         cells = self._rays.to_cells(poses)
-        return np.asarray(weigh_particles(self._log_field, cells, ends / self._cell_size))
+        way = ends - origins
+        before = ends - BEFORE * way / np.maximum(np.hypot(way[:, :1], way[:, 1:]), BEFORE)
+        on_walls = weigh_particles(self._log_field, cells, ends / self._cell_size)
+        return np.asarray(on_walls + weigh_particles(self._from_within, cells, before / self._cell_size))
 
 
 class BeamMixtureModel:

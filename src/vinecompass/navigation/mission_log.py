@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from vinecompass.following import Encounter
 from vinecompass.motion import Command
 
-__all__ = ["EncounterEntry", "Intervention", "MissionLog", "StateEntry", "StopResult"]
+__all__ = ["EncounterEntry", "Intervention", "MissionLog", "Notice", "StateEntry", "StopResult"]
 
 
 @dataclass(frozen=True)
@@ -24,6 +24,14 @@ class StateEntry:
     state: str
     stop: str
     reason: str
+
+
+@dataclass(frozen=True)
+class Notice:
+    """Something was found out about the site or the robot: when, and what."""
+
+    t: float
+    text: str
 
 
 @dataclass
@@ -103,6 +111,8 @@ class MissionLog:
         Every global plan taken up, the poses ``(N, 3)`` in the site frame.
     interventions : list of Intervention
     stops : list of StopResult
+    notices : list of Notice
+        What it found out about site and robot that the files do not say.
     encounters : list of EncounterEntry
         Situations with people, numbered in the order in which they were given.
     """
@@ -111,6 +121,7 @@ class MissionLog:
     plans: list[tuple[float, NDArray[np.float64]]] = field(default_factory=list)
     interventions: list[Intervention] = field(default_factory=list)
     stops: list[StopResult] = field(default_factory=list)
+    notices: list[Notice] = field(default_factory=list)
     encounters: list[EncounterEntry] = field(default_factory=list)
 
     def enter(self, t: float, state: str, stop: str, reason: str) -> None:
@@ -157,6 +168,7 @@ class MissionLog:
                 }
                 for each in self.interventions
             ],
+            "notices": [vars(entry) for entry in self.notices],
             "encounters": [vars(entry) for entry in self.encounters],
             "stops": [
                 {

@@ -131,7 +131,7 @@ class Navigator:
         self._grid = grid
         self._stops = StopQueue(checked_goals(grid, goals))
         self._watch = InputWatch(s.safety, robot.scanner)
-        self._senses = Senses(grid, robot, told, zones=zones, layers=layers, settings=s, seed=seed)
+        self._senses = Senses(grid, robot, told, zones=zones, layers=layers, settings=s, seed=seed, log=self.log)
         self._plans = PlanKeeper(
             planner or LoopPlanner(s.safety.margin, s.navigation.planner, s.planning), robot, s.navigation
         )
@@ -425,7 +425,10 @@ class Navigator:
             self._enter(State.DRIVING, "")
         elif found is Look.NO_WAY and plan is not None:
             # While it does not know where it stands, it may not stand where the way is closed.
-            for_good = plan.why_not is not None and plan.why_not.cause in FOR_GOOD
+            why = plan.why_not
+            for_good = why is not None and why.cause in FOR_GOOD
+            if why is not None and why.place is not None and self._senses.costs.may_be_gone(*why.place):
+                for_good = False
             if for_good and (now.estimate.settled or plan.status != "start closed"):
                 self._give_up(now, plan.reason)
             else:

@@ -17,6 +17,7 @@ from vinecompass.localization import Estimate, ParticleLocalizer
 from vinecompass.motion import Command
 from vinecompass.navigation.command_delay import CommandDelay
 from vinecompass.navigation.input_watch import Watched
+from vinecompass.navigation.mission_log import MissionLog, Notice
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.seen_floor import SeenFloor
 from vinecompass.navigation.situation import Situation
@@ -32,6 +33,8 @@ PEOPLE_PERIOD = 0.3
 """Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
 VELOCITY_SPAN = 0.1
 """Seconds of odometry over which the body's velocity is measured."""
+ONE_PLACE = 2.0
+"""Metres within which things that are gone are told of as one."""
 
 
 class Senses:
@@ -48,6 +51,8 @@ class Senses:
         Of the costmap, besides the usual ones.
     settings : Settings
     seed : int
+    log : MissionLog
+        Where it notes what it finds out about the site.
 
     Attributes
     ----------
@@ -64,7 +69,9 @@ class Senses:
         layers: Sequence[Layer],
         settings: Settings,
         seed: int,
+        log: MissionLog,
     ) -> None:
+        self._log = log
         self._grid = grid
         self._robot = robot
         self._lidar = robot.scanner
@@ -81,6 +88,7 @@ class Senses:
         self._met = -np.inf
         self._delay = CommandDelay(robot.drive.delay + robot.drive.lag)
         self._seen: _Seen | None = None
+        self._told_gone: list[FloatArray] = []
         self.costs = self._costs_anew()
 
     @property
@@ -164,11 +172,21 @@ class Senses:
         if estimate.state in ("tracking", "settling"):
             pose = compose(estimate.pose, relative(odometry.poses[-1], motion.pose))
             self._price(float(odometry.t[-1]), estimate.pose, beams, people, pose)
+        if estimate.settled:
+            self._open_what_is_gone(float(odometry.t[-1]), estimate.pose, beams)
         if self._put_down:
             self._put_down = False
             self._floor.put_down(scan.t, motion.pose, self._grid, estimate.pose if estimate.settled else None)
         self._floor.see(scan.t, motion.pose, beams)
         return _Seen(scan, motion, estimate, beams)
+
+    def _open_what_is_gone(self, t: float, pose: FloatArray, beams: Beams) -> None:
+        """Open what the map has and is gone, and tell where, once for each place."""
+        for point in self.costs.open_what_is_gone(t, pose, beams):
+            if all(np.hypot(*(point - told)) > ONE_PLACE for told in self._told_gone):
+                self._told_gone.append(point)
+                text = f"what the map has at {point[0]:.1f}, {point[1]:.1f} is gone: beams pass there"
+                self._log.notices.append(Notice(t, text))
 
     def _forget_what_was_put_wrong(self, estimate: Estimate) -> None:
         """Where a belief is given up for another, what was seen before was put where the robot was not."""
