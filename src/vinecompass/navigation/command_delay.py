@@ -65,6 +65,11 @@ class CommandDelay:
         if self._change > ENOUGH_CHANGE:
             self.seconds = _lowest(self._errors)
 
+    def in_force(self, t: float) -> FloatArray:
+        """Return the velocity ``(3,)`` of the command that the base follows at a time, s."""
+        stamps = [stamp for stamp, _ in self._sent]
+        return self._sent[max(int(np.searchsorted(stamps, t - self.seconds, side="right")) - 1, 0)][1]
+
     def way(self, t: float) -> FloatArray:
         """Return the motion ``(3,)``, in the body's frame now, until a command given now takes hold."""
         begin, step = t - self.seconds, np.zeros(3)

@@ -51,6 +51,8 @@ HELD_LONG = 0.8
 """Seconds of standing against its own wish after which it says what holds it."""
 AMBIGUOUS_FOR = 2.0
 """Seconds of its being in one of several places after which it finds out in which: it would drive by a mere guess."""
+GOES_ASTRAY = 2
+"""Times that a base may turn otherwise than it is told before the round is over."""
 JUST_NOW = 1.0
 """Seconds since safety's last intervention within which it is what holds the robot up."""
 
@@ -336,8 +338,10 @@ class Navigator:
             self._command = applied
             self._senses.applied(applied)
         came = self._watch.take(t, scan, odometry, self._command)
-        if self.emergency and not came.trouble:
-            came = replace(came, trouble=self.emergency)
+        base = self._senses.base
+        came = replace(came, trouble=came.trouble or self.emergency or base.trouble(came.t))
+        if base.astray > GOES_ASTRAY and not self.state.over:
+            self._fail(came.trouble or "the base does not turn as it is told")
         if came.trouble:
             self._stand_for(came.trouble)
             self._command = self._safety.stop(came.t, self._command, came.elapsed, came.trouble)

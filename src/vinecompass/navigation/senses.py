@@ -15,6 +15,7 @@ from vinecompass.geometry import arc_velocity, compose, inverse, relative, trans
 from vinecompass.grids import Beams, Grid, Zone
 from vinecompass.localization import Estimate, ParticleLocalizer
 from vinecompass.motion import Command
+from vinecompass.navigation.base_watch import BaseWatch
 from vinecompass.navigation.command_delay import CommandDelay
 from vinecompass.navigation.input_watch import Watched
 from vinecompass.navigation.mission_log import MissionLog, Notice
@@ -57,6 +58,8 @@ class Senses:
     Attributes
     ----------
     costs : LiveCosts
+    base : BaseWatch
+        What was found out about the base.
     """
 
     def __init__(
@@ -88,6 +91,7 @@ class Senses:
         self._met = -np.inf
         self._delay = CommandDelay(robot.drive.delay + robot.drive.lag)
         self._seen: _Seen | None = None
+        self.base = BaseWatch()
         self._told_gone: list[FloatArray] = []
         self.costs = self._costs_anew()
 
@@ -132,6 +136,8 @@ class Senses:
         measured, span = _velocity(odometry)
         if span > 0.0:
             self._delay.observe(float(odometry.t[-1]), came.elapsed, measured, span)
+            middle = float(odometry.t[-1]) - 0.5 * span
+            self._notice(came.t, self.base.drive(came.t, came.elapsed, self._delay.in_force(middle), measured))
         way = self._delay.way(came.t)
         return Situation(
             t=came.t,
@@ -166,6 +172,7 @@ class Senses:
         motion = motion_at(odometry, scan.t, self._lidar)
         estimate = self._localizer.update(scan, motion)
         self._forget_what_was_put_wrong(estimate)
+        self._notice(scan.t, self.base.locate(estimate, motion.pose))
         beams = straightened_beams(
             scan.ranges, self._lidar, motion.sweep, clear_reach=self._settings.costs.obstacle_reach
         )
@@ -185,8 +192,11 @@ class Senses:
         for point in self.costs.open_what_is_gone(t, pose, beams):
             if all(np.hypot(*(point - told)) > ONE_PLACE for told in self._told_gone):
                 self._told_gone.append(point)
-                text = f"what the map has at {point[0]:.1f}, {point[1]:.1f} is gone: beams pass there"
-                self._log.notices.append(Notice(t, text))
+                self._notice(t, [f"what the map has at {point[0]:.1f}, {point[1]:.1f} is gone: beams pass there"])
+
+    def _notice(self, t: float, texts: Sequence[str]) -> None:
+        """Note what was found out."""
+        self._log.notices += [Notice(t, text) for text in texts]
 
     def _forget_what_was_put_wrong(self, estimate: Estimate) -> None:
         """Where a belief is given up for another, what was seen before was put where the robot was not."""

@@ -1,0 +1,137 @@
+"""Compares what was commanded, what the odometry says, and what the scans show: bases are not as their files say."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.geometry import relative
+from vinecompass.localization import Estimate
+
+__all__ = ["BaseWatch"]
+
+FloatArray = NDArray[np.float64]
+JUDGED_OVER = 1.0
+"""Seconds of driving over which what was commanded is compared with the odometry."""
+STANDS_FOR = 3.0
+"""Seconds for which it stands after it turned otherwise than it was told, before it tries again."""
+LEAST_SPEED, LEAST_PACE_OFF = 0.15, 0.2
+"""m/s commanded from which speeds are compared, and the share by which they must differ to be told."""
+LEAST_TURN_OFF = 0.2
+"""rad/s by which the turn rate must differ, besides what comes of the pace, for a wheel not to do its part."""
+JUDGED_WAY, LONGEST = 1.2, 8.0
+"""Metres of way over which the odometry is compared with the scans, twice, and the seconds that they may take."""
+LEAST_WAY_OFF, LEAST_TURNED = 0.08, np.radians(5.0)
+"""Share of a way by which the two must differ to be told, and radians by which their directions must."""
+
+
+@dataclass
+class _Sums:
+    """What was commanded and what was measured, summed over some seconds."""
+
+    seconds: float = 0.0
+    told: FloatArray = field(default_factory=lambda: np.zeros(3))
+    made: FloatArray = field(default_factory=lambda: np.zeros(3))
+
+
+class BaseWatch:
+    """Tells, once for each kind, by how much the base differs from what its file says.
+
+    What differs is driven with all the same: the loop closes over it, and safety minds what the body truly does. Only
+    a base that turns otherwise than it is told, as with a blocked wheel, cannot be driven.
+
+    Attributes
+    ----------
+    astray : int
+        How often it turned otherwise than it was told.
+    """
+
+    def __init__(self) -> None:
+        self._sums = _Sums()
+        self._from: tuple[float, FloatArray, FloatArray] | None = None
+        self._before: tuple[float, float] | None = None
+        self._told: set[str] = set()
+        self._turns_as_told_from = -np.inf
+        self._why = ""
+        self._paces_off = 0
+        self.astray = 0
+
+    def trouble(self, t: float) -> str:
+        """Return why the base must not be driven now; empty if nothing speaks against it."""
+        return self._why if t < self._turns_as_told_from else ""
+
+    def drive(self, t: float, elapsed: float, commanded: FloatArray, measured: FloatArray) -> list[str]:
+        """Take in the seconds until now with what was in force and the odometry's velocity ``(3,)``.
+
+        Returns
+        -------
+        list of str
+            What is found out for the first time.
+        """
+        if float(np.hypot(commanded[0], commanded[1])) < LEAST_SPEED:
+            self._sums = _Sums()
+            return []
+        sums = self._sums
+        sums.seconds += elapsed
+        sums.told += elapsed * commanded
+        sums.made += elapsed * measured
+        if sums.seconds < JUDGED_OVER:
+            return []
+        self._sums = _Sums()
+        told, made = sums.told / sums.seconds, sums.made / sums.seconds
+        pace, wanted = float(np.hypot(made[0], made[1])), float(np.hypot(told[0], told[1]))
+        found = []
+        # Twice: while it speeds up, a delay that is not known yet looks much the same.
+        off = abs(pace / wanted - 1.0) > LEAST_PACE_OFF
+        self._paces_off = self._paces_off + 1 if off else 0
+        if self._paces_off > 1:
+            found += self._once("pace", f"the base goes {pace:.2f} m/s where it is told {wanted:.2f}")
+        if (
+            abs(made[2] - told[2] * min(pace / wanted, 1.0)) > LEAST_TURN_OFF
+            and abs(made[2] - told[2]) > LEAST_TURN_OFF
+        ):
+            self.astray += 1
+            self._turns_as_told_from = t + STANDS_FOR
+            self._why = f"the base turns at {made[2]:.2f} rad/s where it is told {told[2]:.2f}: does a wheel not turn?"
+            found += self._once("turn", self._why)
+        return found
+
+    def locate(self, estimate: Estimate, odometry: FloatArray) -> list[str]:
+        """Take in an estimate with the odometry's pose ``(3,)`` at its stamp; return what is new."""
+        if not estimate.settled:
+            self._from = self._before = None
+            return []
+        if self._from is None or estimate.t - self._from[0] > LONGEST:
+            self._from = estimate.t, estimate.pose, odometry
+            return []
+        _, seen_from, odometry_from = self._from
+        seen, told = relative(estimate.pose, seen_from), relative(odometry, odometry_from)
+        way = float(np.hypot(told[0], told[1]))
+        if way < JUDGED_WAY:
+            return []
+        share = float(np.hypot(seen[0], seen[1])) / way
+        turned = float(np.angle(np.exp(1j * (np.arctan2(told[1], told[0]) - np.arctan2(seen[1], seen[0])))))
+        before, self._before = self._before, (share, turned)
+        self._from = estimate.t, estimate.pose, odometry
+        if before is None:
+            return []
+        found = []
+        # Both ways must say the same: a single one may come of a pose that was put right meanwhile.
+        if min(share, before[0]) > 1.0 + LEAST_WAY_OFF or max(share, before[0]) < 1.0 - LEAST_WAY_OFF:
+            mean = 0.5 * (share + before[0])
+            text = f"the scans show {mean:.2f} m for each metre of the odometry: slip, or a wheel radius that is wrong"
+            found += self._once("scale", text)
+        if min(turned, before[1]) > LEAST_TURNED or max(turned, before[1]) < -LEAST_TURNED:
+            degrees = float(np.degrees(0.5 * (turned + before[1])))
+            side = "left" if degrees > 0.0 else "right"
+            text = f"the scanner points {abs(degrees):.0f} degrees farther to the {side} than its mount says"
+            found += self._once("mount", text)
+        return found
+
+    def _once(self, kind: str, text: str) -> list[str]:
+        if kind in self._told:
+            return []
+        self._told.add(kind)
+        return [text]
