@@ -68,6 +68,19 @@ class Relations(unittest.TestCase):
         usual = PeopleSettings().personal_space
         np.testing.assert_allclose([s.personal_space for s in spaces], usual * np.array([1.0, 1.0, 0.5, 0.25]))
 
+    def test_a_rule_stays_in_force_for_who_has_the_same_name_in_whatever_order(self):
+        settings = PeopleSettings()
+
+        def states(people, before=()):
+            found = meet(np.zeros(3), np.array([1.0, 0.0]), people, settings, before=before)
+            return [each.state for each in found], found
+
+        bo = Walking(-3.0, 0.0, name="bo")
+        first, before = states([Walking(4.4, 0.2, -1.0, 0.0, name="ada"), bo])
+        later = [bo, Walking(4.6, 0.2, -1.0, 0.0, name="ada")]
+        self.assertEqual([first, states(later)[0]], [["near", "none"], ["none", "far"]])
+        self.assertEqual(states(later, before)[0], ["none", "near"])
+
     def test_people_at_nan_are_refused(self):
         assert_input_error(self, lambda: Walking(np.nan, 0.0), "person", "nowhere")
 

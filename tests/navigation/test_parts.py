@@ -158,6 +158,26 @@ class ABaseThatIsNotAsItsFileSays(unittest.TestCase):
                 self.assertEqual(watch.astray > 2, "astray" in off and words is not None)
 
 
+class LocalizedFromOutside(unittest.TestCase):
+    def test_poses_from_outside_stand_in_for_our_own_and_the_odometry_leads_while_they_are_silent(self):
+        link = SimulatedLink(site(), robot(), seed=4)
+        navigator = Navigator(GRID, robot(), link.pose + [3.0, 1.0, 0.5], FAR, seed=4)
+        command, states = Command(), []
+        for step in range(1200):
+            readings = link.exchange(command)
+            silent = 60 < step < 90
+            command = navigator.step(
+                readings.t, readings.scans["front"], readings.odometry, localized=None if silent else link.pose
+            )
+            states.append(navigator.estimate.state)
+            if navigator.over:
+                break
+        self.assertEqual(navigator.state, State.FINISHED, navigator.reason)
+        self.assertLess(np.hypot(*(link.pose - FAR)[:2]), 0.05)
+        self.assertEqual(set(states), {"tracking", "doubtful"})
+        self.assertEqual(states[85], "doubtful")
+
+
 class RecoveriesAndFailures(unittest.TestCase):
     def ends(self, navigator):
         return [(each.name, each.status) for each in navigator.log.stops]

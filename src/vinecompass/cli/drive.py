@@ -126,8 +126,15 @@ def run_drive(given: DriveOptions) -> Outcome:
         f"; {mission.contacts} contacts, {len(mission.plans)} plans, {len(mission.log.interventions)} interventions of "
         f"safety, limits {'kept' if mission.limits_kept() else 'exceeded'}"
     )
+    noticed = [f"noticed at {each.t:.1f} s: {each.text}" for each in mission.log.notices]
     return Outcome(
-        "drive", line, quality=_quality(mission), truth=_by_the_truth(mission), files=files, done=mission.arrived
+        "drive",
+        line,
+        quality=_quality(mission),
+        truth=_by_the_truth(mission),
+        files=files,
+        done=mission.arrived,
+        details=noticed,
     )
 
 
@@ -161,6 +168,7 @@ def _quality(mission: Rehearsal) -> dict[str, Any]:
         "reason": mission.reason,
         "duration_s": truth.t[-1],
         "plans": len(mission.plans),
+        "notices": [{"t_s": each.t, "text": each.text} for each in mission.log.notices],
         "interventions": [str(each) for each in mission.log.interventions],
         "states": [
             {"t_s": each.t, "state": each.state, "stop": each.stop, "reason": each.reason}

@@ -31,6 +31,8 @@ class Walking:
         m/s.
     radius : float
         Of the disc that the person takes up, m.
+    name : str
+        Which person of whoever tracks them it is; without one, people are told apart by their order.
 
     Raises
     ------
@@ -43,6 +45,7 @@ class Walking:
     velocity_x: float = 0.0
     velocity_y: float = 0.0
     radius: float = PERSON_RADIUS
+    name: str = ""
 
     def __post_init__(self) -> None:
         if not all(map(isfinite, (self.x, self.y, self.velocity_x, self.velocity_y))):

@@ -1,7 +1,7 @@
 """Where the robot is in a map, how sure that is, and what if it is wrong."""
 
 from vinecompass.localization.clusters import Cluster
-from vinecompass.localization.drift import Drift
+from vinecompass.localization.drift import Drift, DriftFollower
 from vinecompass.localization.estimate import Estimate, Snapshot
 from vinecompass.localization.localize import Localization, localize
 from vinecompass.localization.motion_model import MotionNoise, learn_motion_noise
@@ -17,6 +17,7 @@ __all__ = [
     "Cluster",
     "Disagreement",
     "Drift",
+    "DriftFollower",
     "Estimate",
     "Localization",
     "MotionNoise",

@@ -95,7 +95,7 @@ class EncounterEntry:
     """A situation with a person began: when, with which one, what it is called, and their relation in words."""
 
     t: float
-    person: int
+    person: int | str
     state: str
     relation: str
 
@@ -114,7 +114,7 @@ class MissionLog:
     notices : list of Notice
         What it found out about site and robot that the files do not say.
     encounters : list of EncounterEntry
-        Situations with people, numbered in the order in which they were given.
+        Situations with people, by their names, or numbered in the order in which they were given.
     """
 
     states: list[StateEntry] = field(default_factory=list)
@@ -133,9 +133,10 @@ class MissionLog:
     def meet(self, t: float, encounters: Sequence[Encounter]) -> None:
         """Note what each person's situation has become, where it is another than before."""
         for number, each in enumerate(encounters):
-            before = next((entry.state for entry in reversed(self.encounters) if entry.person == number), "none")
+            person = each.person.name or number
+            before = next((entry.state for entry in reversed(self.encounters) if entry.person == person), "none")
             if each.state != before:
-                self.encounters.append(EncounterEntry(t, number, each.state, str(each.relation)))
+                self.encounters.append(EncounterEntry(t, person, each.state, str(each.relation)))
 
     def intervene(
         self, t: float, duration: float, rule: str, wanted: Command, given: Command, numbers: dict[str, float]

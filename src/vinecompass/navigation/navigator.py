@@ -310,6 +310,7 @@ class Navigator:
         people: Sequence[Walking] = (),
         *,
         applied: Command | None = None,
+        localized: ArrayLike | None = None,
     ) -> Command:
         """Take in what was read since the last step and return the command until the next.
 
@@ -328,6 +329,9 @@ class Navigator:
             Where people are, from whoever tracks them.
         applied : Command, optional
             What the base made of the last command, where it tells: the next one goes on from there.
+        localized : array_like, (3,), optional
+            Where an outside localization has the body in the site frame, at the odometry's last stamp. From the first
+            one on it stands in place of our own; where there is none in a step, the odometry leads on.
 
         Returns
         -------
@@ -342,6 +346,8 @@ class Navigator:
         came = replace(came, trouble=came.trouble or self.emergency or base.trouble(came.t))
         if base.astray > GOES_ASTRAY and not self.state.over:
             self._fail(came.trouble or "the base does not turn as it is told")
+        if localized is not None and came.odometry is not None and np.all(np.isfinite(np.asarray(localized, float))):
+            self._senses.tell(float(came.odometry.t[-1]), np.asarray(localized, float), came.odometry.poses[-1])
         if came.trouble:
             self._stand_for(came.trouble)
             self._command = self._safety.stop(came.t, self._command, came.elapsed, came.trouble)

@@ -19,6 +19,7 @@ from vinecompass.navigation.base_watch import BaseWatch
 from vinecompass.navigation.command_delay import CommandDelay
 from vinecompass.navigation.input_watch import Watched
 from vinecompass.navigation.mission_log import MissionLog, Notice
+from vinecompass.navigation.outside_localization import OutsideLocalization
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.seen_floor import SeenFloor
 from vinecompass.navigation.situation import Situation
@@ -83,6 +84,7 @@ class Senses:
         self._zones = zones
         self._layers = layers
         self._localizer = self._localizer_from(initial_pose)
+        self._outside: OutsideLocalization | None = None
         self._before = SeenBefore(self._lidar)
         self._floor = SeenFloor(robot)
         self._put_down = True
@@ -120,6 +122,12 @@ class Senses:
     def relocate(self, pose: FloatArray) -> None:
         """Start localization over from a pose ``(3,)`` that is told from outside."""
         self._localizer = self._localizer_from(pose)
+
+    def tell(self, t: float, pose: FloatArray, odometry: FloatArray) -> None:
+        """Take a pose ``(3,)`` from outside, from now on in place of our own localization; see `Navigator.step`."""
+        if self._outside is None:
+            self._outside = OutsideLocalization()
+        self._outside.tell(t, pose, odometry)
 
     def take(self, came: Watched, people: Sequence[Walking], command: Command) -> Situation:
         """Localize, price the floor and remember what is out of sight; see `Navigator.step`."""
@@ -170,7 +178,10 @@ class Senses:
     def _look(self, scan: Scan, odometry: Track, people: Sequence[Walking]) -> _Seen:
         """Localize by a new scan, and price the floor by it."""
         motion = motion_at(odometry, scan.t, self._lidar)
-        estimate = self._localizer.update(scan, motion)
+        if self._outside is None:
+            estimate = self._localizer.update(scan, motion)
+        else:
+            estimate = self._outside.estimate(scan.t, motion.pose)
         self._forget_what_was_put_wrong(estimate)
         self._notice(scan.t, self.base.locate(estimate, motion.pose))
         beams = straightened_beams(

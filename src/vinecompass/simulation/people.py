@@ -43,12 +43,13 @@ class Walker:
         self._waited = 0.0
         self.position = self._at(self._travelled)
         self.velocity = np.zeros(2)
+        self._name = person.name
 
     @property
     def seen(self) -> Walking:
         """The person as others see it."""
         (x, y), (velocity_x, velocity_y) = self.position.tolist(), self.velocity.tolist()
-        return Walking(x, y, velocity_x, velocity_y, self.radius)
+        return Walking(x, y, velocity_x, velocity_y, self.radius, self._name)
 
     def walk(self, duration: float, robot: shapely.Polygon) -> None:
         """Walk for `duration` seconds past a robot whose body covers `robot`, m in the site frame."""

@@ -102,17 +102,25 @@ def meet(
         Where the robot's plan leads, radians: what walks towards it or across is judged by that, and not by a heading
         that gives way already. Its heading if not given.
     before : sequence of Encounter
-        What it was a moment ago, in the same order: a rule in force stays so a little beyond its limits.
+        What it was a moment ago, in the same order where people have no names: a rule in force stays so a little beyond
+        its limits.
     """
     leads, encounters = float(pose[2]) if course is None else course, []
     for number, person in enumerate(people):
         relation = relate(pose, velocity, person)
-        in_force = before[number].rule if number < len(before) else None
+        in_force = _rule_before(number, person, before)
         rule = None
         if _will_meet(pose, leads, person, settings.personal_space + (IN_FORCE_SLACK if in_force else 0.0)):
             rule = _rule(pose, leads, relation, person, settings, in_force)
         encounters.append(Encounter(person, relation, rule))
     return encounters
+
+
+def _rule_before(number: int, person: Walking, before: Sequence[Encounter]) -> PeopleRule | None:
+    """Return the rule that was in force for a person: the one of the same name, or of the same place in the order."""
+    if person.name:
+        return next((each.rule for each in before if each.person.name == person.name), None)
+    return before[number].rule if number < len(before) else None
 
 
 def _will_meet(pose: FloatArray, course: float, person: Walking, space: float) -> bool:
