@@ -40,6 +40,8 @@ NEARLY_HALF_TURN = np.radians(150.0)
 """Radians of a turn on the spot from which the other way round is hardly farther."""
 TURNED_ENOUGH = 40.0
 """Degrees off the way from which on a turn on the spot is ended under way, if its turning can be braked by then."""
+TURNS_BELOW = 0.05
+"""m/s below which it turns on the spot."""
 TURN_BRAKING = 0.8
 """Share of the drive's turning power with which a turn on the spot is braked: some is left to correct it."""
 LAST_METRE = 1.0
@@ -274,7 +276,8 @@ class LocalPlanner(ABC):
             # A robot under way curves round where one that stands would turn first.
             limit = TURNED_ENOUGH if self.phase == "turning" else 60.0 if abs(view.current.speed) < 0.3 else 90.0
             turns_on = stopping_distance(view.current.turn_rate, TURN_BRAKING * self._limits.turn_acceleration)
-            still_turns = self.phase == "turning" and turns_on > abs(bearing)
+            stands = abs(view.current.speed) < TURNS_BELOW
+            still_turns = self.phase == "turning" and stands and turns_on > abs(bearing)
             beside = closing and abs(float(target[1])) < self._settings.position_tolerance
             may_turn = closing or self._turns_first or self.phase == "turning"
             if (abs(bearing) > np.radians(limit) or still_turns) and not beside and may_turn:
@@ -357,7 +360,7 @@ class LocalPlanner(ABC):
     def _turn_to(self, view: View, angle: float, phase: Phase) -> LocalPlan:
         """Stand, then turn on the spot, the short way round unless the body would touch something."""
         self.phase = phase
-        if abs(view.current.speed) > 0.05 or abs(view.current.sideways) > 0.05:
+        if abs(view.current.speed) > TURNS_BELOW or abs(view.current.sideways) > TURNS_BELOW:
             return self._plan(view, Command(), "stops to turn on the spot")
         # Held up by what the map does not know, it tries the other way round.
         self._held_up = self._held_up + view.duration if abs(view.current.turn_rate) < 0.05 else 0.0

@@ -30,6 +30,8 @@ SLIP_WINDOW = 0.5
 """Seconds of motion that are compared at a time to find slip."""
 SLIP_SPEED, SLIP_TURN_RATE = 0.08, 0.1
 """m/s and rad/s between wheels and scans (or gyro) beyond which wheels slip."""
+LEAST_SLIP = 0.1, 0.1
+"""Metres and radians of slip in a row that are told: less may be the scans' own error in a quick turn."""
 FARTHEST_OFFSET, LEAST_TURN_RATE, LEAST_LIKENESS = 2.0, 0.06, 0.8
 """Seconds to look for a clock's offset within; rad/s (RMS) and correlation without which it cannot be told."""
 DEGREES = 180.0 / np.pi
@@ -247,6 +249,8 @@ def check_slip(
     for begin, end in spans_of(t[slips], apart=2.0, shortest=0.2):
         inside = (t >= begin - 0.1) & (t <= end + 0.1)
         metres, radians = ahead[inside].sum() * 0.05 / SLIP_WINDOW, turned[inside].sum() * 0.05 / SLIP_WINDOW
+        if abs(metres) < LEAST_SLIP[0] and abs(radians) < LEAST_SLIP[1]:
+            continue
         place = wheels.at([begin])[0]
         than = "more than" if metres >= 0.0 else "less than"
         degrees = f"{np.degrees(radians):+.0f} degrees"

@@ -122,9 +122,14 @@ class LoopPlanner:
         return replace(up_to, reason=f"drives up to a stop that is taken: {why.text}") if up_to.found else plan
 
     def _settings_for(self, robot: Robot) -> PlanSettings:
-        """Return the settings with a price of reversing that minds how much longer the drive takes for it."""
+        """Return the settings with a price of reversing that minds how much longer a car takes for it.
+
+        What turns on the spot backs but to a stop at which it cannot turn.
+        """
         drive = robot.drive
-        slower = drive.top_speed / drive.reverse_speed if drive.reverse_speed > 0.0 else 1.0
+        if limits_of(drive).turns_on_the_spot or drive.reverse_speed == 0.0:
+            return self._settings
+        slower = drive.top_speed / drive.reverse_speed
         return self._settings.model_copy(update={"reverse_price": slower * self._settings.reverse_price})
 
     def _minding_turns(
