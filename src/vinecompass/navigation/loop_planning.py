@@ -52,6 +52,8 @@ OWN_SIDE = 0.2
 """Metres farther from the stop that a place to wait may be for each metre that it is nearer to the robot."""
 UP_TO = 0.5
 """Metres from the place to wait within which there is no use in going on."""
+HASTE = 1.5
+"""How many times the cheapest a way that a lattice finds in the loop may cost: it is a few per cent in truth."""
 
 
 class LoopPlanner:
@@ -122,15 +124,15 @@ class LoopPlanner:
         return replace(up_to, reason=f"drives up to a stop that is taken: {why.text}") if up_to.found else plan
 
     def _settings_for(self, robot: Robot) -> PlanSettings:
-        """Return the settings with a price of reversing that minds how much longer a car takes for it.
+        """Return the settings for the loop, which waits for no lattice, and in which reversing takes a car longer.
 
         What turns on the spot backs but to a stop at which it cannot turn.
         """
-        drive = robot.drive
-        if limits_of(drive).turns_on_the_spot or drive.reverse_speed == 0.0:
-            return self._settings
-        slower = drive.top_speed / drive.reverse_speed
-        return self._settings.model_copy(update={"reverse_price": slower * self._settings.reverse_price})
+        drive, asked = robot.drive, self._settings
+        slow = not limits_of(drive).turns_on_the_spot and drive.reverse_speed > 0.0
+        slower = drive.top_speed / drive.reverse_speed if slow else 1.0
+        haste = max(asked.lattice_haste, HASTE)
+        return asked.model_copy(update={"reverse_price": slower * asked.reverse_price, "lattice_haste": haste})
 
     def _minding_turns(
         self, costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, explain: bool

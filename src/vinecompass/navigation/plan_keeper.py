@@ -12,7 +12,7 @@ from vinecompass.costs import BodyCheck, CostMap, body_touches
 from vinecompass.geometry import wrap_heading
 from vinecompass.navigation.loop_planning import free_start
 from vinecompass.navigation.situation import Situation
-from vinecompass.planning import Plan
+from vinecompass.planning import CostToGo, Plan
 from vinecompass.robot import Robot
 from vinecompass.settings import NavigationSettings
 
@@ -24,6 +24,8 @@ CLEARLY_CHEAPER = 0.9, 0.3
 
 LEADS_FROM = 0.5
 """Metres from the robot from which a plan shows where it leads."""
+EIGHTHS = 1.0824
+"""Times that a way over cells, which turns by eighths, may be as long as a straight one."""
 
 
 class GlobalPlanner(Protocol):
@@ -145,14 +147,27 @@ class PlanKeeper:
 
     def _plan_anew(self, now: Situation, goal: FloatArray, former: FloatArray | None) -> Look:
         """Plan; where what is left of a `former` plan serves still, another is taken up only if clearly cheaper."""
-        plan, start = self._made(now, goal, explain=now.command.standing)
         self._planned = now.t
+        most = np.inf
         if former is not None and np.allclose(former[-1], goal):
             spent = BodyCheck(now.floor, self._robot).drive_price(former) + self._turning_price(now, former)
-            if not plan.found:
+            most = CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]
+            if least_cost(now.floor, now.pose, goal) > most:
                 return Look.SERVES
-            if plan.cost + self._turning_price(now, plan.poses) > CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]:
-                return Look.SERVES
+        plan, start = self._made(now, goal, explain=now.command.standing)
+        if most < np.inf and not (plan.found and plan.cost + self._turning_price(now, plan.poses) < most):
+            return Look.SERVES
         self.plan = plan
         self._start = start
         return Look.TAKEN_UP if plan.found else Look.NO_WAY
+
+
+def least_cost(floor: CostMap, start: FloatArray, goal: FloatArray) -> float:
+    """Return what any plan between two poses ``(3,)`` costs at least, m: the way of a point."""
+    rows = floor.grid.cells_at([start[:2], goal[:2]])
+    if not np.all(floor.grid.contains(rows)):
+        return 0.0
+    here, there = ((int(row), int(column)) for row, column in rows)
+    field = CostToGo(floor.prices, there, floor.one_way)
+    field.grow(here)
+    return field.cost_to(here) * floor.grid.cell_size / EIGHTHS

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from vinecompass.files import Fraction, Model, NotNegative, Positive, Whole
+from vinecompass.files import Fraction, Model, NotNegative, Number, Positive, Whole
 
 __all__ = ["PlanSettings"]
 
@@ -26,5 +26,6 @@ class PlanSettings(Model):
     roadmap_neighbours: Whole = Field(40, description="neighbours that each of them is joined to, at most")
     lattice_cell: Positive = Field(0.1, description="side of a lattice's cells, m")
     lattice_headings: Whole = Field(32, description="headings told apart by a lattice")
+    lattice_haste: Number = Field(1.0, ge=1.0, description="how many times the cheapest a lattice's way may cost")
     reverse_price: Positive = Field(1.5, description="what a metre in reverse costs a lattice, m")
     change_price: NotNegative = Field(0.5, description="what a change between forward and reverse costs a lattice, m")

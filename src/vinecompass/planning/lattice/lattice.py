@@ -134,7 +134,8 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     A robot that turns on the spot may do so, at the price of the way that its farthest corner makes; it ends with a
     straight line between two turns, ahead or in reverse. A change between forward and reverse costs the stop that it
     takes. Ways to one node that come in forward and in reverse are not told apart: the cheaper stays, even where the
-    other would go on without a change.
+    other would go on without a change. Where `lattice_haste` is above 1 the bound counts so many times: far fewer nodes
+    are looked at, and the way may be as many times dearer (weighted A*: Pohl, 1970).
     """
     costmap, grid = problem.costmap, problem.costmap.grid
     scale = 1.0 / grid.cell_size
@@ -162,7 +163,7 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
         problem.floor,
         problem.body,
         moves,
-        bounds,
+        settings.lattice_haste * bounds,
         problem.poses_to_cells(problem.start_pose),
         problem.poses_to_cells(problem.goal_pose),
         Places.over(grid.shape, max(settings.lattice_cell * scale, 1.0), settings.lattice_headings),
