@@ -15,8 +15,8 @@ __all__ = ["BaseWatch"]
 FloatArray = NDArray[np.float64]
 JUDGED_OVER = 1.0
 """Seconds of driving over which what was commanded is compared with the odometry."""
-STANDS_FOR = 3.0
-"""Seconds for which it stands after it turned otherwise than it was told, before it tries again."""
+ASTRAY_FOR = 3.0
+"""Seconds for which it counts as turning otherwise than it is told once it did."""
 LEAST_SPEED, LEAST_PACE_OFF = 0.15, 0.2
 """m/s commanded from which speeds are compared, and the share by which they must differ to be told."""
 LEAST_TURN_OFF = 0.2
@@ -39,13 +39,7 @@ class _Sums:
 class BaseWatch:
     """Tells, once for each kind, by how much the base differs from what its file says.
 
-    What differs is driven with all the same: the loop closes over it, and safety minds what the body truly does. Only
-    a base that turns otherwise than it is told, as with a blocked wheel, cannot be driven.
-
-    Attributes
-    ----------
-    astray : int
-        How often it turned otherwise than it was told.
+    What differs is driven with all the same: the loop closes over it, and safety minds what the body truly does.
     """
 
     def __init__(self) -> None:
@@ -53,14 +47,16 @@ class BaseWatch:
         self._from: tuple[float, FloatArray, FloatArray] | None = None
         self._before: tuple[float, float] | None = None
         self._told: set[str] = set()
-        self._turns_as_told_from = -np.inf
-        self._why = ""
+        self._astray_until = -np.inf
+        self._astray = ""
         self._paces_off = 0
-        self.astray = 0
 
-    def trouble(self, t: float) -> str:
-        """Return why the base must not be driven now; empty if nothing speaks against it."""
-        return self._why if t < self._turns_as_told_from else ""
+    def astray(self, t: float) -> str:
+        """Tell how the base turns otherwise than told, on wet floor or with a blocked wheel; empty if it does not.
+
+        Such a base is driven slowly: what it does next is hardly known.
+        """
+        return self._astray if t < self._astray_until else ""
 
     def drive(self, t: float, elapsed: float, commanded: FloatArray, measured: FloatArray) -> list[str]:
         """Take in the seconds until now with what was in force and the odometry's velocity ``(3,)``.
@@ -92,10 +88,11 @@ class BaseWatch:
             abs(made[2] - told[2] * min(pace / wanted, 1.0)) > LEAST_TURN_OFF
             and abs(made[2] - told[2]) > LEAST_TURN_OFF
         ):
-            self.astray += 1
-            self._turns_as_told_from = t + STANDS_FOR
-            self._why = f"the base turns at {made[2]:.2f} rad/s where it is told {told[2]:.2f}: does a wheel not turn?"
-            found += self._once("turn", self._why)
+            self._astray_until = t + ASTRAY_FOR
+            self._astray = (
+                f"the base turns at {made[2]:.2f} rad/s where it is told {told[2]:.2f}: a wheel slips or sticks"
+            )
+            found += self._once("turn", self._astray)
         return found
 
     def locate(self, estimate: Estimate, odometry: FloatArray) -> list[str]:

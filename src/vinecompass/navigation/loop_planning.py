@@ -124,15 +124,15 @@ class LoopPlanner:
         return replace(up_to, reason=f"drives up to a stop that is taken: {why.text}") if up_to.found else plan
 
     def _settings_for(self, robot: Robot) -> PlanSettings:
-        """Return the settings for the loop, which waits for no lattice, and in which reversing takes a car longer.
+        """Return the settings for the loop: it waits for no lattice, save for a car's, whose whole way depends on it.
 
-        What turns on the spot backs but to a stop at which it cannot turn.
+        In reverse a car takes longer; what turns on the spot backs but to a stop at which it cannot turn.
         """
         drive, asked = robot.drive, self._settings
-        slow = not limits_of(drive).turns_on_the_spot and drive.reverse_speed > 0.0
-        slower = drive.top_speed / drive.reverse_speed if slow else 1.0
-        haste = max(asked.lattice_haste, HASTE)
-        return asked.model_copy(update={"reverse_price": slower * asked.reverse_price, "lattice_haste": haste})
+        if limits_of(drive).turns_on_the_spot:
+            return asked.model_copy(update={"lattice_haste": max(asked.lattice_haste, HASTE)})
+        slower = drive.top_speed / drive.reverse_speed if drive.reverse_speed > 0.0 else 1.0
+        return asked.model_copy(update={"reverse_price": slower * asked.reverse_price})
 
     def _minding_turns(
         self, costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, explain: bool

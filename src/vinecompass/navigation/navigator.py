@@ -51,8 +51,8 @@ HELD_LONG = 0.8
 """Seconds of standing against its own wish after which it says what holds it."""
 AMBIGUOUS_FOR = 2.0
 """Seconds of its being in one of several places after which it finds out in which: it would drive by a mere guess."""
-GOES_ASTRAY = 2
-"""Times that a base may turn otherwise than it is told before the round is over."""
+ASTRAY_SPEED = 0.3
+"""m/s at which it drives a base that turns otherwise than it is told."""
 JUST_NOW = 1.0
 """Seconds since safety's last intervention within which it is what holds the robot up."""
 
@@ -342,10 +342,7 @@ class Navigator:
             self._command = applied
             self._senses.applied(applied)
         came = self._watch.take(t, scan, odometry, self._command)
-        base = self._senses.base
-        came = replace(came, trouble=came.trouble or self.emergency or base.trouble(came.t))
-        if base.astray > GOES_ASTRAY and not self.state.over:
-            self._fail(came.trouble or "the base does not turn as it is told")
+        came = replace(came, trouble=came.trouble or self.emergency)
         if localized is not None and came.odometry is not None and np.all(np.isfinite(np.asarray(localized, float))):
             self._senses.tell(float(came.odometry.t[-1]), np.asarray(localized, float), came.odometry.poses[-1])
         if came.trouble:
@@ -451,6 +448,9 @@ class Navigator:
         told = min(max(self.speed_share, 0.0), 1.0) * self.robot.drive.top_speed
         if told < min(cap, self.robot.drive.top_speed):
             cap, capped_by = told, "as it was told"
+        astray = self._senses.base.astray(now.t)
+        if astray and cap > ASTRAY_SPEED:
+            cap, capped_by = ASTRAY_SPEED, astray
         if not now.estimate.settled and s.unsettled_speed < cap:
             cap, capped_by = s.unsettled_speed, f"until it knows where it is: {now.estimate.reason}"
         local = self.local_plan = self._local.step(
