@@ -61,7 +61,7 @@ class Watching(unittest.TestCase):
     """What comes in is spoilt in one way at a time."""
 
     def troubles(self, spoil, command=DRIVING, seconds=3.0):
-        watch, found, rng = InputWatch(SafetySettings(), robot().scanner), [], np.random.default_rng(1)
+        watch, found, rng = InputWatch(SafetySettings(), robot()), [], np.random.default_rng(1)
         for i in range(round(seconds / 0.1)):
             t = 0.1 * (i + 1)
             scan = Scan(t - 0.1, rng.uniform(1.0, 3.0, 433).astype(np.float32))
@@ -147,7 +147,7 @@ class Watching(unittest.TestCase):
         self.assertEqual(set(found), {""})
 
     def test_odometry_that_stood_still_is_not_crept_by_without_end(self):
-        watch, rng = InputWatch(SafetySettings(), robot().scanner), np.random.default_rng(3)
+        watch, rng = InputWatch(SafetySettings(), robot()), np.random.default_rng(3)
         asked, found, lasting = [0.0], [], []
         for i in range(300):
             t = 0.1 * (i + 1)
@@ -161,6 +161,27 @@ class Watching(unittest.TestCase):
         again = next(i for i in range(began + 40, 300) if found[i])
         self.assertLess(asked[again] - asked[began + 20], 0.025)
         self.assertGreater(lasting[again], 6.0)
+
+    def test_beams_that_leap_or_end_over_the_robots_own_body_are_no_readings(self):
+        rng, walls = np.random.default_rng(8), np.linspace(1.0, 4.0, 433).astype(np.float32)
+
+        def sun(ranges):
+            ranges[:70] = rng.uniform(0.5, 15.0, 70)
+
+        def dirt(ranges):
+            ranges[200:260] = rng.uniform(0.09, 0.12, 60)
+
+        for spoil, part in ((sun, slice(0, 70)), (dirt, slice(200, 260))):
+            with self.subTest(spoil=spoil.__name__):
+                watch = InputWatch(SafetySettings(), robot())
+                for i in range(40):
+                    ranges = walls + rng.normal(0.0, 0.01, 433).astype(np.float32)
+                    spoil(ranges)
+                    t = 0.1 * (i + 1)
+                    odometry = Track(t - np.array([0.1, 0.0]), np.array([[0.05 * i, 0, 0], [0.05 * i + 0.05, 0, 0]]))
+                    seen = watch.take(t, Scan(t - 0.1, ranges), odometry, DRIVING).scan.ranges
+                self.assertGreater(np.mean(np.isnan(seen[part])), 0.9)
+                self.assertLess(np.count_nonzero(np.isnan(seen)), 70.5)
 
     def test_trouble_that_lasts_is_counted(self):
         _, watch = self.troubles(lambda t, s, o: (t, Scan(0.0, s.ranges), o), seconds=5.0)

@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 import shapely
 
-from tests.support import assert_input_error, clockwise_robot, edited, robot
+from tests.support import altered_robot, assert_input_error, clockwise_robot, edited, robot
 from vinecompass import Command, read_robot
 from vinecompass.motion import limit_command, limits_of
 from vinecompass.robot import Body
@@ -49,6 +49,21 @@ class RobotFile(unittest.TestCase):
         np.testing.assert_allclose(clockwise.beam_angles, -lidar.beam_angles, atol=1e-12)
         np.testing.assert_allclose(clockwise.beam_delays, lidar.beam_delays, atol=1e-12)
         self.assertEqual(len(lidar.model_copy(update={"beams": 10}).beam_angles), 10)
+
+
+class OverItsOwnBody(unittest.TestCase):
+    def test_each_beam_leaves_the_body_where_walking_along_it_does(self):
+        a_robot = robot()
+        lidar, body = a_robot.scanner, shapely.Polygon(a_robot.body.polygon)
+        x, y, heading = lidar.mount_pose
+        found = a_robot.within_body(lidar)
+        for beam in range(0, lidar.beams, 36):
+            angle, way = heading + lidar.beam_angles[beam], 0.0
+            while body.contains(shapely.Point(x + way * np.cos(angle), y + way * np.sin(angle))):
+                way += 0.001
+            self.assertAlmostEqual(found[beam], way, delta=0.0011)
+        outside = altered_robot(a_robot, lidar={"mount": (0.9, 0.0, 0.0)})
+        self.assertEqual(set(outside.within_body(outside.scanner)), {0.0})
 
 
 class Limits(unittest.TestCase):

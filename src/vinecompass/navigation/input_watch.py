@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import relative
 from vinecompass.motion import Command
-from vinecompass.robot import Lidar
+from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import SafetySettings
 
@@ -29,6 +29,9 @@ AHEAD_OF_CLOCK = 0.05
 """Seconds that a stamp may lie ahead of the clock."""
 STUCK_AFTER, STUCK_SHARE = 5, 0.05
 """Scans in a row in which a beam says the same, and the share of beams that do so, from which they are stuck."""
+LEAP, LEAPS_KEPT, LEAPING = 0.5, 0.2, 0.75
+"""Metres between two scans by which a beam leaps, how much the last scan counts in the share of scans in which it does,
+and the share from which its readings are none."""
 ODOMETRY_STALE_AFTER = 0.35
 """Seconds of age beyond which odometry is not driven by, however slow the scanner."""
 LONGEST_STEP = 1.0
@@ -76,12 +79,14 @@ class InputWatch:
     Parameters
     ----------
     settings : SafetySettings
-    lidar : Lidar
+    robot : Robot
     """
 
-    def __init__(self, settings: SafetySettings, lidar: Lidar) -> None:
+    def __init__(self, settings: SafetySettings, robot: Robot) -> None:
         self._settings = settings
-        self._lidar = lidar
+        lidar = self._lidar = robot.scanner
+        self._within_body = robot.within_body(lidar)
+        self._leaps = np.zeros(lidar.beams)
         self._stale_after = settings.stale_after / lidar.rate
         self._clock = -np.inf
         self._shift = 0.0
@@ -179,7 +184,8 @@ class InputWatch:
     def _newer(self, scan: Scan, *, moving: bool) -> str:
         """Keep a scan if it is newer than the last one; return what is wrong with it.
 
-        Beams that say the very same again and again while the robot moves are no readings.
+        Beams that say the very same again and again while the robot moves are no readings; nor are those that leap to
+        and fro in scan after scan, as in low sun, or end over the robot's own body, on dirt.
         """
         ranges, stamp = getattr(scan, "ranges", None), getattr(scan, "t", None)
         if not isinstance(ranges, np.ndarray) or not isinstance(stamp, int | float | np.number):
@@ -197,11 +203,19 @@ class InputWatch:
         if not frozen:
             self._same_since = t
             self._scans_frozen = False
+        with np.errstate(invalid="ignore"):
+            leaps = np.isfinite(ranges) & ~(np.abs(ranges - self._ranges) < LEAP)
+        self._leaps += LEAPS_KEPT * (leaps - self._leaps)
         self._repeats = np.where(again, self._repeats + moving, 0)
         self._ranges = ranges
         stuck = self._repeats >= STUCK_AFTER
+        no_reading = ranges < self._within_body
         if not frozen and np.mean(stuck) > STUCK_SHARE:
-            ranges = np.where(stuck, np.float32(np.nan), ranges)
+            no_reading |= stuck
+        if np.mean(self._leaps > LEAPING) > STUCK_SHARE:
+            no_reading |= self._leaps > LEAPING
+        if np.any(no_reading):
+            ranges = np.where(no_reading, np.float32(np.nan), ranges)
         self._scan = replace(scan, t=t, ranges=ranges)
         return ""
 

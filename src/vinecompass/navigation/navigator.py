@@ -132,7 +132,7 @@ class Navigator:
         self.reason = ""
         self._grid = grid
         self._stops = StopQueue(checked_goals(grid, goals))
-        self._watch = InputWatch(s.safety, robot.scanner)
+        self._watch = InputWatch(s.safety, robot)
         self._senses = Senses(grid, robot, told, zones=zones, layers=layers, settings=s, seed=seed, log=self.log)
         self._plans = PlanKeeper(
             planner or LoopPlanner(s.safety.margin, s.navigation.planner, s.planning), robot, s.navigation

@@ -196,6 +196,22 @@ class Robot(Model):
         """The longest range that one of its lidars measures, m."""
         return max(lidar.farthest for lidar in self.lidars)
 
+    def within_body(self, lidar: Lidar) -> NDArray[np.float64]:
+        """Return the range ``(beams,)`` within which each beam is still over the robot's own body, m.
+
+        What ends there is dirt, or a part of the robot, and no obstacle. 0 where a beam begins off the body.
+        """
+        body = shapely.Polygon(self.body.polygon)
+        x, y, heading = lidar.mount_pose
+        origin, angles = shapely.Point(x, y), heading + lidar.beam_angles
+        if not body.contains(origin):
+            return np.zeros(lidar.beams)
+        far = 2.0 * self.body.outer_radius
+        ends = np.column_stack([x + far * np.cos(angles), y + far * np.sin(angles)])
+        beams = shapely.linestrings(np.stack([np.broadcast_to([x, y], ends.shape), ends], axis=1))
+        # The first edge that a beam meets: beyond it, over a hollow of the outline, something may stand.
+        return np.asarray(shapely.distance(origin, shapely.intersection(beams, body.exterior)))
+
     def find_lidar(self, name: str) -> Lidar:
         """Return the lidar of a name, as scans carry it; the first one for an empty name.
 
