@@ -40,6 +40,5 @@ def count_passes(passes, counted, scan, occupied, origins, ends, hit):  # type: 
     for beam in range(ends.shape[0]):
         if hit[beam]:
             row, column = int(np.floor(ends[beam, 1])), int(np.floor(ends[beam, 0]))
-            for r in range(max(row - HIT_WITHIN, 0), min(row + HIT_WITHIN + 1, rows)):
-                for c in range(max(column - HIT_WITHIN, 0), min(column + HIT_WITHIN + 1, columns)):
-                    passes[r, c] = -1
+            first_row, first_column = max(row - HIT_WITHIN, 0), max(column - HIT_WITHIN, 0)
+            passes[first_row : row + HIT_WITHIN + 1, first_column : column + HIT_WITHIN + 1] = -1
