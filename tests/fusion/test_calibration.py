@@ -2,11 +2,13 @@ import dataclasses
 import unittest
 
 import numpy as np
+from benchmarks.other_world.base import OtherBase
 
 from tests.support import altered_robot, assert_input_error, dry_run, robot, short_run, site
 from vinecompass import Track, estimate_mount, record_drive
 from vinecompass.fusion import amended_robot
-from vinecompass.runs import Scans
+from vinecompass.fusion.base_response import base_response
+from vinecompass.runs import Commands, Scans
 
 TRUE = {
     "mount_x": 0.575,
@@ -72,6 +74,35 @@ class KnownWrongValues(unittest.TestCase):
             self, lambda: estimate_mount(dataclasses.replace(run, wheels=None, odometry=still)), "too little", "curves"
         )
         assert_input_error(self, lambda: estimate_mount(dataclasses.replace(short_run(), wheels=None)), "wheels")
+
+
+class Response(unittest.TestCase):
+    """The delay and lag of bases of the other world, which shares no code with our law of motion."""
+
+    def test_delay_and_lag_are_those_of_a_base_that_is_told_to_speed_up_brake_and_turn(self):
+        rng, drive = np.random.default_rng(3), robot().drive
+        for delay, lag in ((0.0, 0.05), (0.1, 0.2), (0.25, 0.08)):
+            with self.subTest(delay=delay, lag=lag):
+                base = OtherBase(
+                    np.zeros(3), delay=delay, lag=lag, radius=0.0, sideways=False, scales=np.ones(3), noise=0.0, rng=rng
+                )
+                wanted, told, rows, made = np.zeros(2), np.zeros(2), [], []
+                for step in range(1600):
+                    if step % 40 == 0:
+                        wanted = rng.uniform([0.0, -1.0], [1.0, 1.0])
+                    most = 0.05 * np.array([drive.acceleration, drive.turn_acceleration])
+                    told = told + np.clip(wanted - told, -most, most)
+                    base.tell(np.array([told[0], 0.0, told[1]]))
+                    rows.append((base.t, *told))
+                    for _ in range(10):
+                        base.go_on()
+                    made.append((base.t, *(base.velocity + rng.normal(0.0, 0.005, 3))))
+                t, *velocities = np.array(made).T
+                found = base_response(drive, Commands(*np.array(rows).T), t, np.array(velocities).T)
+                self.assertAlmostEqual(found["delay"].value, delay, delta=0.035)
+                self.assertAlmostEqual(found["lag"].value, lag, delta=0.03)
+        standing = Commands(np.arange(100.0), np.zeros(100), np.zeros(100))
+        self.assertEqual(base_response(drive, standing, np.arange(100.0), np.zeros((100, 3))), {})
 
 
 if __name__ == "__main__":

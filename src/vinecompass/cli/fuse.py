@@ -33,7 +33,7 @@ __all__ = ["fuse_command", "run_estimate_mount", "run_fuse"]
 @click.option(
     "--estimate-mount",
     is_flag=True,
-    help="Estimate lidar mount, wheels, gyro and clock instead, and write "
+    help="Estimate lidar mount, wheels, gyro, clock, and the base's delay and lag instead, and write "
     "the amended robot file (-o NAME.toml; amended-robot.toml if not given).",
 )
 @settings_option
@@ -207,6 +207,8 @@ UNITS = {
     "track_width": ("_m", 1.0),
     "turn_rate_bias": ("_rad_per_s", 1.0),
     "turn_rate_scale": ("", 1.0),
+    "delay": ("_s", 1.0),
+    "lag": ("_s", 1.0),
 }
 """The unit of each estimate as keys end with it, and what turns it into that unit."""
 

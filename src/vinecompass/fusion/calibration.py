@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
 from vinecompass.errors import InputError
+from vinecompass.fusion.base_response import base_response
+from vinecompass.fusion.estimated_value import EstimatedValue, curvature_errors
 from vinecompass.fusion.fuse import cleaned
 from vinecompass.geometry import arc, arc_velocity, chain, compose, inverse, relative, wrap_angle
 from vinecompass.odometry import laser_track, wheel_ways
@@ -30,21 +32,6 @@ LEAST_SEGMENTS, LEAST_TURN = 10, np.radians(90.0)
 
 
 @dataclass(frozen=True)
-class EstimatedValue:
-    """A value, its standard error, what the robot file says, and the standard error at which it is worth amending."""
-
-    value: float
-    error: float
-    filed: float
-    enough: float
-
-    @property
-    def known(self) -> bool:
-        """Whether the run told enough to amend the file."""
-        return self.error <= self.enough
-
-
-@dataclass(frozen=True)
 class Calibration:
     """What a run says about the robot that made it.
 
@@ -53,7 +40,7 @@ class Calibration:
     values : dict of str to EstimatedValue
         ``mount_x`` and ``mount_y``, m, and ``mount_heading``, radians, of the lidar; ``wheel_radius`` and
         ``track_width``, m; ``stamp_offset`` of the scans, s; and with an IMU ``turn_rate_bias``, rad/s, and
-        ``turn_rate_scale``.
+        ``turn_rate_scale``; with commands the base's ``delay`` and ``lag``, s.
     segments : int
         Spans of motion that were compared.
     mirrored : bool
@@ -134,7 +121,7 @@ def estimate_mount(
     spread = max(1.4826 * float(np.median(np.abs(of_free(fit.x)))), 0.2)
     errors, values = np.zeros(6), first.copy()
     values[free] = fit.x
-    errors[free] = spread * _curvature_errors(fit.jac)
+    errors[free] = spread * curvature_errors(fit.jac)
     values[2] = wrap_angle(values[2])
     x, y, heading = lidar.mount_pose
     result = {
@@ -151,6 +138,11 @@ def estimate_mount(
             result["track_width"] = EstimatedValue(width * values[4], width * errors[4], width, 0.02 * width)
     if run.imu is not None:
         result |= _gyro(run, begins + values[5], ends + values[5], seen[:, 2])
+    if run.commands is not None:
+        elapsed = np.diff(stamps)
+        good = elapsed > 0.0
+        middles = stamps[:-1] + 0.5 * elapsed
+        result |= base_response(drive, run.commands, middles[good], ways[good] / elapsed[good, None])
     return Calibration(result, len(seen), mirrored)
 
 
@@ -209,6 +201,8 @@ def amendments(calibration: Calibration) -> list[tuple[str, str, float | list[fl
         ("lidar", "stamp_offset", 4),
         ("drive", "wheel_radius", 5),
         ("drive", "track_width", 4),
+        ("drive", "delay", 3),
+        ("drive", "lag", 3),
         ("imu", "turn_rate_bias", 6),
         ("imu", "turn_rate_scale", 5),
     ):
@@ -231,11 +225,6 @@ def _ways(run: Run) -> tuple[FloatArray, FloatArray]:
         key="wheels",
         expected="a table of one of them to compare the scans with",
     )
-
-
-def _curvature_errors(jacobian: Any) -> FloatArray:
-    """Return standard errors for residuals that scatter by 1, from the curvature at the solution."""
-    return np.sqrt(np.diag(np.linalg.pinv(np.asarray(jacobian.T @ jacobian))))
 
 
 def _mount_heading(seen: FloatArray, rolled: FloatArray) -> float:
@@ -263,7 +252,7 @@ def _gyro(run: Run, begins: FloatArray, ends: FloatArray, turned: FloatArray) ->
 
     fit = least_squares(residuals, [0.0, 1.0], loss="cauchy")
     spread = max(1.4826 * float(np.median(np.abs(design @ fit.x - read))) / TURN_SCATTER, 0.05)
-    bias_error, scale_error = spread * _curvature_errors(fit.jac)
+    bias_error, scale_error = spread * curvature_errors(fit.jac)
     filed = run.robot.imu
     return {
         "turn_rate_bias": EstimatedValue(fit.x[0], bias_error, filed.turn_rate_bias, 0.002),
