@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap, body_touches
+from vinecompass.following.people.rules import share_in_company
 from vinecompass.geometry import wrap_heading
 from vinecompass.navigation.loop_planning import free_start
 from vinecompass.navigation.situation import Situation
@@ -24,6 +25,8 @@ CLEARLY_CHEAPER = 0.9, 0.3
 
 LEADS_FROM = 0.5
 """Metres from the robot from which a plan shows where it leads."""
+LOOKED_AT_IN_A_CROWD = 3.0
+"""Metres about the robot within which a plan must be free among many people."""
 EIGHTHS = 1.0824
 """Times that a way over cells, which turns by eighths, may be as long as a straight one."""
 
@@ -132,6 +135,9 @@ class PlanKeeper:
         """Tell whether the robot is on what is left of the plan, and the body can pass there."""
         if len(ahead) == 0 or np.hypot(*(ahead[0, :2] - now.pose[:2])) > self._settings.off_path:
             return False
+        if share_in_company(now.pose, now.people) < 1.0:
+            # What stands farther on in a crowd will have moved by the time the robot is there.
+            ahead = ahead[np.hypot(*(ahead[:, :2] - now.pose[:2]).T) < LOOKED_AT_IN_A_CROWD]
         return bool(np.all(body_touches(now.floor, self._robot, ahead)[:, 0] < 0))
 
     def _turning_price(self, now: Situation, poses: FloatArray) -> float:
@@ -152,7 +158,8 @@ class PlanKeeper:
         if former is not None and np.allclose(former[-1], goal):
             spent = BodyCheck(now.floor, self._robot).drive_price(former) + self._turning_price(now, former)
             most = CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]
-            if least_cost(now.floor, now.pose, goal) > most:
+            # Closed farther on, by people who will have moved, it has no price to compare with.
+            if not np.isfinite(spent) or least_cost(now.floor, now.pose, goal) > most:
                 return Look.SERVES
         plan, start = self._made(now, goal, explain=now.command.standing)
         if most < np.inf and not (plan.found and plan.cost + self._turning_price(now, plan.poses) < most):
