@@ -16,9 +16,9 @@ from typing import Any
 import numpy as np
 from shapely import LineString
 
-from benchmarks.drive_people import crowd_case, people_case
+from benchmarks.drive_people import crowd_case, people_case, settings_for
 from benchmarks.drive_sites import cellar, map_of
-from vinecompass import Round, Settings, Site, demo_file, price_floor, read_robot, rehearse_mission
+from vinecompass import Round, Site, demo_file, price_floor, read_robot, rehearse_mission
 from vinecompass.geometry import distance_along, relative, wrap_heading
 from vinecompass.links import LIVE_FAULTS, LiveFault
 from vinecompass.navigation import LoopPlanner, RoundStop
@@ -28,12 +28,6 @@ from vinecompass.robot import Drive
 SITES, SEEDS = 10, 5
 ARRIVED_WITHIN, TURNED_WITHIN = 0.05, 2.0
 """Metres and degrees by the truth."""
-
-
-def settings_for(planner: str) -> Settings:
-    """Return the usual settings with another local planner."""
-    usual = Settings()
-    return usual.model_copy(update={"following": usual.following.model_copy(update={"planner": planner})})
 
 
 def ramped(way: float, top: float, faster: float, slower: float) -> float:

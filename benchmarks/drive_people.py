@@ -21,6 +21,12 @@ SPACE = 1.0
 EXPECTED = {"passing": ["far", "near", "shoulder to shoulder", "behind"], "crossing": ["far", "crossing", "crossed"]}
 
 
+def settings_for(planner: str) -> Settings:
+    """Return the usual settings with another local planner."""
+    usual = Settings()
+    return usual.model_copy(update={"following": usual.following.model_copy(update={"planner": planner})})
+
+
 def encounter(kind: str, seed: int, *, rules: bool) -> Rehearsal:
     """Rehearse one meeting: the person walks on whatever the robot does, from where the two would collide."""
     rng = np.random.default_rng(seed)
@@ -105,9 +111,7 @@ def crowd(planner: str, seed: int, *, tracked: bool) -> Rehearsal:
         }
         for number in range(10)
     ]
-    site, settings = hall(18.0, 8.0, people=people, start=(1.0, 4.0, 0.0)), Settings()
-    following = settings.following.model_copy(update={"planner": planner})
-    settings = settings.model_copy(update={"following": following})
+    site, settings = hall(18.0, 8.0, people=people, start=(1.0, 4.0, 0.0)), settings_for(planner)
     link = (SimulatedLink if tracked else Untracked)(site, robot, seed=seed, rate=settings.navigation.rate)
     navigator = Navigator(map_of(site), robot, link.pose, [17.0, 4.0, 0.0], settings=settings, seed=seed)
     return rehearse(link, navigator, time_limit=200.0)

@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from vinecompass.costs.gone_kernels import count_passes
-from vinecompass.geometry import relative, transform_points
 from vinecompass.grids import CLOSED_BY_HAND, Beams, Grid
 
 __all__ = ["GoneWalls"]
@@ -17,7 +16,6 @@ PASSED_BY = 10
 """Scans that must have passed a cell, with none in between that ended there, for what stood there to be gone."""
 APART = 0.3
 """Seconds between two scans that are counted: the next one sees much the same."""
-
 GAP, LEAST_AREA = 5, 0.05
 """Cells between beams that are taken for passed as well, and square metres that what is gone has at least."""
 ABOUT = 2.0
@@ -63,10 +61,7 @@ class GoneWalls:
             return np.zeros((0, 2), np.int64)
         self._last = t
         self._scans += 1
-        body = relative(pose, self._grid.frame)
-        origins, ends = (
-            transform_points(body, points) / self._grid.cell_size for points in (beams.origins, beams.ends)
-        )
+        origins, ends = beams.in_cells(self._grid, pose)
         count_passes(self._passes, self._counted, self._scans, self._occupied, origins, ends, beams.hit)
         passed = self._passes >= PASSED_BY
         new = np.argwhere(passed & ~self._passed)

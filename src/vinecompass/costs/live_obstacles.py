@@ -7,7 +7,6 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs.kernels import pass_beams
 from vinecompass.errors import InputError
-from vinecompass.geometry import relative, transform_points
 from vinecompass.grids import Beams, Grid, clearance
 from vinecompass.robot import Robot
 
@@ -87,8 +86,7 @@ class LiveObstacles:
         if sensor not in self._until:
             self._until[sensor] = np.full(grid.shape, NEVER)
         first, last = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
-        body = relative(pose, grid.frame)
-        origins, ends = (transform_points(body, points) / grid.cell_size for points in (beams.origins, beams.ends))
+        origins, ends = beams.in_cells(grid, np.asarray(pose, dtype=float))
         forget_at = np.full(len(ends), t + self._memory)
         if brief is not None:
             forget_at[brief] = t + self._brief

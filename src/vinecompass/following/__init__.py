@@ -8,7 +8,7 @@ from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.path_follower import PathFollower
 from vinecompass.following.people.relations import Relation, relate
-from vinecompass.following.people.rules import Encounter, meet
+from vinecompass.following.people.rules import Encounter, meet, share_in_company
 from vinecompass.following.speed_profile import SpeedProfile
 from vinecompass.following.window.velocity_window import VelocityWindow
 
@@ -31,4 +31,5 @@ __all__ = [
     "local_planner",
     "meet",
     "relate",
+    "share_in_company",
 ]

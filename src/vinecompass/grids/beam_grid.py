@@ -10,11 +10,13 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
+from vinecompass.geometry import relative, transform_points
 from vinecompass.grids.grid import Grid
 from vinecompass.grids.kernels import beam_extent, count_marks, mark_beams
 
 __all__ = ["BeamGrid", "Beams", "SensorModel"]
 
+FloatArray = NDArray[np.float64]
 TILE = 64
 """Cells a side of a tile."""
 LARGEST_SIDE = 100_000
@@ -41,6 +43,14 @@ class Beams:
     def hits(self) -> NDArray[np.float32]:
         """What the beams hit ``(H, 2)``, in the body frame, m."""
         return self.ends[self.hit]
+
+    def in_cells(self, grid: Grid, pose: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Return where they began and ended ``(N, 2)`` in a grid's own frame, in cells.
+
+        They were sent from a body at a pose ``(3,)`` in the site frame.
+        """
+        body = relative(pose, grid.frame)
+        return transform_points(body, self.origins) / grid.cell_size, transform_points(body, self.ends) / grid.cell_size
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from scipy import ndimage
 from vinecompass.errors import InputError
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.grids.edits import AddZone, Crop, Edit, Merge, Origin, Paint, Pockets, Resample, Specks, Turn
-from vinecompass.grids.grid import CLOSED_BY_HAND, Grid
+from vinecompass.grids.grid import BY_HAND, Grid
 from vinecompass.grids.map_files import read_map
 from vinecompass.grids.resampling import cropped, in_frame, overlaid, resampled
 from vinecompass.grids.zones import Zone, cells_inside
@@ -22,7 +22,7 @@ __all__ = ["apply_edits"]
 
 ONE_SPECK_WITHIN = 0.2
 """Metres between occupied cells that belong to one thing."""
-PAINTED = {"occupied": CLOSED_BY_HAND + 1.0, "free": -5.0, "unknown": 0.0}
+PAINTED = {"occupied": BY_HAND, "free": -5.0, "unknown": 0.0}
 """Log-odds of what a person painted."""
 
 

@@ -12,12 +12,14 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.errors import InputError
 from vinecompass.geometry import inverse, relative, transform_points
 
-__all__ = ["CLOSED_BY_HAND", "DECIDED", "Grid"]
+__all__ = ["BY_HAND", "CLOSED_BY_HAND", "DECIDED", "Grid"]
 
 DECIDED = 0.4
 """Log-odds beyond which a cell reads as free or occupied (a probability of 0.6); in between it is unknown."""
 CLOSED_BY_HAND = 7.0
 """Log-odds from which a cell was closed by a person, and stays closed whatever beams do: they never count so much."""
+BY_HAND = CLOSED_BY_HAND + 1.0
+"""Log-odds that a cell is given that a person closes."""
 
 
 @dataclass(frozen=True)

@@ -30,7 +30,7 @@ from vinecompass.files import (
     read_model,
 )
 from vinecompass.grids.edits import Edit
-from vinecompass.grids.grid import CLOSED_BY_HAND, Grid
+from vinecompass.grids.grid import BY_HAND, CLOSED_BY_HAND, Grid
 from vinecompass.grids.zones import Zone
 
 __all__ = ["Making", "MapRecord", "read_map", "read_map_record", "write_map"]
@@ -40,7 +40,7 @@ MOST_PIXELS = 350_000_000
 LARGEST_FILE = 512 * 2**20
 CLEAREST, DARKEST = 254, 1
 """Grey levels between which log-odds stay finite when read back."""
-BY_HAND = 0
+BLACK = 0
 """The grey level of what a person closed: black, as an image editor paints it."""
 
 
@@ -265,7 +265,7 @@ def _place(grid: Grid, picture: bytes) -> dict[str, object]:
 def _encode(grid: Grid) -> bytes:
     probability_free = 1.0 / (1.0 + np.exp(grid.log_odds.astype(np.float64)))
     grey = np.clip(np.rint(255.0 * probability_free), DARKEST, CLEAREST).astype(np.uint8)
-    grey[grid.log_odds >= CLOSED_BY_HAND] = BY_HAND
+    grey[grid.log_odds >= CLOSED_BY_HAND] = BLACK
     alpha = np.where(grid.log_odds == 0.0, 0, 255).astype(np.uint8)
     buffer = io.BytesIO()
     Image.fromarray(np.stack([grey, alpha], axis=-1)[::-1]).save(buffer, format="PNG")
@@ -293,7 +293,7 @@ def _read_picture(data: bytes, place: MapPlace, path: Path) -> Grid:
 def readings_of_grey(grey: NDArray[np.uint8], observed: NDArray[np.bool_]) -> NDArray[np.float32]:
     """Return the log-odds of a picture's grey levels, its top row last."""
     levels = np.log(255.0 / np.clip(np.arange(256), DARKEST, CLEAREST) - 1.0).astype(np.float32)
-    levels[BY_HAND] = CLOSED_BY_HAND + 1.0
+    levels[BLACK] = BY_HAND
     return np.where(observed, levels[grey], np.float32(0.0))[::-1].copy()
 
 

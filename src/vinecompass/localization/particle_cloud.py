@@ -85,14 +85,12 @@ class ParticleCloud:
         self.weights = np.append((1.0 - share) * self.weights, np.full(count, share / count))
         self._ambiguous = True
 
-    def weigh(
-        self, log_likelihoods: FloatArray, evidence_between: Callable[[list[Cluster]], FloatArray] | None = None
-    ) -> None:
+    def weigh(self, log_likelihoods: FloatArray, evidence_between: Callable[[list[Cluster]], FloatArray]) -> None:
         """Multiply the weights by a scan's likelihoods ``(N,)``, given as logarithms.
 
         Clusters are weighed against each other by the evidence between them, as in `with_evidence_between`.
         """
-        if self._ambiguous and evidence_between is not None:
+        if self._ambiguous:
             clusters, labels = find_clusters(self.particles, self.weights)
             evidence = evidence_between(clusters)
             log_likelihoods = with_evidence_between(log_likelihoods, self.weights, labels, evidence)

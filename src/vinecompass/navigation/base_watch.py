@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from math import atan2
 
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.geometry import relative
+from vinecompass.geometry import relative, wrap_heading
 from vinecompass.localization import Estimate
 
 __all__ = ["BaseWatch"]
@@ -109,7 +110,7 @@ class BaseWatch:
         if way < JUDGED_WAY:
             return []
         share = float(np.hypot(seen[0], seen[1])) / way
-        turned = float(np.angle(np.exp(1j * (np.arctan2(told[1], told[0]) - np.arctan2(seen[1], seen[0])))))
+        turned = wrap_heading(atan2(told[1], told[0]) - atan2(seen[1], seen[0]))
         before, self._before = self._before, (share, turned)
         self._from = estimate.t, estimate.pose, odometry
         if before is None:

@@ -95,8 +95,7 @@ class FindMyself(Recovery):
         elif self._doing == "turning there" and (self._left <= TOWARDS or self._held >= HELD_FOR):
             self._begin("going")
         elif going and (self._way <= 0.0 or self._held >= HELD_FOR):
-            self._left = 2.0 * np.pi
-            self._begin("turning round")
+            self._turn_round()
 
     def _after_a_turn(self, now: Situation) -> None:
         """Turn the other way about if something was in the way; else go to where more can be told."""
@@ -104,22 +103,24 @@ class FindMyself(Recovery):
             self._turns_held += 1
             self._side = -self._side
             if self._turns_held % 2:
-                self._left = 2.0 * np.pi
-                self._begin("turning round")
+                self._turn_round()
                 return
         telling = now.telling_drive()
         direction, way = freest_way(now.points, self._robot)
         if telling is not None:
             direction, way = telling.direction, telling.distance
         if way < LEAST_WAY:
-            self._left = 2.0 * np.pi
-            self._begin("turning round")
+            self._turn_round()
             return
         turn = wrap_heading(direction)
         self._way = way
         self._side = 1.0 if turn >= 0.0 else -1.0
         self._left = abs(turn)
         self._begin("turning there")
+
+    def _turn_round(self) -> None:
+        self._left = 2.0 * np.pi
+        self._begin("turning round")
 
     def _begin(self, doing: Literal["turning round", "turning there", "going"]) -> None:
         self._doing = doing

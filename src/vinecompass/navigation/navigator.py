@@ -433,9 +433,8 @@ class Navigator:
         elif found is Look.NO_WAY and plan is not None:
             # While it does not know where it stands, it may not stand where the way is closed.
             why = plan.why_not
-            for_good = why is not None and why.cause in FOR_GOOD
-            if why is not None and why.place is not None and self._senses.costs.may_be_gone(*why.place):
-                for_good = False
+            may_be_gone = why is not None and why.place is not None and self._senses.costs.may_be_gone(*why.place)
+            for_good = why is not None and why.cause in FOR_GOOD and not may_be_gone
             if for_good and (now.estimate.settled or plan.status != "start closed"):
                 self._give_up(now, plan.reason)
             else:

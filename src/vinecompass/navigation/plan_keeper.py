@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.costs import BodyCheck, CostMap, body_touches
-from vinecompass.following.people.rules import share_in_company
+from vinecompass.following import share_in_company
 from vinecompass.geometry import wrap_heading
 from vinecompass.navigation.loop_planning import free_start
 from vinecompass.navigation.situation import Situation

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking, first_run_into, shape_of
 from vinecompass.costs import CostMap
-from vinecompass.following.people.rules import share_in_company
+from vinecompass.following import share_in_company
 from vinecompass.geometry import inverse, transform_points, wrap_heading
 from vinecompass.motion import Command, braked_on_its_curve, limit_command, limits_of
 from vinecompass.navigation.mission_log import MissionLog

@@ -107,10 +107,11 @@ class TimeBand(LocalPlanner):
             course=float(np.arctan2(leads[1], leads[0])),
             before=self._encounters,
         )
-        people = [Obstacle.of_person(each, KEPT_OF_SPACE * company.personal_space) for each in view.people]
+        kept = KEPT_OF_SPACE * company.personal_space
+        people = [Obstacle.of_person(each, kept) for each in view.people]
         bands: list[Band] = []
         seen: set[tuple[int, ...]] = set()
-        for guess, rounds in self._guesses(view, course, goal, path, islands):
+        for guess, rounds in self._guesses(view, course, goal, path, islands, kept):
             kind = _kind(guess, islands)
             if (kind in seen and kind[-1] == 0) or len(bands) >= self._band.alternatives:
                 continue
@@ -130,10 +131,16 @@ class TimeBand(LocalPlanner):
                     rounds=rounds,
                 )
             )
-        return self._choose(view, course, profile, bands, islands)
+        return self._choose(view, course, profile, bands, islands, company.personal_space)
 
     def _choose(
-        self, view: View, course: Course, profile: SpeedProfile, bands: list[Band], islands: Sequence[Island]
+        self,
+        view: View,
+        course: Course,
+        profile: SpeedProfile,
+        bands: list[Band],
+        islands: Sequence[Island],
+        space: float,
     ) -> LocalPlan:
         former = [_kind(band, islands) for band in self._bands[:1]]
         self._bands = []
@@ -167,8 +174,7 @@ class TimeBand(LocalPlanner):
         command, reason = self._command(view, bands[chosen]), profile.reason
         waiting = [each for each in self._encounters if each.rule and not each.rule.may_approach]
         slower = np.outer(SHARES_TRIED, command.velocity)
-        company = in_company(view.pose, view.people, self._people)
-        by_people = shut_out_by_people(view.pose, slower, waiting, company.personal_space)
+        by_people = shut_out_by_people(view.pose, slower, waiting, space)
         if any(wrong[0] for _, wrong in by_people):
             free = np.flatnonzero(~np.any([wrong for _, wrong in by_people], axis=0))
             waits = min(WAITING_SPEED / max(abs(command.speed), 1e-9), 1.0)
@@ -205,14 +211,16 @@ class TimeBand(LocalPlanner):
         return np.array([end[0], end[1], end[2] if keeps else travel]), at_speed, path
 
     def _guesses(
-        self, view: View, course: Course, goal: FloatArray, path: FloatArray, islands: Sequence[Island]
+        self, view: View, course: Course, goal: FloatArray, path: FloatArray, islands: Sequence[Island], kept: float
     ) -> list[tuple[Band, int]]:
-        """Return what to begin with, each with how many rounds it needs: what was kept first, then what is new."""
+        """Return what to begin with, each with how many rounds it needs: what was kept first, then what is new.
+
+        Detours leave people as much room besides as is `kept` from them, m.
+        """
         guesses = [(_carried(band, view, goal), 1) for band in self._bands]
         fresh = 1 if guesses else 3
         even = resample_polyline(path, 0.2) if distance_along(path)[-1] > 0.05 else path
         present = sides_of(even, islands)
-        kept = KEPT_OF_SPACE * in_company(view.pose, view.people, self._people).personal_space
         rooms = [self._half_width + ROOM + (kept if each.person >= 0 else 0.0) for each in islands]
         in_the_way = [
             side != 0 and np.hypot(*(even - (each.x, each.y)).T).min() < each.reach + 0.7 * room
