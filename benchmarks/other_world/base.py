@@ -11,6 +11,8 @@ __all__ = ["OtherBase"]
 
 STEP = 0.005
 """Seconds."""
+TRACK_WIDTH = 0.5
+"""Metres between the wheels of a base with one that stands still."""
 
 
 class OtherBase:
@@ -52,6 +54,7 @@ class OtherBase:
         self.velocity = np.zeros(3)
         self.odometry = np.zeros(3)
         self.grip = 1.0
+        self.dead_wheel = False
         self._delay, self._lag, self._radius, self._sideways = delay, lag, radius, sideways
         self._scales, self._noise, self._rng, self._least = scales, noise, rng, least
         self._told: deque[tuple[float, NDArray[np.float64]]] = deque([(-1.0, np.zeros(3))])
@@ -73,6 +76,10 @@ class OtherBase:
         if np.hypot(*wanted[:2]) < self._least[0]:
             wanted[:2] = 0.0
             wanted[2] = 0.0 if abs(wanted[2]) < self._least[1] else wanted[2]
+        if self.dead_wheel:
+            # The left one stands: the body turns about it, as fast as the right one drives.
+            right = wanted[0] + 0.5 * TRACK_WIDTH * wanted[2]
+            wanted = np.array([0.5 * right, 0.0, right / TRACK_WIDTH])
         share = 1.0 if self._lag <= 0.0 else STEP / (self._lag + STEP)
         self.velocity += share * (self.grip * wanted - self.velocity)
         moved = STEP * self.velocity

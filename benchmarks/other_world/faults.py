@@ -30,6 +30,7 @@ FAULTS = (
     "wrong lengths",
     "barrier",
     "carried away",
+    "dead wheel",
 )
 
 
@@ -72,6 +73,7 @@ def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[
             if not lifted:
                 done[0] = True
                 base.pose = mission.start.copy()
+        base.dead_wheel = kind == "dead wheel"
         if kind == "covered scanner":
             return ranges_in(given, slice(None), 0.02)
         if kind == "covered half":

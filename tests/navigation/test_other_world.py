@@ -76,6 +76,7 @@ class OtherBases(unittest.TestCase):
             ("clock back", ""),
             ("swapped scans", ""),
             ("wrong lengths", "beams, the lidar"),
+            ("dead wheel", "a wheel slips or sticks"),
         ):
             with self.subTest(kind=kind):
                 task = mission([2.0, 7.0, 0.3], [9.0, 6.5, 0.3], delay=0.2, loop_rate=20.0)

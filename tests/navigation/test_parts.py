@@ -156,6 +156,9 @@ class ABaseThatIsNotAsItsFileSays(unittest.TestCase):
                     self.assertIn(words, text)
                     self.assertLess(t, 5.5)
                 self.assertEqual(bool(watch.astray(9.9)), "astray" in off and words is not None)
+                self.assertEqual(bool(watch.disobeys), "astray" in off and words is not None)
+                watch.put_right()
+                self.assertEqual(watch.disobeys, "")
 
 
 class LocalizedFromOutside(unittest.TestCase):
@@ -176,6 +179,15 @@ class LocalizedFromOutside(unittest.TestCase):
         self.assertLess(np.hypot(*(link.pose - FAR)[:2]), 0.05)
         self.assertEqual(set(states), {"tracking", "doubtful"})
         self.assertEqual(states[85], "doubtful")
+
+    def test_what_is_no_pose_is_a_stop_with_its_reason(self):
+        link = SimulatedLink(site(), robot(), seed=4)
+        for told, words in ((np.zeros(2), "shape (2,)"), ("here", "not numbers"), ([[0.0], [1.0, 2.0]], "not numbers")):
+            with self.subTest(told=told):
+                navigator, readings = Navigator(GRID, robot(), link.pose, FAR, seed=4), link.exchange(Command())
+                command = navigator.step(readings.t, readings.scans["front"], readings.odometry, localized=told)
+                self.assertEqual((command, navigator.state), (Command(), State.STALE))
+                self.assertIn(words, navigator.reason)
 
 
 class RecoveriesAndFailures(unittest.TestCase):

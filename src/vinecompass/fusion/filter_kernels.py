@@ -29,6 +29,9 @@ from vinecompass.fusion.places import (
     PUSH_WALK,
     PUSH_X,
     PUSH_Y,
+    REFERENCE_HEADING,
+    REFERENCE_X,
+    REFERENCE_Y,
     SIDEWAYS,
     SPEED_CHANGE,
     STATES,
@@ -183,7 +186,7 @@ def add_motion_noise(covariance, p, step, direction, pushed, read):  # type: ign
 def innovation_squared(covariance, rows, residuals, noise, gains):  # type: ignore[no-untyped-def]
     """Return the normalised innovation squared of a reading; `gains` (17, M) becomes its Kalman gain.
 
-    `rows` (M, 17) is the reading's Jacobian, `noise` (M, M) its covariance; `noise` is used up.
+    `rows` (M, 17) is the reading's Jacobian, `noise` (M, M) its covariance, which becomes that of the innovation.
     """
     parts = residuals.shape[0]
     crossed = np.empty((STATES, parts))
@@ -225,10 +228,27 @@ def innovation_squared(covariance, rows, residuals, noise, gains):  # type: igno
 
 
 @njit(cache=True, nogil=True)
-def correct(state, covariance, rows, residuals, noise, limit, normalised):  # type: ignore[no-untyped-def]
+def leave_past_alone(state, gains):  # type: ignore[no-untyped-def]
+    """Change Kalman gains so that the reference stays where it is, and the pose moves only beside it.
+
+    What is learned about biases would shift the whole way since the start, and the pose would leap. So far as a
+    correction moves reference and pose alike it is left out: it is doubted as before, and what comes is right.
+    """
+    dx, dy = state[X] - state[REFERENCE_X], state[Y] - state[REFERENCE_Y]
+    for m in range(gains.shape[1]):
+        x, y, turned = gains[REFERENCE_X, m], gains[REFERENCE_Y, m], gains[REFERENCE_HEADING, m]
+        gains[X, m] -= x - dy * turned
+        gains[Y, m] -= y + dx * turned
+        gains[HEADING, m] -= turned
+        gains[REFERENCE_X, m] = gains[REFERENCE_Y, m] = gains[REFERENCE_HEADING, m] = 0.0
+
+
+@njit(cache=True, nogil=True)
+def correct(state, covariance, rows, residuals, noise, limit, normalised, absolute):  # type: ignore[no-untyped-def]
     """Correct the state by a reading unless its normalised innovation squared is beyond `limit`; return whether it was.
 
-    `normalised` (2,) gains the innovation squared and the number of its parts.
+    `normalised` (2,) gains the innovation squared and the number of its parts. Only an `absolute` reading tells where
+    the reference lay.
     """
     parts = residuals.shape[0]
     gains = np.empty((STATES, parts))
@@ -236,14 +256,19 @@ def correct(state, covariance, rows, residuals, noise, limit, normalised):  # ty
     normalised[0], normalised[1] = squared, parts
     if not squared <= limit:
         return False
+    if not absolute:
+        leave_past_alone(state, gains)
     for k in range(STATES):
         for m in range(parts):
             state[k] += gains[k, m] * residuals[m]
+    # True of any gains, not only of the best ones (Schmidt, 1966): P - K C' - C K' + K S K', where C' is in `rows`.
     for k in range(STATES):
         for j in range(k + 1):
             total = covariance[k, j]
             for m in range(parts):
-                total -= gains[k, m] * rows[m, j]
+                total -= gains[k, m] * rows[m, j] + rows[m, k] * gains[j, m]
+                for n in range(parts):
+                    total += gains[k, m] * noise[m, n] * gains[j, n]
             covariance[k, j] = total
             covariance[j, k] = total
     return True

@@ -28,9 +28,11 @@ from vinecompass.fusion.places import (
     PUSH_BIAS_Y,
     PUSH_T,
     REFERENCE_HEADING,
+    REFERENCE_T,
     REFERENCE_X,
     ROW,
     SCAN,
+    SCAN_T,
     STATES,
     TURN_RATE,
     WHEELS,
@@ -346,7 +348,7 @@ def first_state(robot: Robot, s: FusionSettings, start: FloatArray) -> FloatArra
     state[GYRO_BIAS] = robot.imu.turn_rate_bias
     state[PUSH_BIAS_X : PUSH_BIAS_Y + 1] = robot.imu.acceleration_bias
     state[REFERENCE_X : REFERENCE_HEADING + 1] = start
-    state[GYRO_T] = state[PUSH_T] = -np.inf
+    state[GYRO_T] = state[PUSH_T] = state[SCAN_T] = state[REFERENCE_T] = -np.inf
     back = np.hypot.reduce(unrolling_of(robot.drive).T)
     sideways = 0.5 if kind_of(robot.drive).goes_sideways else 0.0
     spreads = np.array(

@@ -27,12 +27,24 @@ STATES = 17
     WAY_TURNED,
 ) = range(STATES)
 """The parts of a state: the pose; speeds ahead and to the left, turn rate; biases of gyro and accelerations; creep of
-the wheels, a share of their rolling, ahead and in turning; the pose when the reference scan was taken; and the way
-since the last wheel reading."""
-T, GYRO_T, PUSH_T, PUSH_X, PUSH_Y, STILL_FOR, DOUBT_UNTIL = range(17, 24)
-MEMORY = 24
+the wheels, a share of their rolling, ahead and in turning; the pose at a reference a little while ago, with a scan
+where there are any; and the way since the last wheel reading."""
+(
+    T,
+    GYRO_T,
+    PUSH_T,
+    PUSH_X,
+    PUSH_Y,
+    STILL_FOR,
+    DOUBT_UNTIL,
+    REFERENCE_T,
+    REFERENCE_IS_SCAN,
+    SCAN_T,
+) = range(17, 27)
+MEMORY = 27
 """Length of a state. Its memory: time; stamp of the last turn rate read; last acceleration (its stamp, ahead, left);
-for how long the wheels have stood still; and until when they are not believed."""
+for how long the wheels have stood still; until when they are not believed; when the reference was taken, and whether
+that was with a scan; and the stamp of the last scan."""
 EVENT = 12
 ROW = EVENT + MEMORY + STATES * STATES
 

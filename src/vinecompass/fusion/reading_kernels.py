@@ -44,9 +44,12 @@ from vinecompass.fusion.places import (
     PUSHED_X,
     PUSHED_Y,
     REFERENCE_HEADING,
+    REFERENCE_IS_SCAN,
+    REFERENCE_T,
     REFERENCE_X,
     REFERENCE_Y,
     ROLLED,
+    SCAN_T,
     SIDEWAYS,
     STAMP,
     STATES,
@@ -68,6 +71,8 @@ UNSEEN_SLIP = 0.03
 """Metres a second by which slip may falsify the speed before it is noticed."""
 SCAN_ITSELF, SCAN_ITSELF_TURN = 0.02, 0.003
 """Metres and radians that a reference scan is off itself, at most."""
+REFERENCE_AGE, NO_SCANS = 0.5, 2.0
+"""Seconds for which a reference holds, and those without a scan after which it need not be a scan's."""
 BRISK = 0.3
 """Metres a second, and radians a second, by which the velocity may be wrong once scans contradict it."""
 
@@ -80,7 +85,7 @@ def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untype
     rows[0, TURN_RATE], rows[0, GYRO_BIAS] = p[GYRO_SCALE], 1.0
     residuals[0] = event[GYRO] - p[GYRO_SCALE] * state[TURN_RATE] - state[GYRO_BIAS]
     noise[0, 0] = p[GYRO_NOISE] ** 2
-    taken = correct(state, covariance, rows, residuals, noise, p[GATE], normalised)
+    taken = correct(state, covariance, rows, residuals, noise, p[GATE], normalised, False)
     if sideways and taken:
         cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
         # Sideways, in the body's frame: what the reading says, less what turning explains.
@@ -97,7 +102,7 @@ def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untype
         # What a change of turn rate does off the axle is not modelled here, only allowed for.
         noise[0, 0] = p[PUSH_NOISE] ** 2 + (p[IMU_X] * 1.5 * p[GYRO_NOISE] / p[PUSH_PERIOD]) ** 2 + 0.02**2
         # A reading that fails here is no gyro gone wrong: it is left out and not counted.
-        correct(state, covariance, rows, residuals, noise, p[GATE], np.empty(2))
+        correct(state, covariance, rows, residuals, noise, p[GATE], np.empty(2), False)
     return taken
 
 
@@ -131,7 +136,7 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
     limit = p[GATE + parts - 1]
     taken = True
     if duration > 0.0:  # The first reading only says where the wheels stand.
-        taken = correct(state, covariance, rows, residuals, noise, -1.0 if doubted else limit, normalised)
+        taken = correct(state, covariance, rows, residuals, noise, -1.0 if doubted else limit, normalised, False)
     if normalised[0] > limit:
         if not doubted:
             # The slip began a little before it was seen, and has drawn the speed with it.
@@ -142,7 +147,23 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
         state[part] = 0.0
         for k in range(STATES):
             covariance[part, k] = covariance[k, part] = 0.0
+    if state[T] - state[REFERENCE_T] > REFERENCE_AGE and state[T] - state[SCAN_T] > NO_SCANS:
+        begin_reference(state, covariance)
     return taken
+
+
+@njit(cache=True, nogil=True)
+def begin_reference(state, covariance):  # type: ignore[no-untyped-def]
+    """Let the pose be the reference."""
+    state[REFERENCE_T] = state[T]
+    state[REFERENCE_IS_SCAN] = 0.0
+    for i in range(3):
+        state[REFERENCE_X + i] = state[X + i]
+        for k in range(STATES):
+            covariance[REFERENCE_X + i, k] = covariance[X + i, k]
+    for i in range(3):
+        for k in range(STATES):
+            covariance[k, REFERENCE_X + i] = covariance[k, X + i]
 
 
 @njit(cache=True, nogil=True)
@@ -177,10 +198,11 @@ def scan_reading(state, event, rows, residuals, noise):  # type: ignore[no-untyp
 def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by the pose seen from the pose at the reference scan; then, if so, let this pose be the reference."""
     taken = True
-    if event[MATCH_TURN_VARIANCE] > 0.0:
+    state[SCAN_T] = event[STAMP]
+    if event[MATCH_TURN_VARIANCE] > 0.0 and state[REFERENCE_IS_SCAN] != 0.0:
         rows, residuals, noise = np.empty((3, STATES)), np.empty(3), np.empty((3, 3))
         scan_reading(state, event, rows, residuals, noise)
-        taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised)
+        taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised, False)
         if not taken and abs(state[T] - state[PUSH_T]) > FRESH * p[PUSH_PERIOD]:
             # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought.
             # Doubt the way since the last scan as far as the two are apart, and believe the scan.
@@ -194,15 +216,10 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
             covariance[AHEAD, AHEAD] += BRISK**2
             covariance[TURN_RATE, TURN_RATE] += BRISK**2
             scan_reading(state, event, rows, residuals, noise)
-            taken = correct(state, covariance, rows, residuals, noise, np.inf, np.empty(2))
+            taken = correct(state, covariance, rows, residuals, noise, np.inf, np.empty(2), False)
     if event[NEW_REFERENCE] > 0.0:
-        for i in range(3):
-            state[REFERENCE_X + i] = state[X + i]
-            for k in range(STATES):
-                covariance[REFERENCE_X + i, k] = covariance[X + i, k]
-        for i in range(3):
-            for k in range(STATES):
-                covariance[k, REFERENCE_X + i] = covariance[k, X + i]
+        begin_reference(state, covariance)
+        state[REFERENCE_IS_SCAN] = 1.0
         # Half of a match's noise is the reference scan's own, and the same for all scans compared with it.
         # Where the place is degenerate the match is unknown, but not the scan.
         own = 0.5 * min(event[MATCH_COVARIANCE], event[MATCH_COVARIANCE + 2], SCAN_ITSELF**2)
@@ -221,4 +238,4 @@ def take_position(state, covariance, p, event, normalised):  # type: ignore[no-u
     rows[0, X], rows[0, HEADING], rows[1, Y], rows[1, HEADING] = 1.0, -arm_y, 1.0, arm_x
     residuals[0], residuals[1] = event[FIRST] - state[X] - arm_x, event[FIRST + 1] - state[Y] - arm_y
     noise[0, 0] = noise[1, 1] = event[FIX_SPREAD] ** 2
-    return correct(state, covariance, rows, residuals, noise, p[GATE + 1], normalised)
+    return correct(state, covariance, rows, residuals, noise, p[GATE + 1], normalised, True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from dataclasses import dataclass, field
 from math import atan2
 
@@ -20,8 +21,16 @@ ASTRAY_FOR = 3.0
 """Seconds for which it counts as turning otherwise than it is told once it did."""
 LEAST_SPEED, LEAST_PACE_OFF = 0.15, 0.2
 """m/s commanded from which speeds are compared, and the share by which they must differ to be told."""
-LEAST_TURN_OFF = 0.2
-"""rad/s by which the turn rate must differ, besides what comes of the pace, for a wheel not to do its part."""
+LEAST_TURN_OFF, LEAST_TURN_SHARE = 0.2, 0.3
+"""rad/s, and the share of what is told, by which the turn rate must differ, besides what comes of the pace, for a wheel
+not to do its part."""
+PLAINLY_OFF = 0.5
+"""Radians by which it has turned otherwise than told that are told of at once."""
+DISOBEYED, OF_LAST = 7, 6
+"""Marks in the last so many spans from which it cannot be driven at all: one for turning less than it is told, as on
+wet floor, two for turning farther or the other way."""
+LEAST_TURN_RATE = 0.3
+"""rad/s commanded from which turning is compared though it does not drive."""
 JUDGED_WAY, LONGEST = 1.2, 8.0
 """Metres of way over which the odometry is compared with the scans, twice, and the seconds that they may take."""
 LEAST_WAY_OFF, LEAST_TURNED = 0.08, np.radians(5.0)
@@ -40,7 +49,8 @@ class _Sums:
 class BaseWatch:
     """Tells, once for each kind, by how much the base differs from what its file says.
 
-    What differs is driven with all the same: the loop closes over it, and safety minds what the body truly does.
+    What differs is driven with all the same: the loop closes over it, and safety minds what the body truly does. A
+    base that turns otherwise than told again and again, as with a blocked wheel, is not: where it goes nobody knows.
     """
 
     def __init__(self) -> None:
@@ -51,6 +61,16 @@ class BaseWatch:
         self._astray_until = -np.inf
         self._astray = ""
         self._paces_off = 0
+        self._disobeyed: deque[int] = deque(maxlen=OF_LAST)
+
+    @property
+    def disobeys(self) -> str:
+        """Why the base cannot be driven; empty if it can."""
+        return f"{self._astray}, again and again" if sum(self._disobeyed) >= DISOBEYED else ""
+
+    def put_right(self) -> None:
+        """Try the base again: someone has seen to it."""
+        self._disobeyed.clear()
 
     def astray(self, t: float) -> str:
         """Tell how the base turns otherwise than told, on wet floor or with a blocked wheel; empty if it does not.
@@ -67,28 +87,31 @@ class BaseWatch:
         list of str
             What is found out for the first time.
         """
-        if float(np.hypot(commanded[0], commanded[1])) < LEAST_SPEED:
+        drives = float(np.hypot(commanded[0], commanded[1])) >= LEAST_SPEED
+        if not drives and abs(commanded[2]) < LEAST_TURN_RATE:
             self._sums = _Sums()
             return []
         sums = self._sums
         sums.seconds += elapsed
         sums.told += elapsed * commanded
         sums.made += elapsed * measured
-        if sums.seconds < JUDGED_OVER:
+        if sums.seconds < JUDGED_OVER and abs(sums.made[2] - sums.told[2]) < PLAINLY_OFF:
             return []
         self._sums = _Sums()
         told, made = sums.told / sums.seconds, sums.made / sums.seconds
         pace, wanted = float(np.hypot(made[0], made[1])), float(np.hypot(told[0], told[1]))
         found = []
         # Twice: while it speeds up, a delay that is not known yet looks much the same.
-        off = abs(pace / wanted - 1.0) > LEAST_PACE_OFF
+        off = drives and abs(pace / max(wanted, LEAST_SPEED) - 1.0) > LEAST_PACE_OFF
         self._paces_off = self._paces_off + 1 if off else 0
         if self._paces_off > 1:
             found += self._once("pace", f"the base goes {pace:.2f} m/s where it is told {wanted:.2f}")
-        if (
-            abs(made[2] - told[2] * min(pace / wanted, 1.0)) > LEAST_TURN_OFF
-            and abs(made[2] - told[2]) > LEAST_TURN_OFF
-        ):
+        least_off = max(LEAST_TURN_OFF, LEAST_TURN_SHARE * abs(told[2]))
+        by_pace = told[2] * min(pace / wanted, 1.0) if drives else told[2]
+        disobeyed = abs(made[2] - by_pace) > least_off and abs(made[2] - told[2]) > least_off
+        lags = made[2] * told[2] > 0.0 and abs(made[2]) < abs(told[2])
+        self._disobeyed.append((1 if lags else 2) if disobeyed else 0)
+        if disobeyed:
             self._astray_until = t + ASTRAY_FOR
             self._astray = (
                 f"the base turns at {made[2]:.2f} rad/s where it is told {told[2]:.2f}: a wheel slips or sticks"

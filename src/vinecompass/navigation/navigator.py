@@ -21,6 +21,7 @@ from vinecompass.navigation.find_myself import FindMyself
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
 from vinecompass.navigation.mission_log import MissionLog, StopResult
+from vinecompass.navigation.outside_localization import read_pose
 from vinecompass.navigation.patience import Patience
 from vinecompass.navigation.plan_keeper import GlobalPlanner, Look, PlanKeeper
 from vinecompass.navigation.progress import Pace, ProgressWatch
@@ -244,6 +245,7 @@ class Navigator:
             self.cancel()
         self._stops.add(stops)
         if self.state.over:
+            self._senses.base.put_right()
             self._enter(State.DRIVING, "")
 
     def cancel(self, reason: str = "told to") -> None:
@@ -343,8 +345,11 @@ class Navigator:
             self._senses.applied(applied)
         came = self._watch.take(t, scan, odometry, self._command)
         came = replace(came, trouble=came.trouble or self.emergency)
-        if localized is not None and came.odometry is not None and np.all(np.isfinite(np.asarray(localized, float))):
-            self._senses.tell(float(came.odometry.t[-1]), np.asarray(localized, float), came.odometry.poses[-1])
+        if localized is not None:
+            told, wrong = read_pose(localized)
+            came = replace(came, trouble=came.trouble or wrong)
+            if told is not None and came.odometry is not None:
+                self._senses.tell(float(came.odometry.t[-1]), told, came.odometry.poses[-1])
         if came.trouble:
             self._stand_for(came.trouble)
             self._command = self._safety.stop(came.t, self._command, came.elapsed, came.trouble)
@@ -402,6 +407,9 @@ class Navigator:
             self._enter(State.MANUAL, f"no command from a person for {hold:g} s")
             return Command()
         if self.state is State.HOLDING or self.state.over:
+            return Command()
+        if self._senses.base.disobeys:
+            self._fail(self._senses.base.disobeys)
             return Command()
         if self.state is State.DWELLING:
             return self._dwell(now)

@@ -3,18 +3,32 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import compose, relative
 from vinecompass.localization import Cluster, DriftFollower, Estimate, State
 
-__all__ = ["OutsideLocalization"]
+__all__ = ["OutsideLocalization", "read_pose"]
 
 FloatArray = NDArray[np.float64]
 SPREAD = np.diag([0.02, 0.02, np.radians(0.5)]) ** 2
 """What is taken for the covariance of a pose told from outside, m2 and rad2."""
 SILENT_AFTER, LOST_AFTER = 1.0, 5.0
 """Seconds without a pose after which it is doubted, and after which the robot is lost; the odometry leads till then."""
+
+
+def read_pose(told: ArrayLike) -> tuple[FloatArray | None, str]:
+    """Return a pose ``(3,)`` as it was told, or None, with what is wrong with it.
+
+    One that is not finite tells nothing, and nothing is wrong with that: such is what beacons say when they see little.
+    """
+    try:
+        pose = np.asarray(told, dtype=float)
+    except (TypeError, ValueError):
+        return None, "the pose from outside is not numbers"
+    if pose.shape != (3,):
+        return None, f"the pose from outside has the shape {pose.shape}, not (3,)"
+    return (pose if np.all(np.isfinite(pose)) else None), ""
 
 
 class OutsideLocalization:

@@ -1,0 +1,201 @@
+"""What fusion, mapping and localization make of runs that were recorded in the second world, judged by what is so."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+from scipy.spatial import cKDTree
+
+from benchmarks.other_world.places import PLACES, Place
+from benchmarks.other_world.recorder import RECORDERS, cast, draw_sensors, record
+from vinecompass import Grid, Run, Track, build_map, compare_relations, compare_tracks, fuse, localize
+from vinecompass.geometry import compose, relative, transform_points
+from vinecompass.runs.comparison import best_shift
+
+__all__ = ["MIXES", "fusion_row", "localization_row", "mapping_row", "place_and_run"]
+
+FloatArray = NDArray[np.float64]
+MIXES = (
+    ("wheels",),
+    ("scans",),
+    ("imu", "wheels"),
+    ("imu", "scans"),
+    ("wheels", "scans"),
+    ("imu", "wheels", "scans"),
+)
+"""Sources that are fused with each other."""
+NEAR, TWICE, BEHIND = 0.10, 0.06, 0.5
+"""Metres within which a cell is on a wall, within which one is drawn where it should be, and up to which a second one
+beside it is the same wall drawn twice."""
+LOOKED_AT = 20
+"""Of so many scans one is looked at to know which walls were seen."""
+
+
+def place_and_run(number: int, drive: int = 0) -> tuple[Place, Run]:
+    """Return the place of a number, and a run there: places and robots go round, and all is drawn anew each time.
+
+    Another `drive` is of the same place and robot.
+    """
+    names = list(PLACES)
+    rng = np.random.default_rng(number)
+    place = PLACES[names[number % len(names)]](rng)
+    sensors = draw_sensors(RECORDERS[(number // len(names)) % len(RECORDERS)], rng)
+    return place, record(place, sensors, np.random.default_rng([number, drive]))
+
+
+@dataclass(frozen=True)
+class FusionRow:
+    """How far one mix of sources is off.
+
+    Parameters
+    ----------
+    share : float
+        At the end, of the way.
+    over : array, (2,)
+        The root mean square of what is gone over a metre and over ten beside the truth, m.
+    inside : float
+        Share of the time for which the truth is within the 95 % ellipse that the track states.
+    """
+
+    share: float
+    over: FloatArray
+    inside: float
+
+
+def fusion_row(run: Run, mix: tuple[str, ...]) -> FusionRow:
+    """Fuse a mix of a run's sources."""
+    assert run.truth is not None
+    track = fuse(run, sources=mix).track
+    error = compare_tracks(track, run.truth)
+    over = np.array([_over(track, run.truth, way) for way in (1.0, 10.0)])
+    return FusionRow(float(error.position[-1] / run.truth.length), over, _inside(track, run.truth))
+
+
+def _over(track: Track, truth: Track, way: float) -> float:
+    """Return by how much what a track goes over a way differs from the truth, m: the root mean square."""
+    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(truth.poses[:, :2], axis=0).T))])
+    begins = np.arange(0.0, along[-1] - way, 0.25)
+    first, last = np.interp(begins, along, truth.t), np.interp(begins + way, along, truth.t)
+    off = relative(track.at(last), track.at(first)) - relative(truth.at(last), truth.at(first))
+    return float(np.sqrt(np.mean(off[:, 0] ** 2 + off[:, 1] ** 2)))
+
+
+def _inside(track: Track, truth: Track) -> float:
+    """Return for which share of the time the true position lies in the 95 % ellipse of a track."""
+    assert track.covariances is not None
+    off = track.poses[:, :2] - truth.at(track.t)[:, :2]
+    squared = np.einsum("ni,nij,nj->n", off, np.linalg.inv(track.covariances[:, :2, :2]), off)
+    return float(np.mean(squared <= 5.991))
+
+
+@dataclass(frozen=True)
+class MappingRow:
+    """How true a map is.
+
+    Parameters
+    ----------
+    aligned, relation : float
+        RMSE of the track laid over the truth, and of its relations over about a metre, m.
+    precision, recall, doubled : float
+        Shares: of occupied cells within 0.10 m of a wall; of walls seen that have such a cell; and of walls that have
+        one more up to 0.5 m away. The map is laid over the truth as the track is.
+    outside : float
+        Square metres of floor called free that lie beyond the walls.
+    """
+
+    aligned: float
+    relation: float
+    precision: float
+    recall: float
+    doubled: float
+    outside: float
+
+
+def mapping_row(place: Place, run: Run, mapped: tuple[Grid, Track] | None = None) -> MappingRow:
+    """Map a run, unless it is `mapped` already, and judge the map."""
+    assert run.truth is not None
+    if mapped is None:
+        mapping = build_map(run)
+        mapped = mapping.grid, mapping.track
+    grid, track = mapped
+    error = compare_relations(track, run.truth)
+    shift = best_shift(track.poses, run.truth.at(track.t))
+    occupied = transform_points(shift, grid.occupied_points())
+    boundary = place.floor.boundary
+    shapely.prepare(boundary)
+    off = shapely.distance(shapely.points(occupied), boundary)
+    walls = _walls_seen(place, run)
+    found, _ = cKDTree(occupied).query(walls)
+    # A cell off the wall counts as a second one where the wall itself is drawn as well.
+    astray = occupied[(off > NEAR) & (off < BEHIND)]
+    right = walls[found < TWICE]
+    nearest = cKDTree(astray).query(right)[0] if len(astray) else np.full(len(right), np.inf)
+    free = transform_points(shift, grid.points_of(np.argwhere(grid.free)))
+    away = ~shapely.contains_xy(place.floor.buffer(NEAR), *free.T)
+    return MappingRow(
+        aligned=error.aligned_rmse,
+        relation=error.position,
+        precision=float(np.mean(off <= NEAR)),
+        recall=float(np.mean(found <= NEAR)),
+        doubled=float(np.mean(nearest < 0.3)),
+        outside=float(away.sum() * grid.cell_size**2),
+    )
+
+
+def _walls_seen(place: Place, run: Run) -> FloatArray:
+    """Return the points of walls ``(N, 2)`` that beams ended on, thinned to one in a cell."""
+    assert run.truth is not None
+    lidar, scans, ends = run.robot.scanner, run.need_scans(), []
+    for t in scans.t[::LOOKED_AT]:
+        eye = compose(run.truth.at([t])[0], lidar.mount_pose)
+        angles = eye[2] + lidar.beam_angles
+        ranges = cast(place.segments, np.tile(eye[:2], (lidar.beams, 1)), angles, lidar.farthest)
+        hit = ranges < 0.8 * lidar.farthest
+        ends.append(eye[:2] + ranges[hit, None] * np.column_stack([np.cos(angles[hit]), np.sin(angles[hit])]))
+    points = np.vstack(ends)
+    _, first = np.unique(np.floor(points / 0.05), axis=0, return_index=True)
+    return np.asarray(points[first])
+
+
+@dataclass(frozen=True)
+class LocalizationRow:
+    """How well a second drive is localized on the map that the first one made.
+
+    Parameters
+    ----------
+    rmse : float
+        Of the position, m.
+    inside : float
+        Share of the time for which the truth lies in the 95 % ellipse.
+    tracking : float
+        Share of the time for which it says that it tracks.
+    wrong : float
+        Seconds of that in which it is more than 0.3 m and three of its own sigmas off.
+    """
+
+    rmse: float
+    inside: float
+    tracking: float
+    wrong: float
+
+
+def localization_row(grid: Grid, run: Run, start: FloatArray | None) -> LocalizationRow:
+    """Localize a run on a map, from a start or from anywhere."""
+    assert run.truth is not None
+    found = localize(grid, run, start, seed=0)
+    error = compare_tracks(found.track, run.truth)
+    tracks = found.states() == "tracking"
+    assert found.track.covariances is not None
+    sigma = np.sqrt(np.linalg.eigvalsh(found.track.covariances[:, :2, :2])[:, 1])
+    wrong = tracks & (error.position > 0.3) & (error.position > 3.0 * sigma)
+    period = float(np.median(np.diff(found.track.t)))
+    after = tracks if np.any(tracks) else np.ones(len(tracks), bool)
+    return LocalizationRow(
+        rmse=float(np.sqrt(np.mean(error.position[after] ** 2))),
+        inside=float(np.mean(found.inside_ellipse(run.truth)[after])),
+        tracking=float(np.mean(tracks)),
+        wrong=float(np.sum(wrong) * period),
+    )
