@@ -47,6 +47,10 @@ from vinecompass.fusion.places import (
 from vinecompass.geometry.kernels import solve_in_place
 from vinecompass.motion.kernels import along_chord
 
+LIKELY = 1.5
+"""Normalised innovation squared of each part of a reading up to which it counts in full; beyond, the less the more it
+is off (a bounded influence: Huber, 1964): scans in plain places err far more often than normal distributions have it.
+"""
 FRESH = 2.5
 """Periods of an IMU for which its last reading holds."""
 
@@ -62,7 +66,7 @@ def couple(covariance, part, other, factor):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def add_noise(covariance, gains, variance):  # type: ignore[no-untyped-def]
-    """Add noise of a variance that reaches each part of the state by `gains` (17,)."""
+    """Add noise of a variance that reaches each part of the state by `gains` (21,)."""
     for i in range(STATES):
         if gains[i] != 0.0:
             for j in range(STATES):
@@ -184,9 +188,9 @@ def add_motion_noise(covariance, p, step, direction, pushed, read):  # type: ign
 
 @njit(cache=True, nogil=True)
 def innovation_squared(covariance, rows, residuals, noise, gains):  # type: ignore[no-untyped-def]
-    """Return the normalised innovation squared of a reading; `gains` (17, M) becomes its Kalman gain.
+    """Return the normalised innovation squared of a reading; `gains` (21, M) becomes its Kalman gain.
 
-    `rows` (M, 17) is the reading's Jacobian, `noise` (M, M) its covariance, which becomes that of the innovation.
+    `rows` (M, 21) is the reading's Jacobian, `noise` (M, M) its covariance, which becomes that of the innovation.
     """
     parts = residuals.shape[0]
     crossed = np.empty((STATES, parts))
@@ -252,7 +256,16 @@ def correct(state, covariance, rows, residuals, noise, limit, normalised, absolu
     """
     parts = residuals.shape[0]
     gains = np.empty((STATES, parts))
+    own_noise, own_rows = noise.copy(), rows.copy()
     squared = innovation_squared(covariance, rows, residuals, noise, gains)
+    likely = LIKELY * parts
+    if likely < squared <= limit:
+        for m in range(parts):
+            for k in range(STATES):
+                rows[m, k] = own_rows[m, k]
+            for n in range(parts):
+                noise[m, n] = own_noise[m, n] * squared / likely
+        innovation_squared(covariance, rows, residuals, noise, gains)
     normalised[0], normalised[1] = squared, parts
     if not squared <= limit:
         return False

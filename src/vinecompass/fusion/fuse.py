@@ -118,7 +118,7 @@ def fuse(
     run, notes = cleaned(run)
     found = run.streams()
     if sources is None:
-        sources = [name for name in SOURCES if name in found and not (name == "odometry" and "wheels" in found)]
+        sources = _usual_sources(run)
     for name in sources:
         if name not in SOURCES:
             raise InputError("is not a source", key="sources", value=name, expected=", ".join(SOURCES))
@@ -154,18 +154,8 @@ def fuse(
 
 
 def usual_odometry(run: Run) -> Track:
-    """Return the odometry that a run is mapped and localized with by default: all but position fixes, fused.
-
-    Scans are taken in as laser odometry only where wheels and IMU are not both there: what follows matches them to
-    the map, which says more.
-    """
-    found = run.streams()
-    sources: list[str] = [name for name in ("imu", "wheels") if name in found]
-    if "wheels" not in found and "odometry" in found:
-        sources.append("odometry")
-    if len(sources) < 2:
-        sources.append("scans")
-    return fuse(run, sources=sources).track
+    """Return the odometry that a run is mapped and localized with by default: all but position fixes, fused."""
+    return fuse(run, sources=[name for name in _usual_sources(run) if name != "position"]).track
 
 
 def choose_odometry(run: Run, name: Literal["fused", "wheels", "scans"]) -> Track:
@@ -173,6 +163,12 @@ def choose_odometry(run: Run, name: Literal["fused", "wheels", "scans"]) -> Trac
     if name == "wheels":
         return odometry_track(run)
     return laser_track(run)[0] if name == "scans" else usual_odometry(run)
+
+
+def _usual_sources(run: Run) -> list[str]:
+    """Return the sources that a run holds, but not odometry beside the wheels from which it is made."""
+    found = run.streams()
+    return [name for name in SOURCES if name in found and not (name == "odometry" and "wheels" in found)]
 
 
 def _doubts(report: dict[str, SourceReport]) -> tuple[str, ...]:

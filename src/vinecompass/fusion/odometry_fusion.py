@@ -53,6 +53,8 @@ STATUSES: tuple[Taken, ...] = ("taken", "late", "gated", "refused")
 SOURCES = ("imu", "wheels", "odometry", "scans", "position")
 LOG_ROWS = 600
 """Readings kept to put late ones back among: some three seconds of a full set of sensors."""
+ALIKE_FOR = 0.5
+"""Seconds for which scans compared with one reference are off it by much the same: so many say no more than one."""
 NO_FASTER, HARDEST = 50.0, 500.0
 """m/s (and rad/s), m/s2: readings beyond these are no motion of a wheeled robot."""
 
@@ -336,6 +338,7 @@ def filter_parameters(robot: Robot, s: FusionSettings) -> FloatArray:
         *imu.mount_pose,
         1.0 / imu.rate,
         *antenna,
+        max(robot.scanner.rate * ALIKE_FOR, 1.0),
         *(float(chi2.ppf(s.gate, parts)) for parts in (1, 2, 3)),
     )
     assert len(values) == PARAMETERS
@@ -364,11 +367,17 @@ def first_state(robot: Robot, s: FusionSettings, start: FloatArray) -> FloatArra
             robot.imu.acceleration_bias_spread,
             robot.wheels.slip * back[0],
             robot.wheels.slip * back[2],
+            robot.imu.turn_rate_scale_spread,
+            robot.wheels.scale_spread * back[0],
+            robot.wheels.scale_spread * back[2],
+            robot.wheels.scale_spread,
         ]
     )
     covariance = state[MEMORY:].reshape(STATES, STATES)
-    covariance[:11, :11] = np.diag(spreads**2)
+    known = len(spreads)
+    covariance[:known, :known] = np.diag(spreads**2)
     # The reference pose is the start itself.
-    covariance[11:14, :11] = covariance[:3, :11]
-    covariance[:, 11:14] = covariance[:, :3]
+    reference = slice(REFERENCE_X, REFERENCE_X + 3)
+    covariance[reference, :known] = covariance[:3, :known]
+    covariance[:, reference] = covariance[:, :3]
     return state

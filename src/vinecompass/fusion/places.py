@@ -1,12 +1,12 @@
 """Names for every place in a state of the fusion filter, in an event, and among its parameters.
 
-The state has 17 parts with a covariance, and after them a memory without one. An event is a reading: its stamp, its
-kind, and up to 10 numbers. A log row holds an event, and the state and the covariance (17 x 17) after it.
+The state has 21 parts with a covariance, and after them a memory without one. An event is a reading: its stamp, its
+kind, and up to 10 numbers. A log row holds an event, and the state and the covariance (21 x 21) after it.
 """
 
 from __future__ import annotations
 
-STATES = 17
+STATES = 21
 (
     X,
     Y,
@@ -19,6 +19,10 @@ STATES = 17
     PUSH_BIAS_Y,
     CREEP_WAY,
     CREEP_TURNED,
+    GYRO_GAIN,
+    WHEEL_GAIN,
+    WHEEL_VEER,
+    WHEEL_TURN,
     REFERENCE_X,
     REFERENCE_Y,
     REFERENCE_HEADING,
@@ -27,8 +31,9 @@ STATES = 17
     WAY_TURNED,
 ) = range(STATES)
 """The parts of a state: the pose; speeds ahead and to the left, turn rate; biases of gyro and accelerations; creep of
-the wheels, a share of their rolling, ahead and in turning; the pose at a reference a little while ago, with a scan
-where there are any; and the way since the last wheel reading."""
+the wheels, a share of their rolling, ahead and in turning; by what share the gyro tells too much turn rate, and the
+wheels too much way; how far the wheels turn for each metre straight on, rad/m, and by what share they turn too far; the
+pose at a reference a little while ago, with a scan where there are any; and the way since the last wheel reading."""
 (
     T,
     GYRO_T,
@@ -40,8 +45,8 @@ where there are any; and the way since the last wheel reading."""
     REFERENCE_T,
     REFERENCE_IS_SCAN,
     SCAN_T,
-) = range(17, 27)
-MEMORY = 27
+) = range(STATES, STATES + 10)
+MEMORY = STATES + 10
 """Length of a state. Its memory: time; stamp of the last turn rate read; last acceleration (its stamp, ahead, left);
 for how long the wheels have stood still; until when they are not believed; when the reference was taken, and whether
 that was with a scan; and the stamp of the last scan."""
@@ -86,9 +91,10 @@ way itself, a scan's besides the pose, and a fix's besides x and y."""
     PUSH_PERIOD,
     ANTENNA_X,
     ANTENNA_Y,
+    SCANS_ALIKE,
     GATE,
     _GATE_2,
     _GATE_3,
-) = range(25)
+) = range(26)
 """Where the parameters stand; the gates are those of readings of one, two and three parts."""
-PARAMETERS = 25
+PARAMETERS = 26

@@ -26,6 +26,7 @@ from vinecompass.fusion.places import (
     GATE,
     GYRO,
     GYRO_BIAS,
+    GYRO_GAIN,
     GYRO_NOISE,
     GYRO_SCALE,
     HAS_PUSH,
@@ -50,6 +51,7 @@ from vinecompass.fusion.places import (
     REFERENCE_Y,
     ROLLED,
     SCAN_T,
+    SCANS_ALIKE,
     SIDEWAYS,
     STAMP,
     STATES,
@@ -62,6 +64,9 @@ from vinecompass.fusion.places import (
     WAY_LEFT,
     WAY_SPREAD,
     WAY_TURNED,
+    WHEEL_GAIN,
+    WHEEL_TURN,
+    WHEEL_VEER,
     T,
     X,
     Y,
@@ -82,8 +87,9 @@ def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untype
     """Correct by a turn rate, and where the body cannot move sideways by the acceleration that turning gives it."""
     sideways = event[HAS_PUSH] != 0.0 and p[SIDEWAYS] == 0.0
     rows, residuals, noise = np.zeros((1, STATES)), np.zeros(1), np.zeros((1, 1))
-    rows[0, TURN_RATE], rows[0, GYRO_BIAS] = p[GYRO_SCALE], 1.0
-    residuals[0] = event[GYRO] - p[GYRO_SCALE] * state[TURN_RATE] - state[GYRO_BIAS]
+    scale = p[GYRO_SCALE] * (1.0 + state[GYRO_GAIN])
+    rows[0, TURN_RATE], rows[0, GYRO_BIAS], rows[0, GYRO_GAIN] = scale, 1.0, p[GYRO_SCALE] * state[TURN_RATE]
+    residuals[0] = event[GYRO] - scale * state[TURN_RATE] - state[GYRO_BIAS]
     noise[0, 0] = p[GYRO_NOISE] ** 2
     taken = correct(state, covariance, rows, residuals, noise, p[GATE], normalised, False)
     if sideways and taken:
@@ -127,8 +133,13 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
             noise[m, m] = (rims * p[CREEP]) ** 2
         else:
             creep = CREEP_TURNED if part == 2 else CREEP_WAY
+            gain = WHEEL_TURN if part == 2 else WHEEL_GAIN
             rows[m, creep] = rims
-            residuals[m] -= rims * state[creep]
+            rows[m, gain] = state[WAY_AHEAD + part]
+            residuals[m] -= rims * state[creep] + state[WAY_AHEAD + part] * state[gain]
+            if part == 2:
+                rows[m, WHEEL_VEER] = state[WAY_AHEAD]
+                residuals[m] -= state[WAY_AHEAD] * state[WHEEL_VEER]
         noise[m, m] += (
             (p[STILL_SPREAD] * duration) ** 2 if still else event[TURN_SPREAD if part == 2 else WAY_SPREAD] ** 2
         )
@@ -167,7 +178,7 @@ def begin_reference(state, covariance):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def scan_reading(state, event, rows, residuals, noise):  # type: ignore[no-untyped-def]
+def scan_reading(state, p, event, rows, residuals, noise):  # type: ignore[no-untyped-def]
     """Fill in what a scan says: the pose seen from the pose at the reference scan."""
     c, s = np.cos(state[REFERENCE_HEADING]), np.sin(state[REFERENCE_HEADING])
     dx, dy = state[X] - state[REFERENCE_X], state[Y] - state[REFERENCE_Y]
@@ -190,7 +201,7 @@ def scan_reading(state, event, rows, residuals, noise):  # type: ignore[no-untyp
     k = MATCH_COVARIANCE
     for i in range(3):
         for j in range(i + 1):
-            noise[i, j] = noise[j, i] = 0.5 * event[k]
+            noise[i, j] = noise[j, i] = 0.5 * p[SCANS_ALIKE] * event[k]
             k += 1
 
 
@@ -201,7 +212,7 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
     state[SCAN_T] = event[STAMP]
     if event[MATCH_TURN_VARIANCE] > 0.0 and state[REFERENCE_IS_SCAN] != 0.0:
         rows, residuals, noise = np.empty((3, STATES)), np.empty(3), np.empty((3, 3))
-        scan_reading(state, event, rows, residuals, noise)
+        scan_reading(state, p, event, rows, residuals, noise)
         taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised, False)
         if not taken and abs(state[T] - state[PUSH_T]) > FRESH * p[PUSH_PERIOD]:
             # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought.
@@ -215,7 +226,7 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
             add_noise(covariance, apart, 1.0)
             covariance[AHEAD, AHEAD] += BRISK**2
             covariance[TURN_RATE, TURN_RATE] += BRISK**2
-            scan_reading(state, event, rows, residuals, noise)
+            scan_reading(state, p, event, rows, residuals, noise)
             taken = correct(state, covariance, rows, residuals, noise, np.inf, np.empty(2), False)
     if event[NEW_REFERENCE] > 0.0:
         begin_reference(state, covariance)

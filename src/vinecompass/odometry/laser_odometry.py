@@ -24,19 +24,27 @@ REFERENCE_DISTANCE, REFERENCE_TURN = 0.5, np.radians(20.0)
 FEWEST_POINTS, LEAST_ON_LINES = 30, 0.4
 """Points a scan must have, and the share of them that must find a line, for a match to be believed."""
 MOST_POINTS, MOST_ITERATIONS = 450, 12
+LOOKS_OTHERWISE = 0.75
+"""Times the share of points that the first scan after a reference matched below which another takes its place."""
 LINE_REACH = 0.2
 """Metres about a point within which its neighbours make its line."""
 SCATTER = 0.04
 """Metres off a line at which a point counts half."""
 SPEED_CHANGE, TURN_RATE_CHANGE = 0.15, 0.4
 """Metres a second and radians a second by which the velocity may change from one scan to the next."""
-JOLT, TURN_JOLT = 0.003, 0.006
-"""Metres and radians by which a scan's pose may miss the one that an even change of velocity would lead to."""
+JOLT, TURN_JOLT = 0.003, 0.0005
+"""Metres and radians by which a scan's pose may miss the one that an even change of velocity would lead to. Two scans
+straightened with the same wrong turn rate fit each other perfectly: only the way turned tells that it is wrong."""
 PLAINEST = 0.012
 """Share of the points' information that the direction seen least must have; below, the place is degenerate there."""
 PLAIN_BELOW = 0.07
 """Below this share, a direction counts as plain too if it hangs on one spot: that may be one person walking by, and a
 robot must not take another's walk for its own."""
+LEAST_SCATTER = 0.005
+"""Metres off their lines that points are taken to be at least."""
+WELL_SHOWN, MOST_DOUBT = 0.2, 12.0
+"""Share of the points' information from which a direction is as well known as the points' number says; below, it hangs
+on few things, whose points err alike, and its variance is so many times as large, up to the second."""
 LEFT_OPEN = 1.0
 """Standard deviation, m (and rad), of what a degenerate place leaves open."""
 
@@ -128,6 +136,7 @@ class LaserOdometry:
         self._beam_step = abs(lidar.beam_angles[1] - lidar.beam_angles[0])
         self._reference: _Reference | None = None
         self._reference_pose = np.zeros(3)
+        self._first_share = 0.0
         self._since = np.zeros(3)
         self._velocity = np.zeros(3)
         self._t = -np.inf
@@ -146,13 +155,17 @@ class LaserOdometry:
             if share < LEAST_ON_LINES:
                 since, covariance, degenerate = predicted, LEFT_OPEN**2 * np.eye(3), np.zeros(2)
         moved_on = np.hypot(since[0], since[1]) > REFERENCE_DISTANCE or abs(since[2]) > REFERENCE_TURN
-        is_reference = len(points) >= FEWEST_POINTS and (self._reference is None or bool(moved_on) or share < 0.6)
+        looks_otherwise = share < max(LOOKS_OTHERWISE * self._first_share, LEAST_ON_LINES)
+        is_reference = len(points) >= FEWEST_POINTS and (self._reference is None or bool(moved_on) or looks_otherwise)
+        if self._reference is not None and self._first_share == 0.0:
+            self._first_share = share
         motion = self._report(scan.t, since, covariance, share, degenerate, is_reference)
         self._since = since
         if is_reference:
             self._reference = self._make_reference(self._straightened(scan)[0])
             self._reference_pose = motion.pose
             self._since = np.zeros(3)
+            self._first_share = 0.0
         return motion
 
     def _straightened(self, scan: Scan) -> tuple[FloatArray, FloatArray]:
@@ -200,11 +213,11 @@ class LaserOdometry:
             prior[:3, :3] += 1e6 * held
             solution, information, mean_square, weights, partners = aligned()
             degenerate = self._in_body(solution[:3], directions[:2, plain])
-        variance = (
-            max(mean_square, 0.005**2) * 3.0
-        )  # The reference's points are noisy too, and people walk through both.
         # What the priors hold on to is unknown; the velocity's doubt goes into the pose by way of the sweep.
-        spread = variance * np.linalg.inv(information + 1e-3 * np.eye(3)) + np.diag([1e-6, 1e-6, 1e-7])
+        spread = max(mean_square, LEAST_SCATTER**2) * np.linalg.inv(information + 1e-3 * np.eye(3))
+        doubts = np.sqrt(np.clip(WELL_SHOWN / np.maximum(shares, 1e-6), 1.0, MOST_DOUBT))
+        doubted = (directions * doubts) @ directions.T * (scale[:, None] / scale[None, :])
+        spread = doubted @ spread @ doubted.T + np.diag([1e-6, 1e-6, 1e-7])
         if np.any(plain):
             spread += LEFT_OPEN**2 * (directions[:, plain] @ directions[:, plain].T) * np.outer(scale, scale)
         self._velocity = self._velocity + solution[3:]

@@ -139,6 +139,9 @@ class WheelSensor(Model):
         0.004, description="standard deviation of each wheel's slip on dry floor, a share of its speed"
     )
     slip_time: Positive = Field(0.6, description="how long such a slip lasts, s")
+    scale_spread: Positive = Field(
+        0.003, description="doubt about how far a turn of each wheel goes, and about the track width, a share"
+    )
     delay: NotNegative = Field(0.0, description="from a reading until it is handed over, s")
     jitter: NotNegative = Field(0.0, description="by how much that varies, s")
 
@@ -154,6 +157,7 @@ class Inertial(Model):
     turn_rate_bias: Number = Field(0.0, description="rad/s")
     turn_rate_bias_spread: Positive = Field(0.01, description="doubt about that bias, rad/s")
     turn_rate_scale: Positive = Field(1.0, description="what it reads for each rad/s of true turn rate")
+    turn_rate_scale_spread: Positive = Field(0.01, description="doubt about that scale, a share")
     acceleration_noise: NotNegative = Field(0.06, description="m/s2")
     acceleration_bias: tuple[Number, Number] = Field((0.0, 0.0), description="[x, y], m/s2")
     acceleration_bias_spread: Positive = Field(0.05, description="doubt about that bias, m/s2")
