@@ -10,7 +10,7 @@ from vinecompass.errors import InputError
 from vinecompass.fusion import usual_odometry
 from vinecompass.grids import Grid
 from vinecompass.localization.place_search import Place, find_places
-from vinecompass.odometry import motion_at, straightened_beams
+from vinecompass.odometry import believed_ranges, motion_at, straightened_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Run, Scan
 from vinecompass.settings import CostSettings
@@ -61,7 +61,9 @@ def obstacles_of_scan(
     sweep = motion_at(usual_odometry(run), scan.t, robot.scanner).sweep
     place = _the_place(find_places(grid, robot, scan, sweep=sweep), near, name)
     seen = LiveObstacles(grid, apart=s.obstacle_apart, memory=s.obstacle_memory, reach=s.obstacle_reach)
-    beams = straightened_beams(scan.ranges, robot.scanner, sweep, clear_reach=s.obstacle_reach)
+    beams = straightened_beams(
+        believed_ranges(scan.ranges, robot.scanner), robot.scanner, sweep, clear_reach=s.obstacle_reach
+    )
     seen.see(scan.t, place.pose, beams, name)
     return seen
 

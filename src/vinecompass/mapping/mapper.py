@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from math import degrees, hypot, pi
 
 import numpy as np
@@ -10,11 +11,12 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.geometry import arc, compose, relative, wrap_angle
 from vinecompass.grids import Beams, Grid
 from vinecompass.mapping.loop_closure import FLOOR, Loop, LoopCloser
+from vinecompass.mapping.place_filter import PlaceFilter
 from vinecompass.mapping.pose_graph import PoseGraph
 from vinecompass.mapping.site_map import SiteMap
 from vinecompass.mapping.submap import Keyframe, Submap
 from vinecompass.matching import Match, SearchWindow, WallGrid, match_scan
-from vinecompass.odometry import SweepMotion, straightened_beams
+from vinecompass.odometry import SweepMotion, believed_ranges, straightened_beams
 from vinecompass.robot import Lidar, Robot
 from vinecompass.runs import Scan
 from vinecompass.settings import MappingSettings
@@ -97,6 +99,7 @@ class Mapper:
         """That submap's number. The one after it, if there is one, is being made."""
         self._next_place = np.zeros(3)
         """The frame of that one, in the frame of the current submap."""
+        self._filter = PlaceFilter()
         self._last_motion: SweepMotion | None = None
         self._kept: dict[str, FloatArray] = {}
         """Where in the current submap's frame the last keyframe of each lidar was taken."""
@@ -138,6 +141,7 @@ class Mapper:
     def update(self, scan: Scan, odometry: SweepMotion) -> FloatArray:
         """Take in one scan and the odometry at its stamp; return the scan's pose ``(3,)`` in the map's frame."""
         lidar = self._robot.find_lidar(scan.lidar)
+        scan = replace(scan, ranges=believed_ranges(scan.ranges, lidar))
         last = self._last_motion
         self._last_motion = odometry
         self.agreement = float("nan")
@@ -150,6 +154,7 @@ class Mapper:
             step = np.zeros(3)
         self._travelled += float(np.hypot(step[0], step[1]))
         self._place = compose(self._place, step)
+        self._filter.predict(step)
         due = self._is_due(lidar, patience=1.0)
         if not (due or scan.t <= self._slips_until or scan.t - self._matched_at >= LONGEST_UNMATCHED):
             return self.pose
@@ -183,12 +188,15 @@ class Mapper:
         if len(beams.hits) < FEWEST_HITS:
             return None
         match = self._fit(beams, delays, doubt_sweep=False)
-        if _contradicts(match, self._place):
+        if _contradicts(match, self._place) and self._filter.surprised_by(self._place, match):
             self._slips_until = t + SLIP_PERIOD
         if t <= self._slips_until:
             # The wheels slip, and their word for the motion during the sweep has bent the scan.
             match = self._fit(beams, delays, doubt_sweep=True)
-        self._place = match.pose
+            self._filter.take(match)
+            self._place = match.pose
+        else:
+            self._place = self._filter.correct(self._place, match)
         self.agreement = match.agreement
         return match
 

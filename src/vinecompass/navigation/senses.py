@@ -23,7 +23,7 @@ from vinecompass.navigation.outside_localization import OutsideLocalization
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.seen_floor import SeenFloor
 from vinecompass.navigation.situation import Situation
-from vinecompass.odometry import SweepMotion, motion_at, straightened_beams
+from vinecompass.odometry import SweepMotion, believed_ranges, motion_at, straightened_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import Settings
@@ -185,7 +185,10 @@ class Senses:
         self._forget_what_was_put_wrong(estimate)
         self._notice(scan.t, self.base.locate(estimate, motion.pose))
         beams = straightened_beams(
-            scan.ranges, self._lidar, motion.sweep, clear_reach=self._settings.costs.obstacle_reach
+            believed_ranges(scan.ranges, self._lidar),
+            self._lidar,
+            motion.sweep,
+            clear_reach=self._settings.costs.obstacle_reach,
         )
         if estimate.state in ("tracking", "settling"):
             pose = compose(estimate.pose, relative(odometry.poses[-1], motion.pose))

@@ -1,7 +1,13 @@
 """Motion from the wheels, an odometry stream or the scans alone, and scans straightened by it."""
 
 from vinecompass.odometry.dead_reckoning import dead_reckon, odometry_track, wheel_ways
-from vinecompass.odometry.deskew import deskewed_ends, deskewed_hits, returned_beams, straightened_beams
+from vinecompass.odometry.deskew import (
+    believed_ranges,
+    deskewed_ends,
+    deskewed_hits,
+    returned_beams,
+    straightened_beams,
+)
 from vinecompass.odometry.laser_odometry import LaserOdometry, ScanMotion, laser_track
 from vinecompass.odometry.motion import BodyVelocity, SweepMotion, motion_at, motions, swept_scans
 
@@ -10,6 +16,7 @@ __all__ = [
     "LaserOdometry",
     "ScanMotion",
     "SweepMotion",
+    "believed_ranges",
     "dead_reckon",
     "deskewed_ends",
     "deskewed_hits",

@@ -6,10 +6,10 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.grids import Beams
-from vinecompass.odometry.kernels import beam_ends, beams_within, telling_beams
+from vinecompass.odometry.kernels import beam_ends, beams_within, believed_beams, telling_beams
 from vinecompass.robot import Lidar
 
-__all__ = ["deskewed_ends", "deskewed_hits", "returned_beams", "straightened_beams"]
+__all__ = ["believed_ranges", "deskewed_ends", "deskewed_hits", "returned_beams", "straightened_beams"]
 
 FloatArray = NDArray[np.float64]
 
@@ -33,6 +33,14 @@ def deskewed_ends(ranges: ArrayLike, lidar: Lidar, sweep: ArrayLike) -> tuple[Fl
     reach, poses = np.asarray(ranges, dtype=float), np.ascontiguousarray(sweep, dtype=float)
     origins, ends = beam_ends(reach, lidar.beam_angles, lidar.mount_pose, poses)
     return origins, ends
+
+
+def believed_ranges(ranges: NDArray[np.float32], lidar: Lidar) -> NDArray[np.float32]:
+    """Return the ranges ``(beams,)`` of a scan without those of lone beams that go on where all beside them end.
+
+    A beam that fails, or strays, would clear the floor through walls; such become `nan`, "no reading".
+    """
+    return np.where(believed_beams(ranges, lidar.nearest, lidar.farthest), ranges, np.float32(np.nan))
 
 
 def straightened_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike, *, clear_reach: float) -> Beams:

@@ -7,6 +7,11 @@ from numba import njit
 
 from vinecompass.geometry.kernels import solve_in_place
 
+BESIDE = 2
+"""Beams to each side that a beam is compared with."""
+LONE = 0.5
+"""Metres by which a beam must go on beyond all of them to be left out."""
+
 
 @njit(cache=True, nogil=True)
 def beam_ends(ranges, angles, mount, sweep):  # type: ignore[no-untyped-def]
@@ -21,6 +26,29 @@ def beam_ends(ranges, angles, mount, sweep):  # type: ignore[no-untyped-def]
         ends[beam, 0] = origins[beam, 0] + ranges[beam] * np.cos(angle)
         ends[beam, 1] = origins[beam, 1] + ranges[beam] * np.sin(angle)
     return origins, ends
+
+
+@njit(cache=True, nogil=True)
+def believed_beams(ranges, nearest, farthest):  # type: ignore[no-untyped-def]
+    """Which beams say something that may be so: a lone one that goes on where those beside it end may have failed.
+
+    Of a beam without return, two of the two beams to each side must have none; one that returned from farther away than
+    all of them is left out. What ends nearer than its neighbours, as at a table's leg, counts. Returns bools (N,).
+    """
+    believed = np.zeros(ranges.shape[0], np.bool_)
+    for beam in range(ranges.shape[0]):
+        reach = ranges[beam]
+        if not (nearest <= reach <= farthest or reach == np.inf):
+            continue
+        told, silent, beyond = 0, 0, 0
+        for other in range(max(beam - BESIDE, 0), min(beam + BESIDE + 1, ranges.shape[0])):
+            if other == beam or not (nearest <= ranges[other] <= farthest or ranges[other] == np.inf):
+                continue
+            told += 1
+            silent += ranges[other] == np.inf
+            beyond += reach > ranges[other] + LONE
+        believed[beam] = silent >= min(BESIDE, told) if reach == np.inf else beyond < max(told, 2)
+    return believed
 
 
 @njit(cache=True, nogil=True)

@@ -1,0 +1,73 @@
+"""Weighs where odometry has a robot in a submap against where its scans fit there, and learns how far the former errs."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.geometry import wrap_angle
+from vinecompass.matching import Match
+
+__all__ = ["PlaceFilter"]
+
+FloatArray = NDArray[np.float64]
+ODOMETRY_NOISE = np.array([0.006, 0.006, np.radians(0.1)]) ** 2
+"""Variance of what the odometry says of a metre of way, m2 and rad2: of a good one, which others are beside."""
+TURN_NOISE = 0.005
+"""Share of what is turned by which it errs besides."""
+LEAST, MOST, AT_FIRST = 0.25, 400.0, 9.0
+"""Times that noise that odometry may have, and is taken to have before anything is known."""
+LEARNED, SURPRISING = 0.15, 10.0
+"""How fast that is learned from each match, and times its expected square beyond which one surprise counts no more."""
+
+SURPRISE = 5.0
+"""Times its expected square from which an innovation is not believed to be chance."""
+
+
+class PlaceFilter:
+    """A Kalman filter over the body's pose in a submap: predicted by the odometry, corrected by matches.
+
+    The odometry's noise is learned by comparing innovations with what they should be (Mehra, 1970).
+
+    Attributes
+    ----------
+    covariance : array, (3, 3)
+        Of the pose in the submap, m2 and rad2.
+    noise_factor : float
+        How many times as large as that of a good one the odometry's variance is.
+    """
+
+    def __init__(self) -> None:
+        self.covariance = np.zeros((3, 3))
+        self.noise_factor = AT_FIRST
+
+    def predict(self, step: FloatArray) -> None:
+        """Take in a step ``(3,)`` of the odometry."""
+        way = float(np.hypot(step[0], step[1]))
+        noise = self.noise_factor * ODOMETRY_NOISE * way
+        noise[2] += (TURN_NOISE * step[2]) ** 2
+        self.covariance = self.covariance + np.diag(noise)
+
+    def correct(self, place: FloatArray, match: Match) -> FloatArray:
+        """Return the pose ``(3,)`` between the one predicted and the match's, and learn from how far they are apart."""
+        off = match.pose - place
+        off[2] = wrap_angle(off[2])
+        sum_of_both = self.covariance + match.covariance
+        gain = np.linalg.solve(sum_of_both, self.covariance).T
+        squared = float(off @ np.linalg.solve(sum_of_both, off)) / 3.0
+        change = np.exp(LEARNED * (min(squared, SURPRISING) - 1.0))
+        self.noise_factor = float(np.clip(self.noise_factor * change, LEAST, MOST))
+        self.covariance = (np.eye(3) - gain) @ self.covariance
+        corrected = place + gain @ off
+        corrected[2] = wrap_angle(corrected[2])
+        return np.asarray(corrected)
+
+    def surprised_by(self, place: FloatArray, match: Match) -> bool:
+        """Tell whether a match is farther from the pose ``(3,)`` predicted than both can err."""
+        off = match.pose - place
+        off[2] = wrap_angle(off[2])
+        return float(off @ np.linalg.solve(self.covariance + match.covariance, off)) / 3.0 > SURPRISE
+
+    def take(self, match: Match) -> None:
+        """Believe a match alone: the odometry was wrong."""
+        self.covariance = match.covariance
