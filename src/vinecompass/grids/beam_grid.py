@@ -11,8 +11,9 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.geometry import relative, transform_points
+from vinecompass.grids.chance_hits import drop_chance_hits
 from vinecompass.grids.grid import Grid
-from vinecompass.grids.kernels import beam_extent, count_marks, mark_beams
+from vinecompass.grids.kernels import FULL_HIT, beam_extent, count_marks, mark_beams
 
 __all__ = ["BeamGrid", "Beams", "SensorModel"]
 
@@ -65,23 +66,30 @@ class SensorModel:
     hit_if_free : float
         The same if the cell is free: people passing by, and noise.
     bound : float
-        Log-odds stay within plus and minus this.
+        Log-odds of a map stay within plus and minus this.
     """
 
     hit_if_occupied: float
     hit_if_free: float
     bound: float
 
+    @property
+    def hit_gain(self) -> float:
+        """By how much a sure hit raises the log-odds."""
+        return float(np.log(self.hit_if_occupied / self.hit_if_free))
+
     def log_odds(self, hits: NDArray[np.uint16], passes: NDArray[np.uint16]) -> NDArray[np.float32]:
         """Return the log-odds of being occupied of cells that beams ended in and passed so many times.
+
+        A hit counts `FULL_HIT` where it is sure, and the less the farther away it was.
 
         Notes
         -----
         Bayes' rule for independent beams and an even prior (Thrun, Burgard and Fox, 2005, sections 4.2 and 9.2).
         """
-        gain = np.float32(np.log(self.hit_if_occupied / self.hit_if_free))
+        gain = np.float32(self.hit_gain / FULL_HIT)
         loss = np.float32(np.log((1.0 - self.hit_if_occupied) / (1.0 - self.hit_if_free)))
-        return np.clip(hits * gain + passes * loss, -np.float32(self.bound), np.float32(self.bound))
+        return np.asarray(hits * gain + passes * loss)
 
 
 class BeamGrid:
@@ -95,6 +103,8 @@ class BeamGrid:
         Metres. Cell ``[0, 0]`` has its lower corner at the origin of the grid's frame.
     clear_margin : float
         How far short of what it hit a beam is counted as passing, m.
+    spread : float
+        How far a beam's end may be off for each metre that it went, m.
 
     Examples
     --------
@@ -105,9 +115,10 @@ class BeamGrid:
     [[-1, -1, -1, -1, -1, -1, -1, -1, -1, -1, 1]]
     """
 
-    def __init__(self, cell_size: float, *, clear_margin: float) -> None:
+    def __init__(self, cell_size: float, *, clear_margin: float, spread: float = 0.0) -> None:
         self.cell_size = cell_size
         self._margin = clear_margin
+        self._spread = spread
         self._slots: NDArray[np.int32] = np.zeros((0, 0), np.int32)
         """Where each tile of the rectangle of tiles lies in the counts, or -1 where there is none."""
         self._first = np.zeros(2, np.int64)
@@ -157,6 +168,8 @@ class BeamGrid:
             slot = self._slots[row, column]
             cells = tuple(slice(*ends) for ends in zip(begin, end, strict=True))
             log_odds[cells] = model.log_odds(self._hits[slot][part], self._passes[slot][part])
+        drop_chance_hits(log_odds, model.hit_gain)
+        np.clip(log_odds, -np.float32(model.bound), np.float32(model.bound), out=log_odds)
         corner = (self._first * TILE + low)[::-1] * self.cell_size
         return Grid(log_odds, self.cell_size, (float(corner[0]), float(corner[1])))
 
@@ -184,6 +197,7 @@ class BeamGrid:
             float(first[0] * TILE),
             float(first[1] * TILE),
             self._margin,
+            self._spread,
         )
         begin, end = first - self._first, last - self._first
         slots = self._slots[begin[0] : end[0], begin[1] : end[1]]

@@ -6,6 +6,8 @@ import numpy as np
 from numba import njit
 
 INFINITE = np.float32(np.inf)
+FULL_HIT = 4
+"""What a beam counts in the cell that it surely ended in; one that may have ended in others counts down to 1."""
 
 
 @njit(cache=True, nogil=True)
@@ -78,11 +80,13 @@ def beam_extent(origins, ends, pose):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def mark_beams(marks, origins, ends, hit, pose, scale, first_row, first_column, margin):  # type: ignore[no-untyped-def]
-    """Mark the cells of one scan in a window: 1 where a beam passed, 2 where one ended on something.
+def mark_beams(marks, origins, ends, hit, pose, scale, first_row, first_column, margin, spread):  # type: ignore[no-untyped-def]
+    """Mark the cells of one scan in a window: 1 where a beam passed, 2 to 5 where one ended on something.
 
     `origins` and `ends` (N, 2) of the beams are in the body frame, m; those that are `hit` (N,) ended on something
-    and pass only up to `margin` metres before it. `pose` is the body's in the grid's frame, `scale` cells a metre.
+    and pass only up to `margin` metres before it, and `spread` metres more for each metre that they went. The less
+    sure it is in which cell they ended, the lower the mark. `pose` is the body's in the grid's frame, `scale` cells a
+    metre.
     `marks` (rows, columns), all 0, begins at the given row and column of the grid. Returns the cells walked.
     """
     walked = 0
@@ -93,9 +97,10 @@ def mark_beams(marks, origins, ends, hit, pose, scale, first_row, first_column, 
         dx, dy = ends[beam, 0] - ox, ends[beam, 1] - oy
         if hit[beam]:
             length = np.hypot(dx, dy)
-            if length <= margin:
+            short = margin + spread * length
+            if length <= short:
                 continue
-            dx, dy = dx * (1.0 - margin / length), dy * (1.0 - margin / length)
+            dx, dy = dx * (1.0 - short / length), dy * (1.0 - short / length)
         x, y = cosine * ox - sine * oy + x_shift, sine * ox + cosine * oy + y_shift
         dx, dy = cosine * dx - sine * dy, sine * dx + cosine * dy
         # Along the longer axis, each line of cells is entered at one cell and left at the same or the next one.
@@ -130,7 +135,9 @@ def mark_beams(marks, origins, ends, hit, pose, scale, first_row, first_column, 
         if hit[beam]:
             x = cosine * ends[beam, 0] - sine * ends[beam, 1] + x_shift
             y = sine * ends[beam, 0] + cosine * ends[beam, 1] + y_shift
-            marks[int(y), int(x)] = 2
+            off = spread * scale * np.hypot(ends[beam, 0] - origins[beam, 0], ends[beam, 1] - origins[beam, 1])
+            sure = np.uint8(max(FULL_HIT / (1.0 + off * off) + 0.5, 1.0))
+            marks[int(y), int(x)] = max(marks[int(y), int(x)], np.uint8(1 + sure))
     return walked
 
 
@@ -151,7 +158,7 @@ def count_marks(marks, slots, hits, passes, change):  # type: ignore[no-untyped-
                 line = marks[tile_row * side + r, tile_column * side : (tile_column + 1) * side]
                 tile_hits, tile_passes = hits[slot, r], passes[slot, r]
                 for c in range(side):
-                    tile_hits[c] += change * np.uint16(line[c] == 2)
+                    tile_hits[c] += change * np.uint16(line[c] - 1 if line[c] > 1 else 0)
                     tile_passes[c] += change * np.uint16(line[c] == 1)
                     line[c] = 0
 

@@ -86,7 +86,7 @@ class Mapper:
         self._robot = robot
         self._settings = settings or MappingSettings()
         self._closer = LoopCloser(self._settings)
-        self._map = SiteMap(self._settings)
+        self._map = SiteMap(self._settings, robot.scanner)
         self.graph = PoseGraph(start)
         self.submaps: list[Submap] = []
         self.keyframes: list[Keyframe] = []

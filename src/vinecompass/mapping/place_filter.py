@@ -1,4 +1,4 @@
-"""Weighs where odometry has a robot in a submap against where its scans fit there, and learns how far the former errs."""
+"""Weighs where odometry has a robot in a submap against where its scans fit, and learns how far odometry errs."""
 
 from __future__ import annotations
 

@@ -9,11 +9,14 @@ from numpy.typing import NDArray
 
 from vinecompass.grids import DECIDED, BeamGrid, Grid, SensorModel
 from vinecompass.mapping.submap import Keyframe
+from vinecompass.robot import Lidar
 from vinecompass.settings import MappingSettings
 
 __all__ = ["SiteMap"]
 
 FloatArray = NDArray[np.float64]
+POINTING_SPREAD = 0.004
+"""Metres by which a beam's end may be off for each metre that it went, since beams and poses point that well only."""
 FINENESS, LEVER = 0.1, 8.0
 """Poses are rounded to this share of a cell, and headings to what moves something `LEVER` metres away by as much: so
 what a loop hardly moves stays as it is drawn, and a map depends on where things are, not on how they came there."""
@@ -22,8 +25,9 @@ what a loop hardly moves stays as it is drawn, and a map depends on where things
 class SiteMap:
     """The grid that keyframes are counted into, `grid`."""
 
-    def __init__(self, settings: MappingSettings) -> None:
-        self.grid = BeamGrid(settings.cell_size, clear_margin=settings.clear_margin)
+    def __init__(self, settings: MappingSettings, lidar: Lidar) -> None:
+        spread = float(np.hypot(lidar.range_noise_per_metre, POINTING_SPREAD))
+        self.grid = BeamGrid(settings.cell_size, clear_margin=settings.clear_margin, spread=spread)
         self._model = SensorModel(settings.hit_if_occupied, settings.hit_if_free, settings.bound)
         self._places: list[FloatArray] = []
         step = FINENESS * settings.cell_size

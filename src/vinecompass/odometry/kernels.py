@@ -143,13 +143,14 @@ def fit_lines(points, reaches):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def align_scan(reference, bearings, lines, points, delays, first, prior, scatter, most_iterations):  # type: ignore[no-untyped-def]
+def align_scan(reference, bearings, lines, points, delays, trust, first, prior, scatter, most_iterations):  # type: ignore[no-untyped-def]
     """Gauss-Newton on the distances of points (N, 2) to the lines of a reference scan.
 
     `reference` (M, 2) in the order of `bearings` (M,), with `lines` from `fit_lines`. Sought are six numbers: the
     pose of the points' frame in the reference's, and what is wrong with the velocity (3) that the points, seen
     `delays` (N,) after their stamp, were straightened by. `first` (6,) is where to start and `prior` (6, 6) the
-    information that holds on to it. A point `scatter` off its line counts half (Cauchy weights).
+    information that holds on to it. A point counts as much as its `trust` (N,), and half of it when `scatter` off its
+    line (Cauchy weights).
     Returns the six numbers, the information of the points alone on the pose (3, 3), their weighted mean square
     distance, the sum of weights, and the index (N,) of the reference point whose line each point found, or -1.
     """
@@ -191,7 +192,7 @@ def align_scan(reference, bearings, lines, points, delays, first, prior, scatter
                 continue
             nx, ny = lines[nearest, 2], lines[nearest, 3]
             distance = nx * (x - lines[nearest, 0]) + ny * (y - lines[nearest, 1])
-            weight = 1.0 / (1.0 + (distance / scatter) ** 2)
+            weight = trust[i] / (1.0 + (distance / scatter) ** 2)
             row[0], row[1], row[2] = nx, ny, ny * dx - nx * dy
             row[3] = delay * (nx * cosine + ny * sine)
             row[4] = delay * (ny * cosine - nx * sine)

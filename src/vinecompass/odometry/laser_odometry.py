@@ -26,6 +26,8 @@ FEWEST_POINTS, LEAST_ON_LINES = 30, 0.4
 MOST_POINTS, MOST_ITERATIONS = 450, 12
 LOOKS_OTHERWISE = 0.75
 """Times the share of points that the first scan after a reference matched below which another takes its place."""
+APART = 0.05
+"""Metres between points from which they count in full: a person close by takes up a third of the beams."""
 LINE_REACH = 0.2
 """Metres about a point within which its neighbours make its line."""
 SCATTER = 0.04
@@ -182,6 +184,7 @@ class LaserOdometry:
         every = -(-len(points) // MOST_POINTS)
         points = np.ascontiguousarray(points[::every])
         delays = np.ascontiguousarray(delays[::every])
+        trust = _trust(points)
         start = np.concatenate([since, np.zeros(3)])
         prior = _motion_prior(since[2], elapsed)
 
@@ -192,6 +195,7 @@ class LaserOdometry:
                 reference.lines,
                 points,
                 delays,
+                trust,
                 start,
                 prior,
                 SCATTER,
@@ -205,7 +209,7 @@ class LaserOdometry:
         plain = shares < PLAINEST
         if PLAINEST < shares[0] < PLAIN_BELOW:
             found = partners[partners >= 0]
-            shown = (reference.lines[found, 2:] @ directions[:2, 0]) ** 2
+            shown = trust[partners >= 0] * (reference.lines[found, 2:] @ directions[:2, 0]) ** 2
             plain[0] = heaviest_share(reference.points[found], shown, ONE_SPOT_REACH) > ONE_SPOT_SHARE
         degenerate = None
         if np.any(plain):
@@ -272,6 +276,12 @@ class LaserOdometry:
         points = np.ascontiguousarray(points[order])
         reaches = np.maximum(LINE_REACH, 2.5 * self._beam_step * np.hypot(*points.T))
         return _Reference(points, bearings[order], fit_lines(points, reaches))
+
+
+def _trust(points: FloatArray) -> FloatArray:
+    """Return what points ``(N, 2)`` count, 0 to 1: the less, the closer they lie to the next."""
+    spacing = np.hypot(*np.diff(points, axis=0, append=points[-1:]).T)
+    return np.minimum(np.minimum(spacing, np.roll(spacing, 1)) / APART, 1.0)
 
 
 def _motion_prior(heading: float, elapsed: float) -> FloatArray:

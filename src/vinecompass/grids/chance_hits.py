@@ -1,0 +1,31 @@
+"""Cells that look occupied by chance: beside a wall that far beams blurred, or where a single beam strayed."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import maximum_filter
+
+__all__ = ["drop_chance_hits"]
+
+BLUR = 7
+"""Cells a side of the square about a cell in which a far clearer one shows that it is only its blur."""
+BLUR_SHARE = 0.2
+"""Share of the clearest cell's log-odds there below which a cell is blur."""
+BESIDE = np.array([[1, 1, 1], [1, 0, 1], [1, 1, 1]], bool)
+
+
+def drop_chance_hits(log_odds: NDArray[np.float32], hit_gain: float) -> None:
+    """Make cells unknown that look occupied by chance, in place.
+
+    Parameters
+    ----------
+    log_odds : array, (rows, columns), float32
+        Of being occupied, not bounded yet: how clear a wall is counts here.
+    hit_gain : float
+        By how much a sure hit raises them. What rests on no more, with nothing occupied beside it, is a stray beam.
+    """
+    occupied = log_odds > 0.0
+    blurred = occupied & (log_odds < BLUR_SHARE * maximum_filter(log_odds, size=BLUR))
+    lone = occupied & (log_odds <= hit_gain) & ~maximum_filter(occupied, footprint=BESIDE)
+    log_odds[blurred | lone] = 0.0
