@@ -8,11 +8,13 @@ from scipy.ndimage import maximum_filter
 
 __all__ = ["drop_chance_hits"]
 
-BLUR = 7
+BLUR = 5
 """Cells a side of the square about a cell in which a far clearer one shows that it is only its blur."""
 BLUR_SHARE = 0.2
 """Share of the clearest cell's log-odds there below which a cell is blur."""
-BESIDE = np.array([[1, 1, 1], [1, 0, 1], [1, 1, 1]], bool)
+BESIDE = np.ones((11, 11), bool)
+BESIDE[5, 5] = False
+"""Where another occupied cell makes a hit that stands alone likely to be no stray one."""
 
 
 def drop_chance_hits(log_odds: NDArray[np.float32], hit_gain: float) -> None:
