@@ -1,6 +1,6 @@
-"""Run with ``python -m benchmarks.other_world PART [MISSIONS] [JOBS]``: missions there, judged by what is so.
+"""Run with ``python -m benchmarks.other_world PART [COUNT] [JOBS]``: missions and runs there, judged by what is so.
 
-Parts: missions, or faults (something goes wrong on the way).
+Parts: missions, faults (something goes wrong on the way), and of recorded runs fusion, mapping, and localization.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
 
+from benchmarks.other_world import record_campaign
 from benchmarks.other_world.faults import FAULTS, barrier, fault_of
 from benchmarks.other_world.mission import Outcome, draw_mission, drive, map_of
 from benchmarks.other_world.robots import BODIES, draw_robot
@@ -38,10 +39,14 @@ def one(number: int, fault: str = "") -> tuple[str, Outcome]:
 def main() -> None:
     """Drive the missions and say what came of them."""
     part = sys.argv[1] if len(sys.argv) > 1 else "missions"
+    jobs = int(sys.argv[3]) if len(sys.argv) > 3 else None
+    if part in record_campaign.PARTS:
+        record_campaign.campaign(part, int(sys.argv[2]) if len(sys.argv) > 2 else 20, jobs)
+        return
     count = int(sys.argv[2]) if len(sys.argv) > 2 else 28
     faults = [FAULTS[number % len(FAULTS)] if part == "faults" else "" for number in range(count)]
     outcomes = []
-    with ProcessPoolExecutor(int(sys.argv[3]) if len(sys.argv) > 3 else None) as pool:
+    with ProcessPoolExecutor(jobs) as pool:
         for how, o in pool.map(one, range(count), faults):
             outcomes.append(o)
             print(

@@ -109,10 +109,10 @@ def clinic(rng: np.random.Generator) -> Place:
                 inside = [[door + 0.65, low + 1.4 if side > 0.0 else high - 1.4]]
                 at = [[door + 0.65, 1.2]]
                 way += [*at, *inside, *at] if number % 3 else at
-    way = np.array([*way, [34.5, 1.2], [20.0, 1.0], [2.0, 1.2]])
+    way += [[34.5, 1.2], [20.0, 1.0], [2.0, 1.2]]
     free = shapely.LineString(way).buffer(0.75)
     floor = shapely.union_all(parts).difference(shapely.union_all([s.difference(free) for s in solids]))
-    return _placed("clinic", _largest(floor), way, rng.uniform(-40.0, 40.0))
+    return _placed("clinic", floor, np.array(way), rng.uniform(-40.0, 40.0))
 
 
 def warehouse(rng: np.random.Generator) -> Place:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import astuple, dataclass
+from functools import partial
 
 import numpy as np
 import shapely
@@ -15,7 +18,7 @@ from vinecompass import Grid, Run, Track, build_map, compare_relations, compare_
 from vinecompass.geometry import compose, relative, transform_points
 from vinecompass.runs.comparison import best_shift
 
-__all__ = ["MIXES", "fusion_row", "localization_row", "mapping_row", "place_and_run"]
+__all__ = ["MIXES", "PARTS", "campaign", "fusion_row", "localization_row", "mapping_row", "place_and_run"]
 
 FloatArray = NDArray[np.float64]
 MIXES = (
@@ -54,14 +57,15 @@ class FusionRow:
     ----------
     share : float
         At the end, of the way.
-    over : array, (2,)
+    over_1, over_10 : float
         The root mean square of what is gone over a metre and over ten beside the truth, m.
     inside : float
         Share of the time for which the truth is within the 95 % ellipse that the track states.
     """
 
     share: float
-    over: FloatArray
+    over_1: float
+    over_10: float
     inside: float
 
 
@@ -70,8 +74,12 @@ def fusion_row(run: Run, mix: tuple[str, ...]) -> FusionRow:
     assert run.truth is not None
     track = fuse(run, sources=mix).track
     error = compare_tracks(track, run.truth)
-    over = np.array([_over(track, run.truth, way) for way in (1.0, 10.0)])
-    return FusionRow(float(error.position[-1] / run.truth.length), over, _inside(track, run.truth))
+    return FusionRow(
+        float(error.position[-1] / run.truth.length),
+        _over(track, run.truth, 1.0),
+        _over(track, run.truth, 10.0),
+        _inside(track, run.truth),
+    )
 
 
 def _over(track: Track, truth: Track, way: float) -> float:
@@ -114,13 +122,11 @@ class MappingRow:
     outside: float
 
 
-def mapping_row(place: Place, run: Run, mapped: tuple[Grid, Track] | None = None) -> MappingRow:
-    """Map a run, unless it is `mapped` already, and judge the map."""
+def mapping_row(place: Place, run: Run) -> MappingRow:
+    """Map a run and judge the map."""
     assert run.truth is not None
-    if mapped is None:
-        mapping = build_map(run)
-        mapped = mapping.grid, mapping.track
-    grid, track = mapped
+    mapping = build_map(run)
+    grid, track = mapping.grid, mapping.track
     error = compare_relations(track, run.truth)
     shift = best_shift(track.poses, run.truth.at(track.t))
     occupied = transform_points(shift, grid.occupied_points())
@@ -199,3 +205,50 @@ def localization_row(grid: Grid, run: Run, start: FloatArray | None) -> Localiza
         tracking=float(np.mean(tracks)),
         wrong=float(np.sum(wrong) * period),
     )
+
+
+Row = FusionRow | MappingRow | LocalizationRow
+
+
+def _fused(number: int) -> dict[str, Row]:
+    _, run = place_and_run(number)
+    return {" ".join(mix): fusion_row(run, mix) for mix in MIXES}
+
+
+def _mapped(number: int) -> dict[str, Row]:
+    return {"": mapping_row(*place_and_run(number))}
+
+
+def _localized(number: int) -> dict[str, Row]:
+    _, first = place_and_run(number)
+    _, second = place_and_run(number, drive=1)
+    grid = build_map(first).grid
+    starts = {"told the start": second.start, "from anywhere": None}
+    return {name: localization_row(grid, second, start) for name, start in starts.items()}
+
+
+PARTS: dict[str, Callable[[int], dict[str, Row]]] = {"fusion": _fused, "mapping": _mapped, "localization": _localized}
+"""What is made of a recorded run, by its number, and how it is called."""
+
+
+def _named(part: str, number: int) -> tuple[str, dict[str, Row]]:
+    places, robots = list(PLACES), RECORDERS
+    name = f"{number:3d} {places[number % len(places)]:<10} {robots[(number // len(places)) % len(robots)]:<10}"
+    return name, PARTS[part](number)
+
+
+def campaign(part: str, count: int, jobs: int | None) -> None:
+    """Judge so many runs, and print a line for each and the median and the worst of all."""
+    everything: dict[str, list[tuple[float, ...]]] = {}
+    with ProcessPoolExecutor(jobs) as pool:
+        for name, rows in pool.map(partial(_named, part), range(count)):
+            for what, row in rows.items():
+                everything.setdefault(what, []).append(astuple(row))
+                print(name, what, _line(row, astuple(row)), flush=True)
+    for what, values in everything.items():
+        for word, each in (("median", np.median), ("least", np.min), ("most", np.max)):
+            print(f"{word:<7}", what, _line(row, tuple(each(values, axis=0))))
+
+
+def _line(row: Row, values: tuple[float, ...]) -> str:
+    return "  ".join(f"{key} {value:.4f}" for key, value in zip(vars(row), values, strict=True))

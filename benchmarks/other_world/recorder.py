@@ -153,8 +153,10 @@ def _drive(place: Place, speed: float) -> tuple[FloatArray, FloatArray, FloatArr
     metres = np.arange(0.0, line.length + AHEAD, 0.05)
     points = shapely.get_coordinates(shapely.line_interpolate_point(line, metres)).tolist()
     first = np.diff(place.way[:2], axis=0)[0]
-    x, y, heading, pace, rate = *place.way[0], float(np.arctan2(first[1], first[0])), 0.0, 0.0
-    target, rows = 0, []
+    x, y = place.way[0].tolist()
+    heading, pace, rate = atan2(first[1], first[0]), 0.0, 0.0
+    target = 0
+    rows: list[tuple[float, ...]] = []
     for step in range(10**6):
         while target < len(points) - 1 and hypot(points[target][0] - x, points[target][1] - y) < AHEAD:
             target += 1

@@ -71,7 +71,8 @@ class SourceReport:
     normalised_innovation : float
         Mean square of what the readings taken differed from the prediction, by what they were expected to: near 1
         if the noise set for them is right, above if it is set too small or the sensor is wrong, below if too
-        large. The source that leads the others (an IMU) is compared with the robot's liveliness alone.
+        large. The source that leads the others (an IMU) is compared with the robot's liveliness alone, and scans that
+        are compared with one reference count for one, so that both come out below.
     """
 
     taken: int

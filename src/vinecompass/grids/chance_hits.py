@@ -29,5 +29,5 @@ def drop_chance_hits(log_odds: NDArray[np.float32], hit_gain: float) -> None:
     """
     occupied = log_odds > 0.0
     blurred = occupied & (log_odds < BLUR_SHARE * maximum_filter(log_odds, size=BLUR))
-    lone = occupied & (log_odds <= hit_gain) & ~maximum_filter(occupied, footprint=BESIDE)
+    lone = occupied & (log_odds <= hit_gain) & ~maximum_filter(occupied, footprint=BESIDE, mode="constant")
     log_odds[blurred | lone] = 0.0

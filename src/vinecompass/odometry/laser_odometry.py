@@ -26,6 +26,8 @@ FEWEST_POINTS, LEAST_ON_LINES = 30, 0.4
 MOST_POINTS, MOST_ITERATIONS = 450, 12
 LOOKS_OTHERWISE = 0.75
 """Times the share of points that the first scan after a reference matched below which another takes its place."""
+HARDEST = 1.5
+"""m/s2: a single spot that leads the robot to speed up harder is someone who walks off."""
 APART = 0.05
 """Metres between points from which they count in full: a person close by takes up a third of the beams."""
 LINE_REACH = 0.2
@@ -34,7 +36,7 @@ SCATTER = 0.04
 """Metres off a line at which a point counts half."""
 SPEED_CHANGE, TURN_RATE_CHANGE = 0.15, 0.4
 """Metres a second and radians a second by which the velocity may change from one scan to the next."""
-JOLT, TURN_JOLT = 0.003, 0.0005
+JOLT, TURN_JOLT = 0.003, 0.002
 """Metres and radians by which a scan's pose may miss the one that an even change of velocity would lead to. Two scans
 straightened with the same wrong turn rate fit each other perfectly: only the way turned tells that it is wrong."""
 PLAINEST = 0.012
@@ -207,15 +209,19 @@ class LaserOdometry:
         scale = np.array([1.0, 1.0, 1.0 / max(float(np.sqrt(np.mean(points**2) * 2.0)), 0.5)])
         shares, directions = np.linalg.eigh(information * np.outer(scale, scale) / max(weights, 1.0))
         plain = shares < PLAINEST
+        held = plain.copy()
+        leaps = float(np.hypot(*(solution[:2] - since[:2]))) > HARDEST * elapsed**2
         if PLAINEST < shares[0] < PLAIN_BELOW:
             found = partners[partners >= 0]
             shown = trust[partners >= 0] * (reference.lines[found, 2:] @ directions[:2, 0]) ** 2
             plain[0] = heaviest_share(reference.points[found], shown, ONE_SPOT_REACH) > ONE_SPOT_SHARE
+            held[0] = plain[0] and leaps
         degenerate = None
-        if np.any(plain):
-            held = (directions[:, plain] @ directions[:, plain].T) / np.outer(scale, scale)
-            prior[:3, :3] += 1e6 * held
+        if np.any(held):
+            prior[:3, :3] += 1e6 * (directions[:, held] @ directions[:, held].T) / np.outer(scale, scale)
             solution, information, mean_square, weights, partners = aligned()
+        if np.any(plain):
+            # What a single spot shows is followed while it does not walk off; but nobody else need believe it.
             degenerate = self._in_body(solution[:3], directions[:2, plain])
         # What the priors hold on to is unknown; the velocity's doubt goes into the pose by way of the sweep.
         spread = max(mean_square, LEAST_SCATTER**2) * np.linalg.inv(information + 1e-3 * np.eye(3))
