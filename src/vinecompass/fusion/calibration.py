@@ -81,6 +81,8 @@ def estimate_mount(
     mobile robots", solved by robust nonlinear least squares. Standard errors come from the curvature at the solution.
     """
     run, _ = cleaned(run)
+    # Of stamps since 1970, too few digits are left to try small offsets of the clock.
+    run, track = run.shifted(-run.begins), None if track is None else Track(track.t - run.begins, track.poses)
     lidar, drive = run.robot.scanner, run.robot.drive
     if track is None:
         track, _ = laser_track(run, mount=np.zeros(3), progress=progress)

@@ -55,8 +55,9 @@ LOG_ROWS = 600
 """Readings kept to put late ones back among: some three seconds of a full set of sensors."""
 ALIKE_FOR = 0.5
 """Seconds for which scans compared with one reference are off it by much the same: so many say no more than one."""
-NO_FASTER, HARDEST = 50.0, 500.0
-"""m/s (and rad/s), m/s2: readings beyond these are no motion of a wheeled robot."""
+NO_FASTER, HARDER = 50.0, 3.0
+"""m/s (and rad/s) beyond which readings are no motion of a wheeled robot, and times what the drive can do beyond
+which accelerations are none."""
 
 
 @dataclass(frozen=True)
@@ -138,6 +139,8 @@ class OdometryFusion:
         self._log = np.zeros((LOG_ROWS, ROW))
         self._log[0, EVENT:] = first_state(robot, self._settings, np.asarray(start, dtype=float))
         self._filled = 0
+        self._begins = 0.0
+        self._hardest = _hardest_push(robot)
         self._tally = np.zeros((len(SOURCES), 4))
         self._aside = np.zeros((len(SOURCES), 2), dtype=int)
         self._wheel_steps, self._odometry_steps = (_WaySteps(robot, self._settings) for _ in range(2))
@@ -145,7 +148,7 @@ class OdometryFusion:
     @property
     def t(self) -> float:
         """The stamp of the latest reading, s."""
-        return float(self._state[T]) if self._filled else float("nan")
+        return float(self._state[T]) + self._begins if self._filled else float("nan")
 
     @property
     def pose(self) -> FloatArray:
@@ -173,7 +176,7 @@ class OdometryFusion:
         self, t: float, turn_rate: float, acceleration_x: float = float("nan"), acceleration_y: float = float("nan")
     ) -> Taken:
         """Take a turn rate, rad/s, and accelerations in the sensor's frame, m/s2, if there are any (`nan` if not)."""
-        return self._push(_imu_event(t, turn_rate, acceleration_x, acceleration_y), IMU)
+        return self._push(_imu_event(t, turn_rate, acceleration_x, acceleration_y, self._hardest), IMU)
 
     def update_wheels(self, t: float, angles: Iterable[float], steering: float | None = None) -> Taken:
         """Take the angles turned so far by each wheel, radians, in the order of `Drive.wheel_names`."""
@@ -212,8 +215,10 @@ class OdometryFusion:
             self._aside[kind, 1] += 1
             return "refused"
         if self._filled == 0:
-            self._log[0, EVENT + T] = event[0]
+            # Inside, time begins at the first reading: of stamps since 1970, too few digits are left.
+            self._begins = float(event[0])
             self._filled = 1
+        event[0] -= self._begins
         self._filled, status = push(self._log, self._filled, self._parameters, event, self._tally)
         if status == 1:
             self._aside[kind, 0] += 1
@@ -282,11 +287,20 @@ def _way_event(
     return np.array((t, kind, *way, duration, rolled, *spreads, 0.0, 0.0, 0.0))
 
 
-def _imu_event(t: float, turn_rate: float, acceleration_x: float, acceleration_y: float) -> FloatArray | None:
+def _hardest_push(robot: Robot) -> float:
+    """Return the acceleration, m/s2, beyond which a reading is a blow or a spike, and says nothing of the motion."""
+    drive = robot.drive
+    driven = max(drive.acceleration, drive.braking, drive.top_speed * drive.top_turn_rate)
+    return HARDER * driven + 6.0 * robot.imu.acceleration_noise
+
+
+def _imu_event(
+    t: float, turn_rate: float, acceleration_x: float, acceleration_y: float, hardest: float
+) -> FloatArray | None:
     """Return the event of an IMU reading; None if it is not finite or absurd."""
     if not (isfinite(t) and abs(turn_rate) <= NO_FASTER):
         return None
-    pushed = abs(acceleration_x) <= HARDEST and abs(acceleration_y) <= HARDEST
+    pushed = abs(acceleration_x) <= hardest and abs(acceleration_y) <= hardest
     ahead, left = (acceleration_x, acceleration_y) if pushed else (0.0, 0.0)
     return np.array((t, IMU, turn_rate, ahead, left, float(pushed), 0.0, 0.0, 0.0, 0.0, 0.0, 0.0))
 

@@ -214,8 +214,10 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
         rows, residuals, noise = np.empty((3, STATES)), np.empty(3), np.empty((3, 3))
         scan_reading(state, p, event, rows, residuals, noise)
         taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised, False)
-        if not taken and abs(state[T] - state[PUSH_T]) > FRESH * p[PUSH_PERIOD]:
-            # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought.
+        out_voted = event[STAMP] < state[DOUBT_UNTIL]
+        if not taken and (out_voted or abs(state[T] - state[PUSH_T]) > FRESH * p[PUSH_PERIOD]):
+            # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought. Or
+            # there is one, and wheels and scans both stand against it: a blow has carried the speed off.
             # Doubt the way since the last scan as far as the two are apart, and believe the scan.
             state[DOUBT_UNTIL] = event[STAMP] + p[DOUBT_TIME]
             c, s = np.cos(state[REFERENCE_HEADING]), np.sin(state[REFERENCE_HEADING])

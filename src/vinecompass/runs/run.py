@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -76,6 +77,18 @@ class Run:
         """Return the recorded streams by name."""
         names = ("scans", "wheels", "odometry", "imu", "position", "truth", "commands")
         return {name: getattr(self, name) for name in names if getattr(self, name) is not None}
+
+    @property
+    def begins(self) -> float:
+        """The earliest stamp of all streams, s."""
+        return min(float(stream.t[0]) for stream in self.streams().values())
+
+    def shifted(self, seconds: float) -> Run:
+        """Return the same run with later stamps."""
+        streams: dict[str, Any] = {
+            name: replace(stream, t=stream.t + seconds) for name, stream in self.streams().items()
+        }
+        return replace(self, **streams)
 
     def need_scans(self) -> Scans:
         """Return the scans, or raise `InputError` if there are none."""

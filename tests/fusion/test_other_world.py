@@ -1,0 +1,94 @@
+"""Runs that our simulator did not make: see `benchmarks.other_world`, which shares no code with it."""
+
+import dataclasses
+import unittest
+from functools import cache
+
+import numpy as np
+from benchmarks.other_world.places import PLACES
+from benchmarks.other_world.record_campaign import fusion_row, mapping_row, place_and_run
+from benchmarks.other_world.recorder import cast
+from benchmarks.other_world.scanner import look
+
+from vinecompass import fuse
+from vinecompass.fusion import estimate_mount
+from vinecompass.runs import Imu, Wheels
+
+
+@cache
+def clinic():
+    """A place of rooms, and a drive of 147 s through it with noises that are filed wrongly."""
+    return place_and_run(18)
+
+
+class Recorder(unittest.TestCase):
+    def test_beams_end_where_shapely_has_them_end(self):
+        rng = np.random.default_rng(3)
+        angles = np.linspace(-np.pi, np.pi, 90)
+        for name, draw in PLACES.items():
+            place = draw(rng)
+            for x, y in place.way[:4]:
+                # The place was turned with its way; both lie in one frame.
+                eyes = np.tile([x, y], (90, 1))
+                with self.subTest(place=name):
+                    found = cast(place.segments, eyes, angles, 20.0)
+                    wanted = look(place.floor, np.column_stack([eyes, np.zeros(90)]), angles, 20.0)
+                    np.testing.assert_allclose(np.where(found > 20.0, np.inf, found), wanted, atol=1e-6)
+
+
+class Fusing(unittest.TestCase):
+    def test_the_track_is_over_a_metre_about_as_true_as_its_best_source_and_knows_its_error(self):
+        _, run = clinic()
+        rows = {mix: fusion_row(run, mix) for mix in (("wheels",), ("imu", "wheels"), ("imu", "wheels", "scans"))}
+        whole = rows["imu", "wheels", "scans"]
+        # What is learned about the gyro's bias shifted the way since the start: 0.1 m over a metre.
+        for row in rows.values():
+            self.assertLess(row.over_1, 0.025)
+        self.assertLess(whole.over_1, 0.01)
+        self.assertLess(whole.over_10, rows["imu", "wheels"].over_10)
+        self.assertLess(whole.share, 0.005)
+        self.assertGreater(whole.inside, 0.9)
+
+    def test_a_blow_to_the_imu_changes_nothing_and_stamps_may_count_from_1970(self):
+        _, run = clinic()
+        alone = fuse(run, sources=["imu", "wheels"]).track
+        pushed = run.imu.acceleration_x.copy()
+        pushed[np.searchsorted(run.imu.t, 60.0)] = 30.0
+        blow = dataclasses.replace(run, imu=dataclasses.replace(run.imu, acceleration_x=pushed))
+        for name, other in (("blow", blow), ("since 1970", run.shifted(1.79e9))):
+            with self.subTest(name):
+                fused = fuse(other, sources=["imu", "wheels"])
+                self.assertEqual(fused.report["wheels"].gated, 0)
+                off = fused.track.poses - alone.poses
+                self.assertLess(np.hypot(*off[:, :2].T).max(), 0.03)
+        early, late = estimate_mount(run), estimate_mount(run.shifted(1.79e9))
+        for name, value in early.values.items():
+            self.assertAlmostEqual(value.value, late.values[name].value, delta=1e-3, msg=name)
+
+    def test_a_parked_robot_stays_where_it_is_while_its_gyro_wanders(self):
+        _, run = clinic()
+        rng, t = np.random.default_rng(0), np.arange(0.0, 120.0, 0.01)
+        turning = 0.003 + np.cumsum(rng.normal(0.0, 2e-6, len(t))) + rng.normal(0.0, 0.004, len(t))
+        imu = Imu(t, turning, *rng.normal(0.03, 0.06, (2, len(t))))
+        parked = dataclasses.replace(run, scans=None, truth=None, imu=imu, wheels=Wheels(t[::2], np.zeros((6000, 2))))
+        track = fuse(parked, sources=["imu", "wheels"]).track
+        off = track.poses - track.poses[0]
+        self.assertLess(np.hypot(*off[:, :2].T).max(), 0.005)
+        self.assertLess(np.abs(off[:, 2]).max(), np.radians(0.5))
+
+
+class Mapping(unittest.TestCase):
+    def test_the_map_is_true_though_beams_fail_and_stray(self):
+        place, run = clinic()
+        row = mapping_row(place, run)
+        self.assertLess(row.aligned, 0.05)
+        self.assertLess(row.relation, 0.015)
+        self.assertGreater(row.precision, 0.97)
+        self.assertGreater(row.recall, 0.97)
+        self.assertLess(row.doubled, 0.01)
+        # Beams without return cleared hundreds of square metres beyond the walls.
+        self.assertLess(row.outside, 10.0)
+
+
+if __name__ == "__main__":
+    unittest.main()
