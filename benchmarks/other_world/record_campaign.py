@@ -33,6 +33,8 @@ MIXES = (
 NEAR, TWICE, BEHIND = 0.10, 0.06, 0.5
 """Metres within which a cell is on a wall, within which one is drawn where it should be, and up to which a second one
 beside it is the same wall drawn twice."""
+ROW = 4
+"""Cells off the wall within 0.3 m of a point of it that make a second row there."""
 LOOKED_AT = 20
 """Of so many scans one is looked at to know which walls were seen."""
 
@@ -138,7 +140,7 @@ def mapping_row(place: Place, run: Run) -> MappingRow:
     # A cell off the wall counts as a second one where the wall itself is drawn as well.
     astray = occupied[(off > NEAR) & (off < BEHIND)]
     right = walls[found < TWICE]
-    nearest = cKDTree(astray).query(right)[0] if len(astray) else np.full(len(right), np.inf)
+    beside = cKDTree(astray).query_ball_point(right, 0.3, return_length=True) if len(astray) else np.zeros(len(right))
     free = transform_points(shift, grid.points_of(np.argwhere(grid.free)))
     away = ~shapely.contains_xy(place.floor.buffer(NEAR), *free.T)
     return MappingRow(
@@ -146,7 +148,7 @@ def mapping_row(place: Place, run: Run) -> MappingRow:
         relation=error.position,
         precision=float(np.mean(off <= NEAR)),
         recall=float(np.mean(found <= NEAR)),
-        doubled=float(np.mean(nearest < 0.3)),
+        doubled=float(np.mean(beside >= ROW)),
         outside=float(away.sum() * grid.cell_size**2),
     )
 

@@ -110,7 +110,8 @@ class BeamGrid:
     --------
     >>> grid = BeamGrid(0.1, clear_margin=0.1)
     >>> beams = Beams(np.array([[0.05, 0.05]], np.float32), np.array([[1.05, 0.05]], np.float32), np.array([True]))
-    >>> _ = grid.add([0.0, 0.0, 0.0], beams)
+    >>> for _ in range(2):
+    ...     cells = grid.add([0.0, 0.0, 0.0], beams)
     >>> np.sign(grid.snapshot(SensorModel(0.36, 0.03, 6.0)).log_odds).astype(int).tolist()
     [[-1, -1, -1, -1, -1, -1, -1, -1, -1, -1, 1]]
     """

@@ -15,7 +15,7 @@ from vinecompass.settings import MappingSettings
 __all__ = ["SiteMap"]
 
 FloatArray = NDArray[np.float64]
-POINTING_SPREAD = 0.004
+POINTING_SPREAD = 0.003
 """Metres by which a beam's end may be off for each metre that it went, since beams and poses point that well only."""
 FINENESS, LEVER = 0.1, 8.0
 """Poses are rounded to this share of a cell, and headings to what moves something `LEVER` metres away by as much: so
