@@ -41,7 +41,8 @@ def believed_beams(ranges, nearest, farthest):  # type: ignore[no-untyped-def]
         if not (nearest <= reach <= farthest or reach == np.inf):
             continue
         told, silent, beyond = 0, 0, 0
-        for other in range(max(beam - BESIDE, 0), min(beam + BESIDE + 1, ranges.shape[0])):
+        first, last = max(beam - BESIDE, 0), min(beam + BESIDE, ranges.shape[0] - 1)
+        for other in range(first, last + 1):
             if other == beam or not (nearest <= ranges[other] <= farthest or ranges[other] == np.inf):
                 continue
             told += 1
