@@ -164,6 +164,8 @@ def _judged(source: str, innovation: float) -> str:
     if innovation > 2.0:
         return "its noise is set too small, or it is wrong"
     if innovation < 0.3:
+        if source == "scans":
+            return "as expected: those of one reference count for one"
         return "leads the others: only liveliness tells against it" if source == "imu" else "its noise is set too large"
     return "as expected"
 
