@@ -12,7 +12,7 @@ __all__ = ["OtherBase"]
 STEP = 0.005
 """Seconds."""
 TRACK_WIDTH = 0.5
-"""Metres between the wheels of a base with one that stands still."""
+"""Metres between the wheels."""
 
 
 class OtherBase:

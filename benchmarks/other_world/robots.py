@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import shapely
 
+from benchmarks.other_world.base import TRACK_WIDTH
 from vinecompass.robot import Robot
 
 __all__ = ["BODIES", "OtherRobot", "draw_robot"]
@@ -76,7 +77,7 @@ def draw_robot(kind: str, rng: np.random.Generator, *, tells_delay: bool) -> Oth
             )
         ]
     else:
-        drive["track_width"] = 0.5
+        drive["track_width"] = TRACK_WIDTH
     if kind == "car":
         drive |= {"wheelbase": 0.75, "turning_radius": TURNING_RADIUS}
     if tells_delay:

@@ -160,13 +160,18 @@ def _details(fused: Fused, rows: dict[str, dict[str, float]], beside: str) -> li
     return lines + [f"left out: {note}" for note in fused.notes]
 
 
+USUALLY_LOW = {
+    "imu": "leads the others: only liveliness tells against it",
+    "scans": "as expected: those of one reference count for one",
+}
+"""Why the innovations of a source are small though its noise is set right."""
+
+
 def _judged(source: str, innovation: float) -> str:
     if innovation > 2.0:
         return "its noise is set too small, or it is wrong"
     if innovation < 0.3:
-        if source == "scans":
-            return "as expected: those of one reference count for one"
-        return "leads the others: only liveliness tells against it" if source == "imu" else "its noise is set too large"
+        return USUALLY_LOW.get(source, "its noise is set too large")
     return "as expected"
 
 

@@ -125,6 +125,22 @@ def estimate_mount(
     values[free] = fit.x
     errors[free] = spread * curvature_errors(fit.jac)
     values[2] = wrap_angle(values[2])
+    result = _lidar_and_wheels(run.robot, values, errors, has_wheels=has_wheels)
+    if run.imu is not None:
+        result |= _gyro(run, begins + values[5], ends + values[5], seen[:, 2])
+    if run.commands is not None:
+        elapsed = np.diff(stamps)
+        good = elapsed > 0.0
+        middles = stamps[:-1] + 0.5 * elapsed
+        result |= base_response(drive, run.commands, middles[good], ways[good] / elapsed[good, None])
+    return Calibration(result, len(seen), mirrored)
+
+
+def _lidar_and_wheels(
+    robot: Robot, values: FloatArray, errors: FloatArray, *, has_wheels: bool
+) -> dict[str, EstimatedValue]:
+    """Return what six numbers and their standard errors say: the mount (3), scales of wheels and width, the offset."""
+    lidar, drive = robot.scanner, robot.drive
     x, y, heading = lidar.mount_pose
     result = {
         "mount_x": EstimatedValue(values[0], errors[0], x, 0.03),
@@ -138,14 +154,7 @@ def estimate_mount(
         if drive.track_width is not None:
             width = drive.track_width
             result["track_width"] = EstimatedValue(width * values[4], width * errors[4], width, 0.02 * width)
-    if run.imu is not None:
-        result |= _gyro(run, begins + values[5], ends + values[5], seen[:, 2])
-    if run.commands is not None:
-        elapsed = np.diff(stamps)
-        good = elapsed > 0.0
-        middles = stamps[:-1] + 0.5 * elapsed
-        result |= base_response(drive, run.commands, middles[good], ways[good] / elapsed[good, None])
-    return Calibration(result, len(seen), mirrored)
+    return result
 
 
 def _segments(

@@ -50,11 +50,8 @@ class PlaceFilter:
 
     def correct(self, place: FloatArray, match: Match) -> FloatArray:
         """Return the pose ``(3,)`` between the one predicted and the match's, and learn from how far they are apart."""
-        off = match.pose - place
-        off[2] = wrap_angle(off[2])
-        sum_of_both = self.covariance + match.covariance
-        gain = np.linalg.solve(sum_of_both, self.covariance).T
-        squared = float(off @ np.linalg.solve(sum_of_both, off)) / 3.0
+        off, squared = self._innovation(place, match)
+        gain = np.linalg.solve(self.covariance + match.covariance, self.covariance).T
         change = np.exp(LEARNED * (min(squared, SURPRISING) - 1.0))
         self.noise_factor = float(np.clip(self.noise_factor * change, LEAST, MOST))
         self.covariance = (np.eye(3) - gain) @ self.covariance
@@ -64,10 +61,14 @@ class PlaceFilter:
 
     def surprised_by(self, place: FloatArray, match: Match) -> bool:
         """Tell whether a match is farther from the pose ``(3,)`` predicted than both can err."""
-        off = match.pose - place
-        off[2] = wrap_angle(off[2])
-        return float(off @ np.linalg.solve(self.covariance + match.covariance, off)) / 3.0 > SURPRISE
+        return self._innovation(place, match)[1] > SURPRISE
 
     def take(self, match: Match) -> None:
         """Believe a match alone: the odometry was wrong."""
         self.covariance = match.covariance
+
+    def _innovation(self, place: FloatArray, match: Match) -> tuple[FloatArray, float]:
+        """Return how far a match is from the pose predicted ``(3,)``, and its square by what is expected of it."""
+        off = match.pose - place
+        off[2] = wrap_angle(off[2])
+        return off, float(off @ np.linalg.solve(self.covariance + match.covariance, off)) / 3.0

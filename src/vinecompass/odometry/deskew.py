@@ -40,7 +40,7 @@ def believed_ranges(ranges: NDArray[np.float32], lidar: Lidar) -> NDArray[np.flo
 
     A beam that fails, or strays, would clear the floor through walls; such become `nan`, "no reading".
     """
-    return np.where(believed_beams(ranges, lidar.nearest, lidar.farthest), ranges, np.float32(np.nan))
+    return np.where(believed_beams(ranges, lidar.read(ranges)), ranges, np.float32(np.nan))
 
 
 def straightened_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike, *, clear_reach: float) -> Beams:

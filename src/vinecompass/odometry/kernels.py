@@ -29,8 +29,8 @@ def beam_ends(ranges, angles, mount, sweep):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def believed_beams(ranges, nearest, farthest):  # type: ignore[no-untyped-def]
-    """Which beams say something that may be so: a lone one that goes on where those beside it end may have failed.
+def believed_beams(ranges, read):  # type: ignore[no-untyped-def]
+    """Which beams, of those `read` (N,), may be so: a lone one that goes on where those beside it end may have failed.
 
     Of a beam without return, two of the two beams to each side must have none; one that returned from farther away than
     all of them is left out. What ends nearer than its neighbours, as at a table's leg, counts. Returns bools (N,).
@@ -38,12 +38,12 @@ def believed_beams(ranges, nearest, farthest):  # type: ignore[no-untyped-def]
     believed = np.zeros(ranges.shape[0], np.bool_)
     for beam in range(ranges.shape[0]):
         reach = ranges[beam]
-        if not (nearest <= reach <= farthest or reach == np.inf):
+        if not read[beam]:
             continue
         told, silent, beyond = 0, 0, 0
         first, last = max(beam - BESIDE, 0), min(beam + BESIDE, ranges.shape[0] - 1)
         for other in range(first, last + 1):
-            if other == beam or not (nearest <= ranges[other] <= farthest or ranges[other] == np.inf):
+            if other == beam or not read[other]:
                 continue
             told += 1
             silent += ranges[other] == np.inf
