@@ -19,7 +19,8 @@ from benchmarks.measuring import measured
 from benchmarks.reference_filter import ReferenceFilter
 from vinecompass import LaserOdometry, OdometryFusion, Robot, demo_file, read_robot, read_run, read_site, record_drive
 from vinecompass.geometry import transform_points
-from vinecompass.runs import Run, columns_of, write_run
+from vinecompass.runs import Run, write_run
+from vinecompass.runs.streams import columns_of
 
 FloatArray = NDArray[np.float64]
 ROUTE = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5), (28.2, 22.5), (24.5, 23.6)]

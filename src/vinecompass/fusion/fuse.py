@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from vinecompass.errors import InputError
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track
-from vinecompass.runs import Run, Track, columns_of, rows_of
+from vinecompass.runs import Run, Track, readings_of, rows_of
 from vinecompass.runs.order import rows_in_order, spans_of
 from vinecompass.runs.streams import Stream
 from vinecompass.settings import FusionSettings
@@ -70,10 +70,8 @@ def cleaned(run: Run) -> tuple[Run, tuple[str, ...]]:
     stream: Any
     for name, stream in run.streams().items():
         keep = np.isfinite(stream.t)
-        columns = columns_of(stream)
-        for key, values in columns.items():
-            if key not in ("ranges", "covariances"):
-                keep &= np.isfinite(values.reshape(len(values), -1)).all(axis=1)
+        for values in readings_of(stream).values():
+            keep &= np.isfinite(values.reshape(len(values), -1)).all(axis=1)
         not_finite = int(np.sum(~keep))
         keep[keep] = rows_in_order(stream.t[keep])
         disordered = len(keep) - int(np.sum(keep)) - not_finite

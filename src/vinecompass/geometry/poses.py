@@ -100,6 +100,30 @@ def relative(pose: ArrayLike, frame: ArrayLike) -> FloatArray:
     return compose(inverse(f), p)
 
 
+def compose_covariances(first: ArrayLike, second: ArrayLike, of_first: ArrayLike, of_second: ArrayLike) -> FloatArray:
+    """Return the covariance ``(..., 3, 3)`` of `compose` of two poses that err independently of each other.
+
+    Each covariance is of x, y and heading in the frame that its pose is given in, m2, m rad and rad2 (Smith, Self and
+    Cheeseman, 1990).
+
+    >>> compose_covariances([0.0, 0.0, 0.0], [2.0, 0.0, 0.0], np.diag([0.0, 0.0, 0.01]), np.zeros((3, 3)))[1].tolist()
+    [0.0, 0.04, 0.02]
+    """
+    a, b = np.asarray(first, dtype=float), np.asarray(second, dtype=float)
+    cosine, sine = np.cos(a[..., 2]), np.sin(a[..., 2])
+    shape = (*np.broadcast_shapes(a.shape[:-1], b.shape[:-1]), 3, 3)
+    turn = np.zeros(shape)
+    turn[..., 0, 0], turn[..., 0, 1] = cosine, -sine
+    turn[..., 1, 0], turn[..., 1, 1] = sine, cosine
+    turn[..., 2, 2] = 1.0
+    # How the far pose moves when the near one turns.
+    lever = np.zeros(shape) + np.eye(3)
+    lever[..., 0, 2] = -sine * b[..., 0] - cosine * b[..., 1]
+    lever[..., 1, 2] = cosine * b[..., 0] - sine * b[..., 1]
+    carried = lever @ np.asarray(of_first, dtype=float) @ np.swapaxes(lever, -1, -2)
+    return carried + turn @ np.asarray(of_second, dtype=float) @ np.swapaxes(turn, -1, -2)
+
+
 def chain(start: ArrayLike, steps: ArrayLike) -> FloatArray:
     """Return the poses ``(N + 1, 3)`` passed from `start` by `steps` ``(N, 3)``, each seen from the pose before it.
 

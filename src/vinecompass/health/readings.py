@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from vinecompass.health.findings import Finding, Severity
 from vinecompass.robot import Robot
-from vinecompass.runs import Run, Scans, columns_of
+from vinecompass.runs import Run, Scans, readings_of
 from vinecompass.runs.order import spans_of
 
 __all__ = ["check_finite", "check_ranges", "own_beams"]
@@ -28,9 +28,8 @@ def check_finite(run: Run) -> list[Finding]:
     findings = []
     for name, stream in run.streams().items():
         bad = np.zeros(len(stream.t), dtype=bool)
-        for column, values in columns_of(stream).items():
-            if column not in ("t", "ranges", "covariances"):
-                bad |= ~np.isfinite(values.reshape(len(values), -1)).all(axis=1)
+        for values in readings_of(stream).values():
+            bad |= ~np.isfinite(values.reshape(len(values), -1)).all(axis=1)
         if np.any(bad):
             t = stream.t[bad]
             findings.append(

@@ -34,7 +34,7 @@ class Localization:
     Parameters
     ----------
     track : Track
-        One pose per scan with its covariance, in the site frame.
+        One pose per scan with its covariance and its state, in the site frame.
     ways : array, (N,)
         The way travelled by each scan, by the odometry, m.
     agreements : array, (N,)
@@ -94,9 +94,8 @@ class Localization:
 
     def states(self) -> NDArray[np.str_]:
         """Return the state at each scan ``(N,)``."""
-        begun = np.array([change.t for change in self.changes])
-        names = np.array([change.state for change in self.changes])
-        return np.asarray(names[np.maximum(np.searchsorted(begun, self.track.t, side="right") - 1, 0)])
+        assert self.track.states is not None
+        return self.track.states
 
     @property
     def tracked(self) -> NDArray[np.bool_]:
@@ -152,6 +151,7 @@ def localize(
     count = len(stamps)
     poses, covariances, drifts = np.empty((count, 3)), np.empty((count, 3, 3)), np.empty((count, 3))
     agreements, counts = np.empty(count), np.empty(count, np.int64)
+    states: list[str] = []
     changes: list[StateChange] = []
     snapshots: list[Snapshot] = []
     settled_at = None
@@ -159,6 +159,7 @@ def localize(
         estimate = localizer.update(scan, motion)
         poses[i] = estimate.pose
         covariances[i] = estimate.covariance
+        states.append(estimate.state)
         drifts[i] = estimate.drift.pose
         agreements[i], counts[i] = estimate.agreement, estimate.particles
         changed = not changes or changes[-1].state != estimate.state
@@ -174,7 +175,7 @@ def localize(
         if progress and i % 50 == 0:
             progress(i / count, "localizing")
     return Localization(
-        Track(stamps, poses, covariances),
+        Track(stamps, poses, covariances, np.array(states)),
         ways,
         agreements,
         changes,

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.fusion import usual_odometry
-from vinecompass.geometry import compose
+from vinecompass.geometry import compose, compose_covariances
 from vinecompass.grids import Grid, Making
 from vinecompass.mapping.mapper import Mapper
 from vinecompass.odometry import swept_scans
@@ -32,7 +32,7 @@ class Mapping:
     ----------
     grid : Grid
     track : Track
-        The pose of every scan in the map's frame, as all loops together have it in the end.
+        The pose of every scan in the map's frame with its covariance, as all loops together have it in the end.
     agreements : array, (N,)
         How well each scan agreed with the submap before it, 0 to 1; `nan` where it was not matched.
     mapper : Mapper
@@ -99,11 +99,12 @@ def build_map(
         odometry = usual_odometry(run)
     mapper = Mapper(run.robot, start=run.start, settings=settings)
     numbers = np.empty(len(stamps), int)
-    places = np.empty((len(stamps), 3))
+    places, doubts = np.empty((len(stamps), 3)), np.empty((len(stamps), 3, 3))
     agreements = np.empty(len(stamps))
     for i, (scan, motion) in enumerate(swept_scans(run, odometry)):
         mapper.update(scan, motion)
         numbers[i], places[i] = mapper.place
+        doubts[i] = mapper.place_covariance
         agreements[i] = mapper.agreement
         if watch:
             watch(mapper)
@@ -112,7 +113,9 @@ def build_map(
             progress(i / len(stamps), f"mapping, {kept} scans kept, {closed} loops closed")
     mapper.finish()
     grid = mapper.snapshot()
-    track = Track(stamps, compose(mapper.graph.poses[numbers], places))
+    submaps = mapper.graph.poses[numbers]
+    covariances = compose_covariances(submaps, places, mapper.graph.covariances()[numbers], doubts)
+    track = Track(stamps, compose(submaps, places), covariances)
     return Mapping(grid, track, agreements, mapper, _notes(stamps, agreements, mapper))
 
 

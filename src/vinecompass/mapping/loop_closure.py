@@ -9,8 +9,10 @@ from typing import Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import KDTree
 
-from vinecompass.geometry import relative, wrap_angle
+from vinecompass.geometry import relative, transform_points, wrap_angle
+from vinecompass.mapping.place_along import place_along
 from vinecompass.mapping.pose_graph import PoseGraph
 from vinecompass.mapping.submap import Submap, spread_evenly
 from vinecompass.matching import Candidate, Match, PoseSearch, SearchWindow, WallGrid, match_scan
@@ -24,6 +26,8 @@ NEAREST_TRIED = 6
 """So many submaps are looked at, those nearest by."""
 NEARER_THAN, OVERLAP = 8.0, 6.0
 """Metres from the body within which points are compared, and between the middles of submaps that may overlap."""
+SAME_PLACE = 3.0
+"""Metres between the middles of submaps within which they show small things from near by."""
 SEARCH_CELL, SEARCH_SPREAD, SEARCH_TURN = 0.1, 0.12, np.radians(1.0)
 """Metres, metres and radians of the wide search; what it finds is then aligned."""
 SEARCH_POINTS, ALIGN_POINTS = 150, 600
@@ -33,6 +37,11 @@ PLAIN = 0.5
 """How little may be seen of the position along a plain aisle, 0 to 1."""
 RIVAL = 0.92
 """Share of the best agreement at which another pose makes a place ambiguous."""
+ONE_LINE = 0.94
+"""Cosine of the angle up to which the line of places that fit alike is that along which walls show nothing."""
+FOUND_ALONG, OPEN_ALONG = 0.05, 3.0
+"""Metres (standard deviation) to which small things on walls show the position along them, and which are left open
+where there are none."""
 LOOP_LENGTH = 1.0
 """Metres of way that a loop counts for in how far the map may have drifted."""
 SEARCHES_KEPT, WALLS_KEPT = 24, 8
@@ -62,6 +71,9 @@ class Loop:
         What the map was off by there before, m and radians.
     refused : str
         Why it is not believed; empty if it is.
+    open_along : float or None
+        Heading of the direction in the former submap's frame in which nothing there shows where it lies, as along
+        plain walls, radians: there it says nothing. None if it says all.
     """
 
     t: float
@@ -73,6 +85,17 @@ class Loop:
     drift: float
     drift_turn: float
     refused: str
+    open_along: float | None
+
+
+@dataclass(frozen=True)
+class _Found:
+    """Where points fit a submap best, where else nearly as well, and the direction ``(2,)`` of the line through the
+    best on which all such places lie, if they do."""
+
+    best: Candidate
+    rival: Candidate | None
+    line: FloatArray | None
 
 
 class _Recent(Generic[Kept]):
@@ -104,6 +127,7 @@ class LoopCloser:
         self._settings = settings
         self._searches: _Recent[PoseSearch] = _Recent(SEARCHES_KEPT)
         self._walls: _Recent[WallGrid] = _Recent(WALLS_KEPT)
+        self._trees: _Recent[KDTree] = _Recent(WALLS_KEPT)
 
     def search(self, submaps: Sequence[Submap], number: int, graph: PoseGraph, t: float) -> list[Loop]:
         """Return the loops that a submap closes, and those refused, the nearest former submap first."""
@@ -119,22 +143,30 @@ class LoopCloser:
         for former, reach in self._near(submaps, number, graph.poses, ways):
             guess = relative(graph.poses[number], graph.poses[former])
             turn = min(np.pi, LEAST_LOOP_TURN + np.radians(settings.loop_drift_deg) * ways[former])
-            candidate, rival = self._find(submaps[former], former, few, guess, reach, turn)
-            if candidate is None:
+            found = self._find(submaps[former], former, few, guess, reach, turn)
+            if found is None:
                 continue
-            match = self._align(submaps[former], former, many, candidate)
-            off = relative(match.pose, guess)
+            match, line, spread_along, refused = self._judged(
+                submaps[former], former, many, submap.middle, guess, found, reach
+            )
+            covariance, off = match.covariance + FLOOR, match.pose - guess
+            is_whole = spread_along < OPEN_ALONG
+            if line is not None:
+                along = np.outer(line, line)
+                covariance[:2, :2] += spread_along**2 * along
+                off[:2] -= 0.0 if is_whole else along @ off[:2]
             loops.append(
                 Loop(
                     t=t,
                     submap=number,
                     former=former,
                     pose=match.pose,
-                    covariance=match.covariance + FLOOR,
+                    covariance=covariance,
                     agreement=match.agreement,
                     drift=float(np.hypot(off[0], off[1])),
-                    drift_turn=float(abs(off[2])),
-                    refused=_objection(match, candidate, rival, settings),
+                    drift_turn=float(abs(wrap_angle(off[2]))),
+                    refused=refused,
+                    open_along=None if line is None or is_whole else float(np.arctan2(line[1], line[0])),
                 )
             )
         return loops
@@ -156,20 +188,64 @@ class LoopCloser:
 
     def _find(
         self, submap: Submap, number: int, points: FloatArray, guess: FloatArray, reach: float, turn: float
-    ) -> tuple[Candidate | None, Candidate | None]:
-        """Return where points fit a submap best, and where else they fit nearly as well."""
+    ) -> _Found | None:
+        """Return where points fit a submap best, and where else they fit nearly as well; None if nowhere."""
         search = self._searches.get(number, lambda: _search_of(submap))
         steps = int(np.ceil(turn / SEARCH_TURN))
         headings = guess[2] + np.arange(-steps, steps + 1) * SEARCH_TURN
         low, high = guess[:2] - reach, guess[:2] + reach
         best = search.find(points, headings=headings, low=low, high=high, least=self._settings.loop_agreement)
         if best is None:
-            return None, None
-        rival = search.find(points, headings=headings, low=low, high=high, least=RIVAL * best.agreement, unlike=best)
-        return best, rival
+            return None
+        bar = RIVAL * best.agreement
+        rival = search.find(points, headings=headings, low=low, high=high, least=bar, unlike=best)
+        if rival is None:
+            return _Found(best, None, None)
+        dx, dy = rival.pose[:2] - best.pose[:2]
+        third = search.find(
+            points, headings=headings, low=low, high=high, least=bar, unlike=best, line=float(np.arctan2(dy, dx))
+        )
+        return _Found(best, rival, np.array([dx, dy]) / np.hypot(dx, dy) if third is None else None)
 
-    def _align(self, submap: Submap, number: int, points: FloatArray, candidate: Candidate) -> Match:
-        """Return the candidate, aligned to the submap's walls."""
+    def _judged(
+        self,
+        submap: Submap,
+        number: int,
+        points: FloatArray,
+        middle: FloatArray,
+        guess: FloatArray,
+        found: _Found,
+        reach: float,
+    ) -> tuple[Match, FloatArray | None, float, str]:
+        """Return where points lie in a submap, the direction ``(2,)`` in which they show it less than the match says,
+        by how much they may be off there, m, and an objection.
+
+        Along walls that are hardly more than plain, a finer look decides; along those that are, the points lie where
+        the guess has them: only beside that line, and in heading, it is measured.
+        """
+        match = self._align(submap, number, points, found.best.pose)
+        line: FloatArray = np.linalg.eigh(match.information[:2, :2])[1][:, 0]
+        on_line = found.line is not None and abs(line @ found.line) > ONE_LINE
+        if not on_line and found.rival is not None:
+            return match, None, 0.0, _ambiguity(found.best, found.rival)
+        if not on_line and np.trace(match.unseen) <= PLAIN:
+            return match, None, 0.0, _objection(match)
+        pose = match.pose.copy()
+        pose[:2] += line * (line @ (guess[:2] - pose[:2]))
+        match = self._align(submap, number, points, pose)
+        ahead = None
+        if np.hypot(*(transform_points(match.pose, middle[None])[0] - submap.middle)) < SAME_PLACE:
+            tree = self._trees.get(number, lambda: KDTree(submap.points()))
+            ahead = place_along(tree, transform_points(match.pose, points), line, reach)
+        if ahead is None:
+            return match, line, OPEN_ALONG, _objection(match)
+        pose = match.pose.copy()
+        pose[:2] += ahead * line
+        match = self._align(submap, number, points, pose)
+        return match, line, FOUND_ALONG, _objection(match)
+
+    def _align(self, submap: Submap, number: int, points: FloatArray, pose: FloatArray) -> Match:
+        """Return a pose of points found in a submap, aligned to its walls."""
         settings = self._settings
         walls = self._walls.get(
             number,
@@ -177,7 +253,7 @@ class LoopCloser:
         )
         window = SearchWindow(SEARCH_CELL, SEARCH_TURN, SEARCH_TURN / 2.0)
         return match_scan(
-            points, np.zeros(len(points)), walls, candidate.pose, window=window, prior_points=1e-3, doubt_sweep=False
+            points, np.zeros(len(points)), walls, pose, window=window, prior_points=1e-3, doubt_sweep=False
         )
 
 
@@ -186,14 +262,15 @@ def _search_of(submap: Submap) -> PoseSearch:
     return PoseSearch(walls.field, SEARCH_CELL, walls.corner)
 
 
-def _objection(match: Match, candidate: Candidate, rival: Candidate | None, settings: MappingSettings) -> str:
+def _ambiguity(best: Candidate, rival: Candidate) -> str:
+    """Return why two places that fit nearly as well prove nothing."""
+    away = np.hypot(*(rival.pose[:2] - best.pose[:2]))
+    turned = abs(np.degrees(wrap_angle(rival.pose[2] - best.pose[2])))
+    return f"ambiguous: fits as well {away:.1f} m and {turned:.0f} degrees off"
+
+
+def _objection(match: Match) -> str:
     """Return why a match is no proof that the place is the same, or nothing if it is one."""
-    if rival is not None:
-        away = np.hypot(*(rival.pose[:2] - candidate.pose[:2]))
-        turned = abs(np.degrees(wrap_angle(rival.pose[2] - candidate.pose[2])))
-        return f"ambiguous: fits as well {away:.1f} m and {turned:.0f} degrees off"
-    if np.trace(match.unseen) > PLAIN:
-        return "plain: nothing there shows the position along the walls"
     if match.matched_share < LEAST_MATCHED:
         return f"poor: only {100.0 * match.matched_share:.0f} % of the points lie by a wall"
     if match.scatter > MOST_SCATTER:

@@ -42,8 +42,8 @@ LEAP, LEAP_SPEED = 0.2, 2.0
 """Metres and times the robot's top speed beyond which a step of the odometry is a leap."""
 ODOMETRY_SPREAD = np.diag([0.05, 0.05, np.radians(1.0)]) ** 2
 """Covariance of what the odometry alone says from submap to submap."""
-LED_ASTRAY = 0.03
-"""What it may be off by for each metre that scans do not show, m."""
+LED_ASTRAY = 0.01
+"""What a good odometry may be off by for each metre that scans do not show, m."""
 
 
 class Mapper:
@@ -137,6 +137,11 @@ class Mapper:
     def place(self) -> tuple[int, FloatArray]:
         """The submap that the last scan belongs to, and its pose ``(3,)`` in that submap's frame."""
         return self._current, self._place
+
+    @property
+    def place_covariance(self) -> FloatArray:
+        """Of that pose in that submap ``(3, 3)``, m2, m rad and rad2."""
+        return self._filter.covariance
 
     def update(self, scan: Scan, odometry: SweepMotion) -> FloatArray:
         """Take in one scan and the odometry at its stamp; return the scan's pose ``(3,)`` in the map's frame."""
@@ -246,7 +251,8 @@ class Mapper:
         """Return the covariance of the body's pose in the current submap, in which it was last matched."""
         covariance = FLOOR + (ODOMETRY_SPREAD if match is None else match.covariance)
         # Along a plain aisle the odometry has led, all the way since the submap was begun.
-        covariance[:2, :2] += (LED_ASTRAY * self._unseen_way) @ (LED_ASTRAY * self._unseen_way)
+        astray = LED_ASTRAY * np.sqrt(max(self._filter.noise_factor, 1.0)) * self._unseen_way
+        covariance[:2, :2] += astray @ astray
         self._unseen_way = np.zeros((2, 2))
         return covariance
 
@@ -275,7 +281,9 @@ class Mapper:
         self.loops += found
         believed = [loop for loop in found if not loop.refused]
         for loop in believed:
-            self.graph.close(loop.former, loop.submap, loop.pose, np.linalg.inv(loop.covariance))
+            information = np.linalg.inv(loop.covariance)
+            is_whole = loop.open_along is None
+            self.graph.close(loop.former, loop.submap, loop.pose, information, is_whole=is_whole)
         if believed:
             self.graph.optimize()
 

@@ -21,6 +21,8 @@ LEAST_WEIGHT = 0.25
 RELAXING = 2.0
 """How much stricter each round of the graduated optimisation is than the one before."""
 MOST_STEPS = 30
+INVERTED_AT_ONCE = 100
+"""Poses whose covariances are asked for together: so many columns of the inverse are held."""
 
 
 @dataclass(frozen=True)
@@ -37,6 +39,8 @@ class Link:
         Inverse of the measurement's covariance.
     is_loop : bool
         Whether the link may be wrong altogether, as a place taken for another is.
+    is_whole : bool
+        Whether it measures all of the pose: a loop along plain walls does not.
     """
 
     origin: int
@@ -44,6 +48,7 @@ class Link:
     pose: FloatArray
     information: FloatArray
     is_loop: bool
+    is_whole: bool = True
 
 
 class PoseGraph:
@@ -84,13 +89,24 @@ class PoseGraph:
         self._link(len(self.poses) - 1, len(self.poses), pose, information, is_loop=False)
         self.poses = np.vstack([self.poses, compose(self.poses[-1], pose)])
 
-    def close(self, origin: int, target: int, pose: ArrayLike, information: ArrayLike) -> None:
-        """Add a loop: the pose `target`, seen from `origin`."""
-        self._link(origin, target, pose, information, is_loop=True)
+    def close(
+        self, origin: int, target: int, pose: ArrayLike, information: ArrayLike, *, is_whole: bool = True
+    ) -> None:
+        """Add a loop: the pose `target`, seen from `origin`; see `Link` for what it may be."""
+        self._link(origin, target, pose, information, is_loop=True, is_whole=is_whole)
 
-    def _link(self, origin: int, target: int, pose: ArrayLike, information: ArrayLike, *, is_loop: bool) -> None:
+    def _link(
+        self,
+        origin: int,
+        target: int,
+        pose: ArrayLike,
+        information: ArrayLike,
+        *,
+        is_loop: bool,
+        is_whole: bool = True,
+    ) -> None:
         measured, weight = np.asarray(pose, dtype=float), np.asarray(information, dtype=float)
-        self.links.append(Link(origin, target, measured, weight, is_loop))
+        self.links.append(Link(origin, target, measured, weight, is_loop, is_whole))
         self.weights = np.append(self.weights, 1.0)
 
     @property
@@ -107,9 +123,9 @@ class PoseGraph:
         lengths : array_like, (N - 1,)
             Between each pose and the next, m.
         loop_length : float
-            Of a loop that counts, m.
+            Of a loop that counts and measures all of the pose, m.
         """
-        loops = [self.links[k] for k in self.counting_loops]
+        loops = [self.links[k] for k in self.counting_loops if self.links[k].is_whole]
         steps = np.arange(len(self.poses) - 1)
         rows = np.concatenate([steps, [link.origin for link in loops]]).astype(int)
         columns = np.concatenate([steps + 1, [link.target for link in loops]]).astype(int)
@@ -122,6 +138,25 @@ class PoseGraph:
         origin, target, measured, information = self._arrays()
         error = _error(self.poses, origin, target, measured)
         return error, np.einsum("li,lij,lj->l", error, information, error)
+
+    def covariances(self) -> FloatArray:
+        """Return the covariance ``(N, 3, 3)`` of each pose's x, y and heading beside the first, m2, m rad and rad2."""
+        result = np.zeros((len(self.poses), 3, 3))
+        if not self.links:
+            return result
+        origin, target, measured, information = self._arrays()
+        error = _error(self.poses, origin, target, measured)
+        weighted = information * self.weights[:, None, None]
+        matrix, _ = _normal_equations(self.poses, origin, target, error, weighted)
+        factors = splu(matrix, permc_spec="MMD_AT_PLUS_A")
+        for first in range(1, len(self.poses), INVERTED_AT_ONCE):
+            numbers = np.arange(first, min(first + INVERTED_AT_ONCE, len(self.poses)))
+            rows = 3 * (numbers[:, None] - 1) + np.arange(3)
+            right = np.zeros((matrix.shape[0], rows.size))
+            right[rows.ravel(), np.arange(rows.size)] = 1.0
+            columns = factors.solve(right).reshape(-1, len(numbers), 3)
+            result[numbers] = columns[rows, np.arange(len(numbers))[:, None]]
+        return result
 
     def optimize(self) -> None:
         """Move the poses to where the links fit best, and weigh the loops."""

@@ -150,6 +150,18 @@ def push_halves(pyramid, cells, level, x, y, high, least, stack, depth):  # type
 
 
 @njit(cache=True, nogil=True)
+def block_lies_in(x, y, size, box):  # type: ignore[no-untyped-def]
+    """Whether the block of offsets that begins at x, y lies in a box: its middle, the direction of its length, and
+    half its length and its width, in cells."""
+    for corner in range(4):
+        dx = x + (size - 1) * (corner & 1) - box[0]
+        dy = y + (size - 1) * (corner >> 1) - box[1]
+        if abs(box[2] * dx + box[3] * dy) > box[4] or abs(box[2] * dy - box[3] * dx) > box[5]:
+            return False
+    return True
+
+
+@njit(cache=True, nogil=True)
 def best_pose(pyramid, pad, points, headings, low, high, least, excluded):  # type: ignore[no-untyped-def]
     """Find the best of all whole-cell offsets from `low` to `high` (x, y, both included) and all headings.
 
@@ -157,8 +169,8 @@ def best_pose(pyramid, pad, points, headings, low, high, least, excluded):  # ty
     cells that begin at a cell, so a sum over it bounds the sums of all offsets in such a block from above. Its
     cell ``[pad, pad]`` is the field's first. `points` (N, 2) are in the body frame, in cells; an offset puts the
     body in the middle of a cell. Only sums above `least` count, and none of the offsets and headings (by index) in
-    the box `excluded` (6,): lowest and highest x, y, index. Returns found, x, y, index of heading and sum. Ties go
-    to the first of the blocks, best bound first.
+    the box `excluded` (8,): as for `block_lies_in`, and its lowest and highest index. Returns found, x, y, index of
+    heading and sum. Ties go to the first of the blocks, best bound first.
     """
     top = pyramid.shape[0] - 1
     turned = turned_cells(points, headings, pad)
@@ -179,13 +191,7 @@ def best_pose(pyramid, pad, points, headings, low, high, least, excluded):  # ty
             depth -= 1
             level, x, y, bound = stack[depth, 0], stack[depth, 1], stack[depth, 2], stack[depth, 3]
             size = 1 << level
-            if bound <= best or (
-                excluded[2] <= h <= excluded[5]
-                and excluded[0] <= x
-                and x + size - 1 <= excluded[3]
-                and excluded[1] <= y
-                and y + size - 1 <= excluded[4]
-            ):
+            if bound <= best or (excluded[6] <= h <= excluded[7] and block_lies_in(x, y, size, excluded)):
                 continue
             if level == 0:
                 found, best, best_x, best_y, best_h = True, bound, x, y, h

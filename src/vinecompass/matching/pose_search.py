@@ -85,6 +85,7 @@ class PoseSearch:
         least: float = 0.0,
         unlike: Candidate | None = None,
         apart: tuple[float, float] = (0.5, 0.1),
+        line: float | None = None,
     ) -> Candidate | None:
         """Return the best pose in a window, or None if none agrees better than `least`.
 
@@ -100,6 +101,8 @@ class PoseSearch:
             Agreement that must be exceeded, 0 to 1.
         unlike : Candidate, optional
             Leave out poses within `apart`, m and radians, of this one: to see whether there is another.
+        line : float, optional
+            Leave out those as near to a line of this heading through that pose, too, however far along it, radians.
         """
         wanted = np.asarray(headings, dtype=float)
         cells = np.asarray(points, dtype=float) / self.cell_size
@@ -107,13 +110,15 @@ class PoseSearch:
             np.floor((np.asarray(end, dtype=float) - self.corner) / self.cell_size).astype(np.int64)
             for end in (low, high)
         )
-        excluded = np.array([0, 0, 1, -1, -1, 0], np.int64)
+        excluded = np.array([0.0, 0.0, 1.0, 0.0, -1.0, -1.0, 1.0, -1.0])
         if unlike is not None:
             alike = np.flatnonzero(np.abs(wrap_angle(wanted - unlike.pose[2])) <= apart[1])
             middle = np.floor((unlike.pose[:2] - self.corner) / self.cell_size).astype(np.int64)
             reach = int(np.ceil(apart[0] / self.cell_size))
             if len(alike):
-                excluded = np.array([*(middle - reach), alike[0], *(middle + reach), alike[-1]])
+                length, heading = (reach, 0.0) if line is None else (np.inf, line)
+                box = (*middle, np.cos(heading), np.sin(heading), length, reach)
+                excluded = np.array([*box, alike[0], alike[-1]])
         found, x, y, heading, total = best_pose(
             self._pyramid, self._pad, cells, wanted, first, last, int(255 * least * len(cells)), excluded
         )

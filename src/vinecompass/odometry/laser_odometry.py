@@ -9,7 +9,7 @@ from math import cos, sin
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import arc, compose
+from vinecompass.geometry import arc, compose, compose_covariances, relative
 from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heaviest_share
 from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
 from vinecompass.robot import Lidar
@@ -319,15 +319,12 @@ def laser_track(
 
 
 def _accumulated(motions: list[ScanMotion]) -> FloatArray:
-    """Compound the covariances of motions that follow one another (Smith, Self and Cheeseman, 1990)."""
+    """Compound the covariances of motions that follow one another."""
     reference_pose, reference_covariance = np.zeros(3), np.zeros((3, 3))
     covariances = np.empty((len(motions), 3, 3))
     for i, motion in enumerate(motions):
-        x, y = motion.pose[:2] - reference_pose[:2]
-        cosine, sine = np.cos(reference_pose[2]), np.sin(reference_pose[2])
-        shift = np.array([[1.0, 0.0, -y], [0.0, 1.0, x], [0.0, 0.0, 1.0]])
-        turn = np.array([[cosine, -sine, 0.0], [sine, cosine, 0.0], [0.0, 0.0, 1.0]])
-        covariances[i] = shift @ reference_covariance @ shift.T + turn @ motion.covariance @ turn.T
+        step = relative(motion.pose, reference_pose)
+        covariances[i] = compose_covariances(reference_pose, step, reference_covariance, motion.covariance)
         if motion.is_reference:
             reference_pose, reference_covariance = motion.pose, covariances[i]
     return covariances

@@ -4,7 +4,7 @@ from vinecompass.runs.comparison import RelationError, TrackError, compare_relat
 from vinecompass.runs.import_tables import Units, import_run
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import RUN_MARKER, read_run, read_track, write_run, write_track
-from vinecompass.runs.streams import Commands, Imu, Positions, Scan, Scans, Track, Wheels, columns_of, joined, rows_of
+from vinecompass.runs.streams import Commands, Imu, Positions, Scan, Scans, Track, Wheels, joined, readings_of, rows_of
 
 __all__ = [
     "RUN_MARKER",
@@ -19,13 +19,13 @@ __all__ = [
     "TrackError",
     "Units",
     "Wheels",
-    "columns_of",
     "compare_relations",
     "compare_tracks",
     "import_run",
     "joined",
     "read_run",
     "read_track",
+    "readings_of",
     "rows_of",
     "write_run",
     "write_track",

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.robot import Robot
-from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Stream, Track, Wheels, columns_of
+from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Stream, Track, Wheels, readings_of
 
 __all__ = ["Run"]
 
@@ -121,7 +121,7 @@ def _check_order(name: str, t: NDArray[np.float64]) -> None:
 def _check_finite(name: str, stream: Stream) -> None:
     if isinstance(stream, Scans):
         return
-    for column, values in columns_of(stream).items():
+    for column, values in {"t": stream.t, **readings_of(stream)}.items():
         if not np.all(np.isfinite(values)):
             row = int(np.argmin(np.isfinite(values.reshape(len(values), -1)).all(axis=1)))
             raise InputError(f"is not finite in row {row}", key=f"{name}.{column}", expected="numbers")

@@ -33,6 +33,17 @@ STREAMS: dict[str, type] = {
 }
 
 
+POSE = ("x", "y", "heading")
+COVARIANCE = {
+    "variance_x": (0, 0),
+    "variance_y": (1, 1),
+    "variance_heading": (2, 2),
+    "covariance_x_y": (0, 1),
+    "covariance_x_heading": (0, 2),
+    "covariance_y_heading": (1, 2),
+}
+"""A track's columns, and where in the covariance of a pose each of the last stands."""
+
 RUN_MARKER = "run.toml"
 """The file that shows a folder to be a run."""
 
@@ -124,12 +135,12 @@ def read_run(folder: str | Path, *, as_recorded: bool = False) -> Run:
 
 
 def write_track(track: Track, path: str | Path) -> Path:
-    """Write a track as CSV with the columns ``t, x, y, heading``, atomically."""
+    """Write a track as CSV, atomically: ``t, x, y, heading``, and covariances and states where it has them."""
     return atomic_write(path, table_bytes(_track_columns(track), "csv"))
 
 
 def read_track(path: str | Path) -> Track:
-    """Read a track from CSV or Parquet with the columns ``t, x, y, heading`` (s, m, radians)."""
+    """Read a track from CSV or Parquet: ``t, x, y, heading`` (s, m, radians), and what else `write_track` writes."""
     path = Path(path)
     return _track_from_columns(read_table(path), path)
 
@@ -143,7 +154,12 @@ def _read_stream(folder: Path, name: str, robot: Robot, as_recorded: bool) -> An
 
 
 def _track_columns(track: Track) -> dict[str, Any]:
-    return {"t": track.t, **dict(zip(("x", "y", "heading"), track.poses.T, strict=True))}
+    columns = {"t": track.t, **dict(zip(POSE, track.poses.T, strict=True))}
+    if track.covariances is not None:
+        columns |= {key: track.covariances[:, i, j] for key, (i, j) in COVARIANCE.items()}
+    if track.states is not None:
+        columns["state"] = track.states
+    return columns
 
 
 def _stream_columns(stream: Any, tables: str, robot: Robot) -> dict[str, Any]:
@@ -180,8 +196,15 @@ def stream_from_columns(name: str, table: pyarrow.Table, path: Path, robot: Robo
 
 
 def _track_from_columns(table: pyarrow.Table, path: Path, *, finite: bool = True) -> Track:
-    t, *pose = (column(table, key, path, finite=finite) for key in ("t", "x", "y", "heading"))
-    return Track(t, np.stack(pose, axis=-1))
+    t, *pose = (column(table, key, path, finite=finite) for key in ("t", *POSE))
+    covariances = states = None
+    if not set(COVARIANCE).isdisjoint(table.column_names):
+        covariances = np.empty((len(t), 3, 3))
+        for key, (i, j) in COVARIANCE.items():
+            covariances[:, i, j] = covariances[:, j, i] = column(table, key, path, finite=finite)
+    if "state" in table.column_names:
+        states = np.array([str(state) for state in table.column("state").to_pylist()])
+    return Track(t, np.stack(pose, axis=-1), covariances, states)
 
 
 def _ranges(table: pyarrow.Table, path: Path) -> NDArray[np.float32]:

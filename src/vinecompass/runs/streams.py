@@ -22,6 +22,7 @@ __all__ = [
     "Wheels",
     "columns_of",
     "joined",
+    "readings_of",
     "rows_of",
 ]
 
@@ -112,6 +113,8 @@ class Track:
         x, y in metres, heading in radians.
     covariances : array, (N, 3, 3), optional
         Of each pose, in the same units, where whoever made the track knows them.
+    states : array of str, (N,), optional
+        What localization said of each pose, such as ``tracking``.
 
     Examples
     --------
@@ -123,6 +126,7 @@ class Track:
     t: FloatArray
     poses: FloatArray
     covariances: FloatArray | None = None
+    states: NDArray[np.str_] | None = None
 
     def __len__(self) -> int:
         return len(self.t)
@@ -137,7 +141,7 @@ class Track:
         return interpolate_poses(times, self.t, self.poses)
 
     def moved_to(self, start: ArrayLike) -> Track:
-        """Return the same track laid so that it begins at the pose `start` ``(3,)``; covariances are left behind."""
+        """Return the same track laid so that it begins at the pose `start` ``(3,)``, without covariances and states."""
         return Track(self.t, compose(start, relative(self.poses, self.poses[0])))
 
 
@@ -149,6 +153,13 @@ def columns_of(stream: Stream) -> dict[str, NDArray[Any]]:
     """Return the arrays that a stream has, by name, each with a row for each stamp."""
     columns = {field.name: getattr(stream, field.name) for field in fields(stream)}
     return {name: values for name, values in columns.items() if isinstance(values, np.ndarray)}
+
+
+def readings_of(stream: Stream) -> dict[str, NDArray[Any]]:
+    """Return the arrays of a stream that hold one finite number, or a few, for each stamp: not the stamps, and no
+    ranges, which may be anything, and nothing that is said of the readings."""
+    aside = ("t", "ranges", "covariances", "states")
+    return {name: values for name, values in columns_of(stream).items() if name not in aside}
 
 
 def rows_of(stream: OneStream, rows: Any) -> OneStream:
