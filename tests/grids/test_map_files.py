@@ -4,6 +4,7 @@ import struct
 import time
 import unittest
 import zlib
+from dataclasses import replace
 
 import numpy as np
 import shapely
@@ -11,7 +12,8 @@ from PIL import Image
 
 from tests.support import assert_input_error, new_folder, room
 from vinecompass import Grid, Zone, apply_edits, read_map, read_map_record, read_zones, write_map
-from vinecompass.grids import cells_inside, check_edits
+from vinecompass.geometry import transform_points
+from vinecompass.grids import MapDoubt, cells_inside, check_edits
 
 
 def some_grid(turn=0.3):
@@ -34,6 +36,22 @@ class MapFile(unittest.TestCase):
         self.assertEqual((again.cell_size, again.corner), (grid.cell_size, grid.corner))
         self.assertAlmostEqual(again.turn, grid.turn)
         self.assertEqual(self.path.read_bytes(), write_map(grid, self.path)[0].read_bytes())
+
+    def test_what_it_does_not_know_of_its_places_comes_back_and_turns_with_it(self):
+        doubt = MapDoubt(
+            np.array([[2.0, -1.0], [2.5, 0.0]]), np.array([np.zeros((3, 3)), np.diag([0.04, 0.01, 0.001])])
+        )
+        grid = replace(some_grid(0.0), doubt=doubt)
+        again = read_map(write_map(grid, self.path)[0]).doubt
+        np.testing.assert_allclose(again.covariances, doubt.covariances)
+        np.testing.assert_array_equal(again.at([2.4, 0.3]), doubt.covariances[1])
+        turned, _ = apply_edits(grid, check_edits([{"do": "turn", "turn_deg": 90.0}]), folder=self.path.parent)
+        # The frame is turned: what was ahead, x, is now to the right, and what was along x is along y.
+        x, y = transform_points([0.0, 0.0, -np.pi / 2.0], [[2.5, 0.0]])[0]
+        np.testing.assert_allclose(turned.doubt.at([x, y]), np.diag([0.01, 0.04, 0.001]), atol=1e-12)
+        header = self.path.with_suffix(".toml")
+        header.write_text(header.read_text().replace("0.04", "-0.04"))
+        assert_input_error(self, lambda: read_map(self.path), "doubt", "no covariance")
 
     def test_the_world_file_places_the_top_left_pixel(self):
         grid = some_grid()

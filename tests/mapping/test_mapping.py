@@ -2,6 +2,7 @@ import dataclasses
 import unittest
 
 import numpy as np
+from scipy.spatial import KDTree
 
 from tests.support import (
     assert_input_error,
@@ -25,6 +26,8 @@ from vinecompass import (
     write_map,
 )
 from vinecompass.geometry import arc, compose, relative
+from vinecompass.mapping.disputed import disputes
+from vinecompass.mapping.place_along import place_along
 from vinecompass.odometry import motion_at, odometry_track
 from vinecompass.runs import Scans, Track, compare_relations
 from vinecompass.settings import MappingSettings
@@ -39,6 +42,10 @@ def bent_track(run, track):
     for step, length in zip(steps, np.diff(way), strict=True):
         poses.append(compose(compose(poses[-1], step), arc([0.0, 0.0, np.radians(0.2)], length)))
     return Track(track.t, np.array(poses))
+
+
+def first_stamp(mapper, number):
+    return next(keyframe.t for keyframe in mapper.keyframes if keyframe.submap == number)
 
 
 class AgainstTheTrueSite(unittest.TestCase):
@@ -170,10 +177,39 @@ class Mapping(unittest.TestCase):
         for loop in found:
             former, later = (closed.mapper.submaps[n].members[0][0].t for n in (loop.former, loop.submap))
             off = relative(loop.pose, relative(true.at([later])[0], true.at([former])[0]))
+            if loop.open_along is not None:
+                # Along plain walls it says nothing.
+                off[0], off[1] = 0.0, off[1] * np.cos(loop.open_along) - off[0] * np.sin(loop.open_along)
             self.assertLess(np.hypot(*off[:2]), 0.08)
         error = compare_relations(closed.track, true)
         self.assertLess(error.position, 0.02)
         self.assertLess(np.degrees(error.heading), 0.2)
+        self.assertFalse(any("walls stand twice" in note for note in closed.notes))
+        poses = closed.mapper.graph.poses.copy()
+        poses[4] = compose(poses[4], [0.4, 0.6, 0.0])
+        spot = disputes(closed.mapper.submaps, poses, closed.grid)
+        self.assertEqual([round(one.begin, 3) for one in spot], [round(first_stamp(closed.mapper, 4), 3)])
+
+    def test_small_things_on_nearly_plain_walls_tell_where_along_them_a_place_lies_and_plain_ones_nothing(self):
+        rng = np.random.default_rng(3)
+        x = np.arange(-12.0, 12.0, 0.02)
+        ribs = [(4.0 * k + rng.normal(scale=0.2), side) for k in range(-3, 4) for side in (-1.0, 1.0)]
+
+        def seen(with_ribs):
+            walls = [np.column_stack([x, np.full_like(x, side)]) for side in (-1.0, 1.0)]
+            for at, side in ribs if with_ribs else []:
+                wall = walls[int(side > 0.0)]
+                wall[np.abs(wall[:, 0] - at) < 0.15, 1] -= 0.05 * side
+            return np.concatenate(walls) + rng.normal(scale=0.01, size=(2 * len(x), 2))
+
+        for with_ribs in (True, False):
+            points = seen(with_ribs)
+            points = points[np.abs(points[:, 0]) < 6.0][::3]
+            found = place_along(KDTree(seen(with_ribs)), points - [0.33, 0.0], np.array([1.0, 0.0]), reach=1.0)
+            if with_ribs:
+                self.assertAlmostEqual(found, 0.33, delta=0.02)
+            else:
+                self.assertIsNone(found)
 
     def test_how_well_the_drive_fits_together_is_saved_with_the_map(self):
         mapping = build_map(loop_run())

@@ -50,7 +50,8 @@ class Optimum(unittest.TestCase):
                 parts.append(np.sqrt(np.diag(information)) * off)
             return np.concatenate(parts)
 
-        wanted = least_squares(residuals, graph.poses[1:].ravel(), x_scale="jac", xtol=1e-12, ftol=1e-12).x
+        solved = least_squares(residuals, graph.poses[1:].ravel(), x_scale="jac", xtol=1e-12, ftol=1e-12)
+        wanted = solved.x
         squares = residuals(wanted) @ residuals(wanted)
         graph.optimize()
         np.testing.assert_array_equal(graph.poses[0], true[0])
@@ -58,6 +59,10 @@ class Optimum(unittest.TestCase):
         self.assertLess(residuals(graph.poses[1:].ravel()) @ residuals(graph.poses[1:].ravel()), 1.1 * squares)
         off = graph.poses[1:] - wanted.reshape(-1, 3)
         self.assertLess(np.hypot(off[:, 0], off[:, 1]).max(), 0.02)
+        inverse = np.linalg.inv(solved.jac.T @ solved.jac)
+        covariances = np.array([inverse[i : i + 3, i : i + 3] for i in range(0, len(inverse), 3)])
+        np.testing.assert_allclose(graph.covariances()[1:], covariances, rtol=0.2, atol=1e-5)
+        np.testing.assert_array_equal(graph.covariances()[0], np.zeros((3, 3)))
 
     def test_loops_take_the_drift_out(self):
         for seed in range(3):

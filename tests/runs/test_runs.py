@@ -199,6 +199,13 @@ class Streams(unittest.TestCase):
         path = new_folder() / "track.csv"
         write_track(short_run().truth, path)
         np.testing.assert_array_equal(read_track(path).poses, short_run().truth.poses)
+        self.assertIsNone(read_track(path).covariances)
+        half = np.random.default_rng(1).normal(size=(3, 3, 3))
+        states = np.array(["searching", "tracking", "lost"])
+        known = Track(np.arange(3.0), half[0], half @ half.transpose(0, 2, 1), states)
+        write_track(known, path)
+        np.testing.assert_array_equal(read_track(path).covariances, known.covariances)
+        np.testing.assert_array_equal(read_track(path).states, states)
 
 
 if __name__ == "__main__":

@@ -38,6 +38,7 @@ LOOPS_TOLD = 3
 @odometry_option
 @settings_option
 @picture_option
+@click.option("--track", type=FILE, help="Write the way that was mapped with its covariance, NAME.csv.")
 @click.option("--film", type=FILE, help="Film the map as it grows into this GIF file.")
 @json_option
 def map_command(
@@ -46,6 +47,7 @@ def map_command(
     odometry: Literal["fused", "wheels", "scans"],
     settings: Path | None,
     picture: Path | None,
+    track: Path | None,
     film: Path | None,
     as_json: bool,
 ) -> int:
@@ -53,7 +55,8 @@ def map_command(
 
     If the run was simulated, the map is measured against the true walls.
     """
-    return tell(run_map(run, out, odometry=odometry, settings=settings, picture=picture, film=film), as_json)
+    told = run_map(run, out, odometry=odometry, settings=settings, picture=picture, track=track, film=film)
+    return tell(told, as_json)
 
 
 def run_map(
@@ -63,6 +66,7 @@ def run_map(
     odometry: Literal["fused", "wheels", "scans"] = "fused",
     settings: Path | None = None,
     picture: Path | None,
+    track: Path | None = None,
     film: Path | None = None,
 ) -> Outcome:
     """Do what the command does."""
@@ -71,9 +75,11 @@ def run_map(
     from vinecompass.fusion import choose_odometry
     from vinecompass.grids import write_map
     from vinecompass.mapping import build_map
-    from vinecompass.runs import read_run
+    from vinecompass.runs import read_run, write_track
 
     check_suffix(out, ".png")
+    if track is not None:
+        check_suffix(track, ".csv")
     watch = None
     if film is not None:
         from vinecompass.figures import MapFilm
@@ -81,14 +87,19 @@ def run_map(
         check_suffix(film, ".gif")
         watch = MapFilm(every=FRAME_EVERY)
     run = read_run(run_path)
-    track = choose_odometry(run, odometry)
     with progress_bar() as progress:
         mapping = build_map(
-            run, odometry=track, settings=load_settings(settings).mapping, watch=watch, progress=progress
+            run,
+            odometry=choose_odometry(run, odometry),
+            settings=load_settings(settings).mapping,
+            watch=watch,
+            progress=progress,
         )
     grid, mapper = mapping.grid, mapping.mapper
     truth, accuracy = _measured(mapping, run)
     files = {path.suffix[1:]: str(path) for path in write_map(grid, out, making=mapping.making)}
+    if track is not None:
+        files["track"] = str(write_track(mapping.track, track))
     if picture is not None:
         from vinecompass.figures import draw_mapping, save_figure
 
@@ -193,6 +204,7 @@ def _loops_told(mapper: Mapper) -> list[str]:
     lines = [
         f"loop at {loop.t:.0f} s: submap {loop.submap} shows what submap {loop.former} showed; "
         f"took out {loop.drift:.2f} m and {np.degrees(loop.drift_turn):.1f} degrees"
+        + (", but says nothing along its plain walls" if loop.open_along is not None else "")
         for loop in closed[:LOOPS_TOLD]
     ]
     reasons = Counter(loop.refused.split(":")[0] for loop in mapper.loops if loop.refused)

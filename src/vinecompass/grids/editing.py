@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -101,8 +102,7 @@ def _shape_cells(grid: Grid, edit: Paint) -> NDArray[np.bool_]:
 
 
 def _painted(grid: Grid, cells: NDArray[np.bool_], reading: str) -> Grid:
-    log_odds = np.where(cells, np.float32(PAINTED[reading]), grid.log_odds)
-    return Grid(log_odds, grid.cell_size, grid.corner, grid.turn)
+    return replace(grid, log_odds=np.where(cells, np.float32(PAINTED[reading]), grid.log_odds))
 
 
 def _specks(grid: Grid, area_m2: float) -> NDArray[np.bool_]:

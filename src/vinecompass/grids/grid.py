@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.geometry import inverse, relative, transform_points
+from vinecompass.grids.map_doubt import MapDoubt
 
 __all__ = ["BY_HAND", "CLOSED_BY_HAND", "DECIDED", "Grid"]
 
@@ -36,6 +37,8 @@ class Grid:
         The outer corner of cell ``[0, 0]`` in the site frame, m.
     turn : float
         Heading of the grid's columns axis in the site frame, radians.
+    doubt : MapDoubt, optional
+        How far its places may lie from where it has them; None if it was not made on a drive.
 
     Examples
     --------
@@ -50,6 +53,7 @@ class Grid:
     cell_size: float
     corner: tuple[float, float] = (0.0, 0.0)
     turn: float = 0.0
+    doubt: MapDoubt | None = None
 
     def __post_init__(self) -> None:
         if self.log_odds.ndim != 2 or self.log_odds.size == 0:

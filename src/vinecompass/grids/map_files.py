@@ -14,7 +14,7 @@ import numpy as np
 import tomlkit
 from numpy.typing import NDArray
 from PIL import Image
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from vinecompass.errors import InputError
 from vinecompass.files import (
@@ -31,6 +31,7 @@ from vinecompass.files import (
 )
 from vinecompass.grids.edits import Edit
 from vinecompass.grids.grid import BY_HAND, CLOSED_BY_HAND, Grid
+from vinecompass.grids.map_doubt import MapDoubt
 from vinecompass.grids.zones import Zone
 
 __all__ = ["Making", "MapRecord", "read_map", "read_map_record", "write_map"]
@@ -40,6 +41,11 @@ MOST_PIXELS = 350_000_000
 LARGEST_FILE = 512 * 2**20
 CLEAREST, DARKEST = 254, 1
 """Grey levels between which log-odds stay finite when read back."""
+DoubtRow = tuple[Number, Number, Number, Number, Number, Number, Number, Number]
+DOUBT_COLUMNS = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
+"""Where in a covariance each of the last six numbers of a row of doubt stands."""
+MOST_DOUBTS, ROUNDED = 100_000, 1e-7
+"""Rows of doubt that a map may have, and what rounding may take from the eigenvalues of a covariance."""
 BLACK = 0
 """The grey level of what a person closed: black, as an image editor paints it."""
 
@@ -52,6 +58,19 @@ class MapPlace(Model):
     turn_deg: Number = Field(0.0, description="degrees")
     size: tuple[Whole, Whole] = Field(description="[columns, rows], whole numbers")
     picture_digest: str | None = Field(None, description="SHA-256 of the picture when it was written")
+    doubt: list[DoubtRow] = Field(
+        default_factory=list,
+        max_length=MOST_DOUBTS,
+        description="[[x, y, variances of x, y, heading, covariances of x and y, x and heading, y and heading], ...], "
+        "m and radians",
+    )
+
+    @model_validator(mode="after")
+    def _doubts_are_covariances(self) -> MapPlace:
+        doubt = _doubt(self)
+        if doubt is not None and np.linalg.eigvalsh(doubt.covariances).min() < -ROUNDED:
+            raise ValueError("doubt has a row whose last six numbers are no covariance")
+        return self
 
 
 class ReadingCounts(Model):
@@ -251,6 +270,28 @@ def _unedited(path: Path) -> Path:
     return path.with_name(f"{path.stem}.unedited.png")
 
 
+def _doubt(place: MapPlace) -> MapDoubt | None:
+    """Return the doubt that a header's rows tell of."""
+    if not place.doubt:
+        return None
+    rows = np.array(place.doubt)
+    covariances = np.empty((len(rows), 3, 3))
+    for column, (i, j) in enumerate(DOUBT_COLUMNS, start=2):
+        covariances[:, i, j] = covariances[:, j, i] = rows[:, column]
+    return MapDoubt(rows[:, :2], covariances)
+
+
+def _doubt_rows(doubt: MapDoubt | None) -> dict[str, object]:
+    """Return the rows of a header that tell of a doubt."""
+    if doubt is None:
+        return {}
+    rows = tomlkit.array()
+    for place, covariance in zip(doubt.places, doubt.covariances, strict=True):
+        values = [*np.round(place, 3), *(covariance[i, j] for i, j in DOUBT_COLUMNS)]
+        rows.append([float(f"{value:.6g}") for value in values])
+    return {"doubt": rows.multiline(True)}
+
+
 def _place(grid: Grid, picture: bytes) -> dict[str, object]:
     rows, columns = grid.shape
     return {
@@ -259,6 +300,7 @@ def _place(grid: Grid, picture: bytes) -> dict[str, object]:
         "turn_deg": float(np.degrees(grid.turn)),
         "size": [columns, rows],
         "picture_digest": _digest(picture),
+        **_doubt_rows(grid.doubt),
     }
 
 
@@ -287,7 +329,8 @@ def _read_picture(data: bytes, place: MapPlace, path: Path) -> Grid:
             key="size",
             expected="the size of the picture",
         )
-    return Grid(readings_of_grey(grey, observed), place.cell_size, place.corner, float(np.radians(place.turn_deg)))
+    turn = float(np.radians(place.turn_deg))
+    return Grid(readings_of_grey(grey, observed), place.cell_size, place.corner, turn, _doubt(place))
 
 
 def readings_of_grey(grey: NDArray[np.uint8], observed: NDArray[np.bool_]) -> NDArray[np.float32]:

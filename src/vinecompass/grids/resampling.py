@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -25,7 +26,8 @@ PEAK_STEP, PEAK_STEPS = np.radians(0.02), 50
 def in_frame(grid: Grid, frame: ArrayLike) -> Grid:
     """Return the same cells as seen from another frame, a pose ``(3,)`` in the site frame; nothing is resampled."""
     x, y, turn = relative(grid.frame, frame)
-    return Grid(grid.log_odds, grid.cell_size, (float(x), float(y)), float(turn))
+    doubt = None if grid.doubt is None else grid.doubt.seen_from(frame)
+    return replace(grid, corner=(float(x), float(y)), turn=float(turn), doubt=doubt)
 
 
 def cropped(grid: Grid, low: ArrayLike, high: ArrayLike) -> Grid:
@@ -48,7 +50,7 @@ def cropped(grid: Grid, low: ArrayLike, high: ArrayLike) -> Grid:
     part = np.s_[kept_rows[0] : kept_rows[-1] + 1, kept_columns[0] : kept_columns[-1] + 1]
     corner = transform_points(grid.frame, np.array([[kept_columns[0], kept_rows[0]]]) * grid.cell_size)[0]
     log_odds = np.where(inside[part], grid.log_odds[part], np.float32(0.0))
-    return Grid(log_odds, grid.cell_size, (float(corner[0]), float(corner[1])), grid.turn)
+    return replace(grid, log_odds=log_odds, corner=(float(corner[0]), float(corner[1])))
 
 
 def resampled(grid: Grid, cell_size: float, turn: float = 0.0) -> Grid:
@@ -71,7 +73,7 @@ def resampled(grid: Grid, cell_size: float, turn: float = 0.0) -> Grid:
     shape = (high - low).astype(int)[::-1]
     corner = transform_points([0.0, 0.0, turn], low[None] * cell_size)[0]
     new = Grid(np.zeros(shape, np.float32), cell_size, (float(corner[0]), float(corner[1])), turn)
-    return Grid(_sampled(grid, new), cell_size, new.corner, turn)
+    return replace(new, log_odds=_sampled(grid, new), doubt=grid.doubt)
 
 
 def overlaid(below: Grid, above: Grid) -> Grid:
@@ -87,7 +89,7 @@ def overlaid(below: Grid, above: Grid) -> Grid:
     corner = transform_points(below.frame, low[None] * below.cell_size)[0]
     sheet = Grid(log_odds, below.cell_size, (float(corner[0]), float(corner[1])), below.turn)
     most = float(max(np.abs(below.log_odds).max(), np.abs(above.log_odds).max()))
-    return Grid(np.clip(log_odds + _sampled(above, sheet), -most, most), sheet.cell_size, sheet.corner, sheet.turn)
+    return replace(sheet, log_odds=np.clip(log_odds + _sampled(above, sheet), -most, most), doubt=below.doubt)
 
 
 def _sampled(grid: Grid, new: Grid) -> NDArray[np.float32]:

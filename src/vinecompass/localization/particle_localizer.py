@@ -122,7 +122,7 @@ class ParticleLocalizer:
         self._search = PlaceSearch(grid, self._rays, self._judge)
         self._averages = LikelihoodAverages()
         self._drift = DriftFollower()
-        self._map_covariance = np.diag([s.map_spread**2, s.map_spread**2, np.radians(s.map_spread_deg) ** 2])
+        self._wall_covariance = np.diag([s.map_spread**2, s.map_spread**2, np.radians(s.map_spread_deg) ** 2])
         self._spread = np.array([s.start_spread, s.start_spread, np.radians(s.start_spread_deg)])
         self._initial_pose: FloatArray | None = None
         if initial_pose is not None:
@@ -402,11 +402,14 @@ class ParticleLocalizer:
             self._watch.reason += "; no other place fits better: the map has changed there"
 
     def _told(self, clusters: list[Cluster], agreement: float, sample_size: float, fault: str) -> Estimate:
-        winner = clusters[0]
+        winner, doubt = clusters[0], self._grid.doubt
+        map_covariance = self._wall_covariance
+        if doubt is not None:
+            map_covariance = map_covariance + doubt.at(winner.pose[:2])
         self._estimate = Estimate(
             t=self._last_t,
             pose=winner.pose,
-            covariance=winner.covariance + self._map_covariance,
+            covariance=winner.covariance + map_covariance,
             state=self._watch.state,
             reason=fault or self._watch.reason,
             agreement=agreement,

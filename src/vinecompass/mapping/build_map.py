@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import compose, compose_covariances
-from vinecompass.grids import Grid, Making
+from vinecompass.grids import Grid, Making, MapDoubt
+from vinecompass.mapping.disputed import disputes
 from vinecompass.mapping.mapper import Mapper
 from vinecompass.odometry import swept_scans
 from vinecompass.runs import Run, Track
@@ -112,18 +113,24 @@ def build_map(
             kept, closed = len(mapper.keyframes), len(mapper.closed_loops)
             progress(i / len(stamps), f"mapping, {kept} scans kept, {closed} loops closed")
     mapper.finish()
-    grid = mapper.snapshot()
     submaps = mapper.graph.poses[numbers]
     covariances = compose_covariances(submaps, places, mapper.graph.covariances()[numbers], doubts)
     track = Track(stamps, compose(submaps, places), covariances)
-    return Mapping(grid, track, agreements, mapper, _notes(stamps, agreements, mapper))
+    grid = replace(mapper.snapshot(), doubt=MapDoubt.along(track.poses, covariances))
+    return Mapping(grid, track, agreements, mapper, _notes(stamps, agreements, mapper, grid))
 
 
-def _notes(t: NDArray[np.float64], agreements: NDArray[np.float64], mapper: Mapper) -> tuple[str, ...]:
+def _notes(t: NDArray[np.float64], agreements: NDArray[np.float64], mapper: Mapper, grid: Grid) -> tuple[str, ...]:
     """Return a sentence about each span in which the map may be wrong."""
     notes = [f"the odometry leapt at {leap:.1f} s, farther than the robot can move: left out" for leap in mapper.leaps]
     notes += [
         f"from {begin:.1f} to {end:.1f} s the scans hardly overlap with those before: the odometry alone led on"
         for begin, end in spans_of(t[agreements < LEAST_OVERLAP], apart=2.0, shortest=0.5)
+    ]
+    notes += [
+        f"from {spot.begin:.0f} to {spot.end:.0f} s, about {spot.x:.1f}, {spot.y:.1f}, {100.0 * spot.share:.0f} % of "
+        "what the scans hit is free floor to other scans: walls stand twice. Drive there again and on to a place "
+        "mapped well, or let mapping.loop_drift look farther"
+        for spot in disputes(mapper.submaps, mapper.graph.poses, grid)
     ]
     return tuple(notes)

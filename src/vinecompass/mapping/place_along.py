@@ -39,7 +39,7 @@ def place_along(walls: KDTree, points: FloatArray, line: FloatArray, reach: floa
         How far it may be either way, m.
     """
     steps = int(np.ceil(reach / STEP))
-    ways = STEP * np.arange(-steps, steps + 1)
+    ways = np.asarray(STEP * np.arange(-steps, steps + 1))
     away, _ = walls.query(points[None] + ways[:, None, None] * line)
     asked = points[np.mean(away < FARTHEST * SPREAD, axis=0) > SEEN_SHARE]
     likelihoods = _log_likelihoods(walls, asked, line, ways)
