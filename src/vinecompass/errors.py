@@ -6,6 +6,9 @@ from pathlib import Path
 
 __all__ = ["InputError", "VineCompassError"]
 
+SHORT, LONG = 60, 200
+"""Characters of a value or a key, and of a sentence, that are told."""
+
 
 class VineCompassError(Exception):
     """Base of every error that this package raises on purpose."""
@@ -48,11 +51,12 @@ class InputError(VineCompassError, ValueError):
         self.value = value
         self.expected = expected
         place = "" if file is None else f"{file}: "
-        subject = "" if key is None else key + ("" if value is None else f" = {_short(value)}") + ": "
-        wish = "" if expected is None else f"; expected {expected}"
-        super().__init__(place + subject + problem + wish)
+        value_told = "" if value is None else f" = {_short(' '.join(repr(value).split()), SHORT)}"
+        subject = "" if key is None else f"{_short(key, SHORT)}{value_told}: "
+        wish = "" if expected is None else f"; expected {_short(expected, LONG)}"
+        super().__init__(place + subject + _short(problem, LONG) + wish)
 
 
-def _short(value: object) -> str:
-    text = " ".join(repr(value).split())
-    return text if len(text) <= 60 else text[:57] + "..."
+def _short(text: str, most: int) -> str:
+    """Return a text of at most so many characters: a whole line of a table is no help."""
+    return text if len(text) <= most else text[: most - 3] + "..."

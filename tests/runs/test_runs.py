@@ -4,8 +4,8 @@ import unittest
 
 import numpy as np
 
-from tests.support import assert_input_error, new_folder, robot, short_run
-from vinecompass import Robot, Track, Units, compare_tracks, import_run, read_run, read_track, write_run, write_track
+from tests.support import assert_input_error, new_folder, short_run
+from vinecompass import Robot, Track, compare_tracks, read_run, read_track, write_run, write_track
 from vinecompass.fusion import cleaned
 from vinecompass.runs import Imu, Positions, Scans, Wheels
 from vinecompass.runs.order import rows_in_order
@@ -119,63 +119,6 @@ class AsRecorded(unittest.TestCase):
 def first_row(path):
     """The first row of a CSV table."""
     return np.genfromtxt(path, delimiter=",", skip_header=1, max_rows=1)
-
-
-class Import(unittest.TestCase):
-    def test_tables_in_other_units_and_names_give_the_same_run(self):
-        run, folder = short_run(), new_folder()
-        write_run(run, folder / "run", tables="csv")
-        imported = import_run({"scans": folder / "run/scans.csv", "wheels": folder / "run/wheels.csv"}, run.robot)
-        np.testing.assert_allclose(imported.wheels.angles, run.wheels.angles)
-        beams = [f"beam{i}" for i in range(433)]
-        ranges = np.where(np.isposinf(run.scans.ranges), 65533.0, np.nan_to_num(run.scans.ranges * 1000.0, nan=0.0))
-        for name, columns, values in (
-            ("scans", ["stamp", *beams], np.column_stack([run.scans.t * 1e3, ranges])),
-            (
-                "wheels",
-                ["t", "encoder_l", "right"],
-                np.column_stack([run.wheels.t * 1e3, run.wheels.angles * 1200 / np.pi]),
-            ),
-            (
-                "imu",
-                ["t", "turn_rate", "acceleration_x", "acceleration_y"],
-                np.column_stack(
-                    [run.imu.t * 1e3, np.degrees(run.imu.turn_rate), run.imu.acceleration_x, run.imu.acceleration_y]
-                ),
-            ),
-            (
-                "odometry",
-                ["t", "x", "y", "heading"],
-                np.column_stack([run.truth.t * 1e3, run.truth.poses * [1000.0, 1000.0, 180.0 / np.pi]]),
-            ),
-        ):
-            np.savetxt(folder / f"{name}.csv", values, delimiter=",", header=",".join(columns), comments="", fmt="%.9f")
-        again = import_run(
-            {name: folder / f"{name}.csv" for name in ("scans", "wheels", "imu", "odometry")},
-            run.robot,
-            units=Units(time="ms", ranges="mm", length="mm", angle="deg", wheels="ticks"),
-            no_return=65533.0,
-            columns={"scans.t": "stamp", "wheels.left": "encoder_l"},
-            start=run.start,
-        )
-        np.testing.assert_allclose(again.scans.t, run.scans.t, atol=1e-9)
-        np.testing.assert_allclose(again.scans.ranges, run.scans.ranges, rtol=1e-5)
-        np.testing.assert_allclose(again.wheels.angles, run.wheels.angles, atol=1e-6)
-        np.testing.assert_allclose(again.imu.turn_rate, run.imu.turn_rate, atol=1e-9)
-        np.testing.assert_allclose(again.odometry.poses, run.truth.poses, atol=1e-6)
-
-    def test_what_is_wrong_is_named(self):
-        folder = new_folder()
-        write_run(short_run(), folder / "run", tables="csv")
-        scans, wheels = folder / "run/scans.csv", folder / "run/wheels.csv"
-        for call, words in (
-            (lambda: import_run({"wheels": wheels}, robot()), ["scans"]),
-            (lambda: import_run({"scans": scans, "sonar": wheels}, robot()), ["sonar", "wheels"]),
-            (lambda: import_run({"scans": wheels}, robot()), ["scans", "433"]),
-            (lambda: Units(ranges="furlong"), ["ranges", "'furlong'", "mm"]),
-            (lambda: import_run({"scans": scans}, robot(), columns={"scans.t": "clock"}), ["clock", "not a column"]),
-        ):
-            assert_input_error(self, call, *words)
 
 
 class Streams(unittest.TestCase):

@@ -1,7 +1,6 @@
 """Recorded runs, their streams and their files."""
 
 from vinecompass.runs.comparison import RelationError, TrackError, compare_relations, compare_tracks
-from vinecompass.runs.import_tables import Units, import_run
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import RUN_MARKER, read_run, read_track, write_run, write_track
 from vinecompass.runs.streams import Commands, Imu, Positions, Scan, Scans, Track, Wheels, joined, readings_of, rows_of
@@ -17,11 +16,9 @@ __all__ = [
     "Scans",
     "Track",
     "TrackError",
-    "Units",
     "Wheels",
     "compare_relations",
     "compare_tracks",
-    "import_run",
     "joined",
     "read_run",
     "read_track",

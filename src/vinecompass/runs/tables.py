@@ -41,6 +41,8 @@ def column(table: pyarrow.Table, name: str, path: Path, *, finite: bool = True) 
         found = ", ".join(table.column_names[:6])
         raise InputError("is missing", file=path, key=name, expected=f"a column of that name (found: {found})")
     values = table.column(name)
+    if pyarrow.types.is_null(values.type):
+        values = values.cast(pyarrow.float64())
     if not (pyarrow.types.is_integer(values.type) or pyarrow.types.is_floating(values.type)):
         text = next((value for value in values.to_pylist() if not _is_number(value)), None)
         raise InputError("is not a number", file=path, key=name, value=text, expected="numbers in the whole column")

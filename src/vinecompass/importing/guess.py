@@ -1,0 +1,344 @@
+"""Guess how a stranger's tables are written, and say why: by their first rows, and by what their robot can do."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow
+from numpy.typing import NDArray
+
+from vinecompass.importing.absurd import likeliest_length
+from vinecompass.importing.guess_layout import guess_columns, guess_text, words_of
+from vinecompass.importing.import_tables import radians_of
+from vinecompass.importing.table_format import (
+    LENGTH_UNITS,
+    TIME_UNITS,
+    WHEEL_UNITS,
+    TableFormat,
+    numbers_of,
+    parse,
+    read_recorded,
+    text_of,
+)
+from vinecompass.robot import Robot
+
+__all__ = ["Guess", "guess_format"]
+
+FloatArray = NDArray[np.float64]
+FEW_ROWS = 400
+"""Rows of scans that are looked at."""
+CODE_SHARE = 0.002
+"""Share of the ranges from which one value beyond the scanner's reach stands for something."""
+USUAL_SPEED = 0.8
+"""Share of its top speed that a robot comes up to on a drive."""
+SEVERAL = 3
+"""Fewest columns of ranges."""
+
+
+@dataclass(frozen=True)
+class Guess:
+    """How the tables of a stream seem to be written.
+
+    Parameters
+    ----------
+    how : TableFormat
+    columns : dict of str to str
+        The table's name for one of ours, where they differ: ``{"left": "encoder_l"}``.
+    reasons : tuple of str
+        What was guessed and why, a line each.
+    """
+
+    how: TableFormat
+    columns: dict[str, str]
+    reasons: tuple[str, ...]
+
+
+def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Mapping[str, Any] | None = None) -> Guess:
+    """Guess how the tables of a stream are written.
+
+    Parameters
+    ----------
+    stream : str
+    paths : sequence of Path
+    robot : Robot
+        What it can do decides between units.
+    given : mapping of str to value, optional
+        What is known of the format and need not be guessed: keys of `TableFormat`.
+
+    Raises
+    ------
+    InputError
+        A file is missing or no table at all.
+    """
+    known = dict(given or {})
+    reasons: list[str] = []
+    if paths[0].suffix != ".parquet":
+        found, why = guess_text(text_of(paths[0])[: 2**20])
+        reasons += [reason for reason in why if reason.split(" =")[0] not in known]
+        known = {**found, **known}
+    how = TableFormat(**known)
+    table = _first_rows(stream, paths, how)
+    columns = {name: numbers_of(table.column(name)) for name in table.column_names}
+    ours, rest = guess_columns(
+        stream, table.column_names, robot, lambda name: _is_stamp(table.column(name), columns[name])
+    )
+    for key, theirs in ours.items():
+        if key != theirs:
+            reasons.append(f"{key} is the column {theirs!r}")
+    guessed: dict[str, tuple[object, str]] = {}
+    if "t" in ours:
+        guessed["time"] = _time(table.column(ours["t"]), columns[ours["t"]], ours["t"], stream, robot)
+    if stream == "scans":
+        rest = _guess_scans(columns, ours, rest, robot, guessed)
+    elif stream == "wheels":
+        _guess_wheels(columns, ours, robot, guessed, _seconds(columns, ours, guessed))
+    elif stream == "imu":
+        _guess_imu(columns, ours, robot, guessed)
+    else:
+        _guess_poses(columns, ours, robot, guessed, _seconds(columns, ours, guessed))
+    if stream == "scans" and rest:
+        guessed["leave_out"] = rest, "they hold no ranges"
+    for key, (value, reason) in guessed.items():
+        if key not in known and value != TableFormat.model_fields[key].get_default(call_default_factory=True):
+            known[key] = value
+            told = ",".join(value) if isinstance(value, list) else value
+            reasons.append(f"{key} = {told}: {reason}")
+    return Guess(TableFormat(**known), {key: name for key, name in ours.items() if key != name}, tuple(reasons))
+
+
+def _first_rows(stream: str, paths: Sequence[Path], how: TableFormat) -> pyarrow.Table:
+    """Return the rows that are looked at: of scans the first, of what is small all."""
+    if stream != "scans" or paths[0].suffix == ".parquet":
+        return read_recorded(paths, how)
+    lines = text_of(paths[0]).splitlines(keepends=True)
+    many = 50 * FEW_ROWS if len(lines[-1]) < 200 else FEW_ROWS
+    return parse(b"".join(lines[:many]), how, paths[0]).drop_columns(list(how.leave_out))
+
+
+def _is_stamp(column: pyarrow.ChunkedArray, numbers: FloatArray | None) -> bool:
+    if numbers is None:
+        return bool(pyarrow.types.is_timestamp(column.type))
+    return len(numbers) > 1 and bool(np.all(np.diff(numbers) >= 0.0)) and numbers[-1] > numbers[0]
+
+
+def _time(
+    column: pyarrow.ChunkedArray, numbers: FloatArray | None, name: str, stream: str, robot: Robot
+) -> tuple[str, str]:
+    """Return the unit of stamps, and why."""
+    if pyarrow.types.is_timestamp(column.type):
+        return "iso", f"{name!r} holds dates"
+    named = [unit for unit in TIME_UNITS if unit in words_of(name)]
+    if named:
+        return named[0], f"{name!r} says so"
+    if numbers is None:
+        return "s", ""
+    steps = np.diff(numbers)
+    steps = steps[steps > 0.0]
+    if len(steps) == 0:
+        return "s", ""
+    rate = {"scans": robot.scanner.rate, "imu": robot.imu.rate}.get(stream, 30.0)
+    told = float(np.median(steps))
+    unit = min(TIME_UNITS, key=lambda one: abs(np.log(told * TIME_UNITS[one] * rate)))
+    return unit, f"rows are {told:.4g} apart, and one is expected in {1.0 / rate:.3g} s"
+
+
+def _seconds(
+    columns: Mapping[str, FloatArray | None], ours: Mapping[str, str], guessed: Mapping[str, Any]
+) -> FloatArray | None:
+    """Return the stamps in seconds; None where they are dates, or there are none."""
+    t = columns.get(ours.get("t", ""))
+    unit = guessed.get("time", ("s", ""))[0]
+    return None if t is None or unit == "iso" else t * TIME_UNITS[unit]
+
+
+def _unit_in(names: Sequence[str], units: Sequence[str]) -> str | None:
+    """Return the unit that the names of columns tell."""
+    for unit in sorted(units, key=len, reverse=True):
+        if all(set(unit.lower().replace("/", " ").split()) <= words_of(name) for name in names):
+            return unit
+    return None
+
+
+def _guess_scans(
+    columns: Mapping[str, FloatArray | None],
+    ours: dict[str, str],
+    rest: list[str],
+    robot: Robot,
+    guessed: dict[str, tuple[object, str]],
+) -> list[str]:
+    """Guess how scans are written; return the columns that are none of theirs."""
+    lidar = robot.scanner
+    if "range" in ours:
+        guessed["rows"] = (
+            "beams",
+            f"a column is called {ours['range']!r}, and one {ours.get('beam', ours.get('angle'))!r}",
+        )
+        told, names = columns[ours["range"]], [ours["range"]]
+        angles = columns.get(ours.get("angle", ""))
+        if angles is not None and np.nanmax(np.abs(angles)) > 2.0 * np.pi + 0.1:
+            guessed["angle"] = "deg", f"beams are at up to {np.nanmax(np.abs(angles)):.0f}"
+    else:
+        # The ranges are the columns that are numbered; there are as many as the scanner has beams.
+        groups: dict[str, list[str]] = {}
+        for name in rest:
+            groups.setdefault(name.rstrip("0123456789]) "), []).append(name)
+        names = max(groups.values(), key=lambda group: (len(group) == lidar.beams, len(group)), default=[])
+        if len(names) < SEVERAL:
+            return []
+        rest = [name for name in rest if name not in names]
+        values = [columns[name] for name in names]
+        told = np.concatenate([value for value in values if value is not None])
+    if told is None or len(told) == 0:
+        return rest
+    codes, counts = np.unique(told[np.isfinite(told)], return_counts=True)
+    often = codes[counts >= max(CODE_SHARE * len(told), 2.0)]
+    unit, share = likeliest_length(told[~np.isin(told, often[often <= 0.0])], lidar)
+    named = _unit_in(names, list(LENGTH_UNITS)) if "range" in ours else None
+    unit = named or unit
+    reason = f"{100.0 * share:.0f} % of the ranges are then within the scanner's {lidar.nearest} to {lidar.farthest} m"
+    guessed["length"] = unit, f"{names[0]!r} says so" if named else reason
+    far = often[often * LENGTH_UNITS[unit] > lidar.farthest]
+    if len(far):
+        guessed["nothing"] = float(far[-1]), f"{far[-1]:g} stands there again and again, beyond the scanner's reach"
+    near = often[often * LENGTH_UNITS[unit] < lidar.nearest]
+    if len(near) and near[0] != 0.0:
+        guessed["no_reading"] = (
+            float(near[0]),
+            f"{near[0]:g} stands there again and again, short of the scanner's reach",
+        )
+    return rest
+
+
+def _guess_wheels(
+    columns: Mapping[str, FloatArray | None],
+    ours: Mapping[str, str],
+    robot: Robot,
+    guessed: dict[str, tuple[object, str]],
+    t: FloatArray | None,
+) -> None:
+    """Guess the unit of wheels, and whether their counters begin anew."""
+    names = [ours[name] for name in robot.drive.wheel_names if name in ours]
+    told = [columns[name] for name in names]
+    if not names or any(values is None for values in told):
+        return
+    counts = np.stack([values for values in told if values is not None], axis=-1)
+    bits = _counter_bits(counts)
+    if bits is not None:
+        span = 2.0**bits
+        guessed["counter_bits"] = bits, f"the counters leap by nearly {span:.0f}"
+        steps = np.mod(np.diff(counts, axis=0) + 0.5 * span, span) - 0.5 * span
+    else:
+        steps = np.diff(counts, axis=0)
+    whole = bool(np.all(counts == np.rint(counts)) and np.ptp(counts) > 50.0)
+    words = set().union(*(words_of(name) for name in names))
+    named = next((unit for unit in ("rpm", "ticks", "deg", "rad") if unit in words), None)
+    if bits is not None or (whole and named in (None, "ticks")):
+        guessed["wheels"] = "ticks", "they are whole numbers"
+        return
+    speeds = {"speed", "velocity", "rate", "rpm"} & words
+    duration = np.diff(t) if t is not None else np.full(len(steps), 0.05)
+    steady = duration > 0.0
+    if not np.any(steady):
+        return
+    rates = np.quantile(np.abs(steps[steady] / duration[steady, None]), 0.99)
+    levels = np.quantile(np.abs(counts), 0.99)
+    top = robot.drive.top_speed
+    # The robot must have come near its top speed, but not far beyond.
+    reached: dict[str, float] = {}
+    for unit in WHEEL_UNITS:
+        is_speed = unit == "rpm" or unit.endswith("/s")
+        if not (unit.startswith("ticks") or (speeds and not is_speed) or (named and not unit.startswith(named))):
+            reached[unit] = float((levels if is_speed else rates) * radians_of(unit, robot) * robot.drive.wheel_radius)
+    if reached:
+        # Angles are commoner than speeds.
+        unit = min(
+            reached, key=lambda one: _off(reached[one], top) + (0.7 if one.endswith("/s") and not speeds else 0.0)
+        )
+        guessed["wheels"] = unit, f"the robot then reaches {reached[unit]:.2g} m/s of its {top:g}"
+
+
+def _off(speed: float, top: float) -> float:
+    """Return how far a speed is from what a robot is driven at, as a logarithm."""
+    return abs(float(np.log(max(speed, 1e-9) / (USUAL_SPEED * top))))
+
+
+def _counter_bits(counts: FloatArray) -> int | None:
+    """Return after how many bits counters begin anew, if they leap so."""
+    if not np.all(counts == np.rint(counts)):
+        return None
+    leap = float(np.max(np.abs(np.diff(counts, axis=0)), initial=0.0))
+    for bits in (8, 10, 12, 14, 16, 24, 32):
+        span = 2.0**bits
+        if 0.9 * span < leap < span and np.ptp(counts) < span:
+            return bits
+    return None
+
+
+def _guess_imu(
+    columns: Mapping[str, FloatArray | None],
+    ours: Mapping[str, str],
+    robot: Robot,
+    guessed: dict[str, tuple[object, str]],
+) -> None:
+    """Guess the units of an IMU."""
+    _guess_turn_rate(columns, ours, robot, guessed)
+    pushes = [ours[key] for key in ("acceleration_x", "acceleration_y") if key in ours]
+    if pushes and all({"g"} & words_of(name) for name in pushes):
+        guessed["acceleration"] = "g", f"{pushes[0]!r} says so"
+
+
+def _guess_turn_rate(
+    columns: Mapping[str, FloatArray | None],
+    ours: Mapping[str, str],
+    robot: Robot,
+    guessed: dict[str, tuple[object, str]],
+) -> None:
+    """Guess the unit of turn rates, if there are any."""
+    turn = columns.get(ours.get("turn_rate", ""))
+    if turn is not None and len(turn):
+        words, most = words_of(ours["turn_rate"]), float(np.nanquantile(np.abs(turn), 0.99))
+        if {"deg", "dps"} & words:
+            guessed["angle"] = "deg", f"{ours['turn_rate']!r} says so"
+        elif most > 2.0 * robot.drive.top_turn_rate:
+            guessed["angle"] = (
+                "deg",
+                f"turn rates of {most:.3g} are beyond the robot's {robot.drive.top_turn_rate:g} rad/s",
+            )
+
+
+def _guess_poses(
+    columns: Mapping[str, FloatArray | None],
+    ours: Mapping[str, str],
+    robot: Robot,
+    guessed: dict[str, tuple[object, str]],
+    t: FloatArray | None,
+) -> None:
+    """Guess the units of odometry, position fixes or the truth."""
+    _guess_turn_rate(columns, ours, robot, guessed)
+    heading = columns.get(ours.get("heading", ""))
+    if heading is not None and len(heading):
+        most = float(np.nanmax(np.abs(heading)))
+        if "deg" in words_of(ours["heading"]):
+            guessed["angle"] = "deg", f"{ours['heading']!r} says so"
+        elif 2.0 * np.pi + 0.2 < most <= 361.0:
+            guessed["angle"] = "deg", f"headings come up to {most:.0f}"
+    names = [ours[key] for key in ("x", "y", "speed") if key in ours]
+    named = _unit_in(names, ["cm", "mm"]) if names else None
+    if named:
+        guessed["length"] = named, f"{names[0]!r} says so"
+        return
+    x, y = columns.get(ours.get("x", "")), columns.get(ours.get("y", ""))
+    if x is None or y is None or t is None:
+        return
+    duration = np.diff(t)
+    steady = duration > 0.0
+    if not np.any(steady):
+        return
+    speed = float(np.quantile(np.hypot(np.diff(x), np.diff(y))[steady] / duration[steady], 0.95))
+    top = robot.drive.top_speed
+    unit = min(LENGTH_UNITS, key=lambda one: _off(speed * LENGTH_UNITS[one], top))
+    guessed["length"] = unit, f"the robot then goes {speed * LENGTH_UNITS[unit]:.2g} m/s of its {top:g}"

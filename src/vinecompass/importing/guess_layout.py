@@ -1,0 +1,135 @@
+"""How a text table is written, by its first lines: comments, delimiter, decimal sign, header, and what is where."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+
+from vinecompass.robot import Robot
+
+__all__ = ["guess_columns", "guess_text"]
+
+DELIMITERS = {",": ",", ";": ";", "\t": "tab", "|": "|", " ": " "}
+COMMENTS = ("#", "%", "//")
+LINES = 40
+"""So many lines are looked at."""
+MEANINGS: dict[str, tuple[set[str], ...]] = {
+    "t": ({"t"}, {"time"}, {"stamp"}, {"timestamp"}, {"clock"}, {"date"}, {"datetime"}),
+    "left": ({"left"}, {"l"}),
+    "right": ({"right"}, {"r"}),
+    "steering": ({"steering"}, {"steer"}),
+    "x": ({"x"},),
+    "y": ({"y"},),
+    "heading": ({"heading"}, {"theta"}, {"phi"}, {"direction"}, {"angle"}),
+    "speed": ({"speed"}, {"velocity"}, {"v"}, {"vx"}),
+    "sideways": ({"sideways"}, {"vy"}, {"lateral"}),
+    "turn_rate": ({"turn"}, {"gyro", "z"}, {"gyro"}, {"omega"}, {"wz"}, {"w"}, {"gz"}),
+    "acceleration_x": ({"acceleration", "x"}, {"acc", "x"}, {"ax"}, {"a", "x"}),
+    "acceleration_y": ({"acceleration", "y"}, {"acc", "y"}, {"ay"}, {"a", "y"}),
+    "beam": ({"beam"}, {"ray"}, {"index"}),
+    "angle": ({"angle"}, {"bearing"}, {"azimuth"}),
+    "range": ({"range"}, {"distance"}, {"dist"}),
+}
+"""The words that a column's name must hold to be taken for one of ours, the surest first."""
+
+
+def guess_text(text: bytes) -> tuple[dict[str, object], list[str]]:
+    """Return what the first lines of a table say of how it is written, as keys of `TableFormat`, and why."""
+    lines = [line for line in text.decode("utf-8-sig", errors="replace").splitlines() if line.strip()][:LINES]
+    how: dict[str, object] = {}
+    reasons = []
+    for mark in COMMENTS:
+        if lines and lines[0].lstrip().startswith(mark):
+            how["comment"] = mark
+            lines = [line for line in lines if not line.lstrip().startswith(mark)]
+            reasons.append(f"comment = {mark}: the first line begins so")
+    if not lines:
+        return how, reasons
+    delimiter = max(DELIMITERS, key=lambda sign: _columns(lines, sign))
+    how["delimiter"] = DELIMITERS[delimiter]
+    rows = [[field.strip().strip('"') for field in _split(line, delimiter)] for line in lines]
+    if delimiter != ",":
+        reasons.append(f"delimiter = {DELIMITERS[delimiter]}: it makes {len(rows[-1])} columns of every line")
+        if any(re.fullmatch(r"[-+]?\d+,\d+", field) for row in rows[1:] for field in row):
+            how["decimal"] = ","
+            reasons.append("decimal = ,: numbers have one")
+    if all(_is_number(field, how.get("decimal") == ",") for field in rows[0] if field):
+        how["header"] = False
+        reasons.append("header = false: the first line is numbers")
+    return how, reasons
+
+
+def _columns(lines: Sequence[str], sign: str) -> int:
+    """Return into how many columns a sign cuts all lines alike; 0 if not alike, or not at all."""
+    counts = {len(_split(line, sign)) for line in lines}
+    return counts.pop() if len(counts) == 1 and counts != {1} else 0
+
+
+def _split(line: str, sign: str) -> list[str]:
+    return line.split() if sign == " " else line.rstrip("\r\n").split(sign)
+
+
+def _is_number(text: str, comma: bool) -> bool:
+    try:
+        float(text.replace(",", ".") if comma else text)
+    except ValueError:
+        return False
+    return True
+
+
+def words_of(name: str) -> set[str]:
+    """Return the words in a column's name.
+
+    >>> sorted(words_of("encLeft_ms [mm]"))
+    ['enc', 'left', 'mm', 'ms']
+    """
+    return {word.lower() for word in re.findall(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])", name)}
+
+
+def guess_columns(
+    stream: str, names: Sequence[str], robot: Robot, is_stamp: Callable[[str], bool]
+) -> tuple[dict[str, str], list[str]]:
+    """Return which of a table's columns is which of ours, where the names differ, and which are none of them.
+
+    Parameters
+    ----------
+    stream : str
+    names : sequence of str
+    robot : Robot
+        Whose wheels are named.
+    is_stamp : callable
+        Tells of a column whether it goes up steadily.
+    """
+    wanted = {
+        "scans": ["t"],
+        "wheels": ["t", *robot.drive.wheel_names, *(["steering"] if robot.drive.steered else [])],
+        "imu": ["t", "turn_rate", "acceleration_x", "acceleration_y"],
+        "position": ["t", "x", "y"],
+    }.get(stream, ["t", "x", "y", "heading"])
+    if (
+        stream == "scans"
+        and any({"beam", "angle", "bearing", "azimuth"} & words_of(name) for name in names)
+        and (sum(bool({"range", "distance", "dist"} & words_of(name)) for name in names) == 1)
+    ):
+        wanted = ["t", "beam" if any({"beam", "index"} & words_of(name) for name in names) else "angle", "range"]
+    if stream == "odometry" and not any(words_of(name) == {"x"} or "x" in words_of(name) for name in names):
+        wanted = ["t", "speed", "turn_rate"]
+    found: dict[str, str] = {}
+    for ours in wanted:
+        left = [name for name in names if name not in found.values()]
+        theirs = ours if ours in left else _like(ours, left)
+        if theirs is None and ours == "t":
+            theirs = next((name for name in left if is_stamp(name)), None)
+        if theirs is not None:
+            found[ours] = theirs
+    rest = [name for name in names if name not in found.values()]
+    return found, rest
+
+
+def _like(ours: str, names: Sequence[str]) -> str | None:
+    """Return the column whose name says most surely that it is one of ours."""
+    for words in MEANINGS.get(ours, ({ours},)):
+        for name in names:
+            if words <= words_of(name):
+                return name
+    return None

@@ -1,0 +1,199 @@
+"""Make a run from tables that anyone recorded, in whatever way and units they wrote them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow
+from numpy.typing import ArrayLike, NDArray
+
+from vinecompass.errors import InputError
+from vinecompass.geometry import arc, chain
+from vinecompass.importing.absurd import refuse_absurd, refuse_absurd_ranges
+from vinecompass.importing.beam_rows import scans_of_beams
+from vinecompass.importing.table_format import LENGTH_UNITS, TIME_UNITS, TableFormat, read_recorded
+from vinecompass.robot import Robot
+from vinecompass.runs.run import Run
+from vinecompass.runs.run_files import STREAMS, stream_from_columns
+from vinecompass.runs.streams import Imu, Positions, Track, Wheels
+from vinecompass.runs.tables import column
+
+__all__ = ["import_run"]
+
+FloatArray = NDArray[np.float64]
+ANGLE_UNITS = {"rad": 1.0, "deg": np.pi / 180.0}
+ACCELERATION_UNITS = {"m/s2": 1.0, "g": 9.80665}
+Files = str | Path | Sequence[str | Path]
+
+
+def import_run(
+    tables: Mapping[str, Files],
+    robot: Robot,
+    *,
+    formats: Mapping[str, TableFormat] | None = None,
+    columns: Mapping[str, str] | None = None,
+    start: ArrayLike = (0.0, 0.0, 0.0),
+) -> Run:
+    """Make a run from tables of readings.
+
+    Parameters
+    ----------
+    tables : mapping of str to path-like, or to several
+        File or files by stream: ``scans``; ``wheels``, ``odometry``, ``imu``, ``position`` and ``truth`` as far as
+        recorded. Each is text with a column for each quantity, packed by gzip or not, or Parquet; several are put
+        in the order of their first stamps. Odometry may be poses, ``x, y, heading``, or velocities, ``speed,
+        turn_rate`` and perhaps ``sideways``. Scans have a row each, with a column for each beam in the order they
+        fire, or a row for each beam: ``t``, ``range``, and ``beam`` (0, 1, ...) or ``angle``.
+    robot : Robot
+        The robot that made them; its lidar says how many beams there are.
+    formats : mapping of str to TableFormat, optional
+        How the tables of a stream are written, where it is not as our own: see `guess_format`.
+    columns : mapping of str to str, optional
+        The table's name for one of ours, by ``stream.column``: ``{"wheels.left": "encoder_l"}``.
+    start : array_like, (3,)
+        Where the robot stood when it began, in the site frame, m and radians.
+
+    Returns
+    -------
+    Run
+        As recorded: stamps that repeat and readings that are not finite are left to `check` and `fuse`.
+
+    Raises
+    ------
+    InputError
+        A file or column is unknown or holds what it should not, there are no scans, or what comes out is absurd for
+        this robot: then the unit that would not be is named.
+    """
+    unknown = set(tables) - set(STREAMS)
+    if unknown:
+        raise InputError("is not a stream", key=min(unknown), expected=", ".join(STREAMS))
+    if "scans" not in tables:
+        raise InputError("no scans were given", key="scans", expected="a table of scans")
+    streams = {}
+    for name, files in tables.items():
+        paths = [Path(files)] if isinstance(files, str | Path) else [Path(file) for file in files]
+        how = (formats or {}).get(name, TableFormat())
+        ours = {theirs: key.partition(".")[2] for key, theirs in (columns or {}).items() if key.split(".")[0] == name}
+        streams[name] = _stream(name, paths, how, ours, robot)
+    run = Run(robot=robot, start=np.asarray(start, dtype=float), as_recorded=True, **streams)
+    refuse_absurd(run, formats or {})
+    return run
+
+
+def _stream(name: str, paths: list[Path], how: TableFormat, ours: Mapping[str, str], robot: Robot) -> Any:
+    """Return one stream in SI units."""
+    table, path = read_recorded(paths, how), paths[0]
+    missing = set(ours) - set(table.column_names)
+    if missing:
+        raise InputError("is not a column", file=path, key=min(missing), expected=", ".join(table.column_names[:6]))
+    table = _stamped(table.rename_columns([ours.get(key, key) for key in table.column_names]), how, path)
+    if name == "scans":
+        scans = (
+            scans_of_beams(table, robot.scanner, ANGLE_UNITS[how.angle], path)
+            if how.rows == "beams"
+            else stream_from_columns(name, table, path, robot, finite=False)
+        )
+        return replace(scans, ranges=_ranges(scans.ranges, how, robot, path))
+    if name == "odometry" and "speed" in table.column_names:
+        return _track_of_velocities(table, how, path)
+    return _in_si(stream_from_columns(name, table, path, robot, finite=False), robot, how)
+
+
+def _stamped(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Table:
+    """Return a table with its stamps in seconds."""
+    if how.time != "iso":
+        seconds = column(table, "t", path, finite=False) * TIME_UNITS[how.time]
+    else:
+        dates = table.column("t") if "t" in table.column_names else pyarrow.chunked_array([pyarrow.nulls(0)])
+        if not pyarrow.types.is_timestamp(dates.type):
+            raise InputError(
+                "is no column of dates", file=path, key="t", expected="stamps such as 2026-11-29T08:00:00.250"
+            )
+        seconds = dates.cast(pyarrow.timestamp("ns")).cast(pyarrow.int64()).to_numpy() / 1e9
+    return table.set_column(table.column_names.index("t"), "t", pyarrow.array(seconds))
+
+
+def _ranges(ranges: NDArray[np.float32], how: TableFormat, robot: Robot, path: Path) -> NDArray[np.float32]:
+    """Return ranges in metres, with `inf` for nothing within reach and `nan` for no reading."""
+    told = ranges.copy()
+    nothing = np.isposinf(told)
+    if how.nothing is not None:
+        nothing |= told == np.float32(how.nothing)
+    told[nothing] = np.nan
+    if how.no_reading is not None:
+        told[told == np.float32(how.no_reading)] = np.nan
+    refuse_absurd_ranges(told, nothing, how, robot.scanner, path)
+    told *= np.float32(LENGTH_UNITS[how.length])
+    told[~(told > 0.0)] = np.nan
+    told[nothing | (told > robot.scanner.farthest)] = np.inf
+    return told
+
+
+def _track_of_velocities(table: pyarrow.Table, how: TableFormat, path: Path) -> Track:
+    """Return the track along velocities, each held since the reading before."""
+    t, length = column(table, "t", path, finite=False), LENGTH_UNITS[how.length]
+    speed = column(table, "speed", path, finite=False) * length
+    sideways = column(table, "sideways", path, finite=False) * length if "sideways" in table.column_names else 0.0 * t
+    turn_rate = column(table, "turn_rate", path, finite=False) * ANGLE_UNITS[how.angle]
+    velocities = np.nan_to_num(np.stack([speed, sideways, turn_rate], axis=-1))
+    durations = np.maximum(np.nan_to_num(np.diff(t)), 0.0)
+    return Track(t, chain(np.zeros(3), arc(velocities[1:], durations)))
+
+
+def _in_si(stream: Any, robot: Robot, how: TableFormat) -> Any:
+    angle, length = ANGLE_UNITS[how.angle], LENGTH_UNITS[how.length]
+    if isinstance(stream, Wheels):
+        steering = None if stream.steering is None else stream.steering * angle
+        return replace(stream, angles=_wheel_angles(stream, robot, how), steering=steering)
+    if isinstance(stream, Track):
+        return replace(stream, poses=stream.poses * np.array([length, length, angle]))
+    if isinstance(stream, Imu):
+        acceleration = ACCELERATION_UNITS[how.acceleration]
+        return replace(
+            stream,
+            turn_rate=stream.turn_rate * angle,
+            acceleration_x=stream.acceleration_x * acceleration,
+            acceleration_y=stream.acceleration_y * acceleration,
+        )
+    if isinstance(stream, Positions):
+        return replace(stream, x=stream.x * length, y=stream.y * length)
+    return stream
+
+
+def radians_of(unit: str, robot: Robot) -> float:
+    """Return the radians in a unit of what wheels turn, or turn in a second."""
+    return {
+        "rad": 1.0,
+        "deg": np.pi / 180.0,
+        "m": 1.0 / robot.drive.wheel_radius,
+        "ticks": 2.0 * np.pi / robot.wheels.ticks_per_turn,
+        "rpm": 2.0 * np.pi / 60.0,
+    }[unit.removesuffix("/s")]
+
+
+def _wheel_angles(wheels: Wheels, robot: Robot, how: TableFormat) -> FloatArray:
+    """Return the angles ``(N, wheels)`` turned so far, radians."""
+    told = wheels.angles
+    if how.counter_bits is not None:
+        told = unwrapped(told, how.counter_bits)
+    angles = told * radians_of(how.wheels, robot)
+    if how.wheels != "rpm" and not how.wheels.endswith("/s"):
+        return angles
+    # Between two readings each wheel turns with the mean of their speeds.
+    steps = 0.5 * (angles[1:] + angles[:-1]) * np.diff(wheels.t)[:, None]
+    return np.concatenate([np.zeros((1, angles.shape[1])), np.cumsum(np.nan_to_num(steps), axis=0)])
+
+
+def unwrapped(counts: FloatArray, bits: int) -> FloatArray:
+    """Return what counters ``(N, wheels)`` of so many bits have counted, as if they had never begun anew.
+
+    >>> unwrapped(np.array([[65530.0], [3.0], [65534.0]]), 16).ravel().tolist()
+    [65530.0, 65539.0, 65534.0]
+    """
+    span = 2.0**bits
+    steps = np.mod(np.diff(counts, axis=0) + 0.5 * span, span) - 0.5 * span
+    return np.concatenate([counts[:1], counts[:1] + np.cumsum(steps, axis=0)])

@@ -1,0 +1,134 @@
+"""How a stranger's tables were written, and reading them as such."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import re
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Annotated, Literal
+
+import numpy as np
+import pyarrow
+import pyarrow.csv
+from annotated_types import Ge, Le
+from pydantic import Field as Key
+from pydantic import Strict
+
+from vinecompass.errors import InputError
+from vinecompass.files import Model, Number, read_bytes
+from vinecompass.runs.tables import LARGEST_TABLE, read_table
+
+__all__ = ["LENGTH_UNITS", "TIME_UNITS", "WHEEL_UNITS", "TableFormat", "read_recorded", "text_of"]
+
+TIME_UNITS = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
+LENGTH_UNITS = {"m": 1.0, "cm": 1e-2, "mm": 1e-3}
+WHEEL_UNITS = ("rad", "deg", "ticks", "m", "rad/s", "deg/s", "rpm", "ticks/s", "m/s")
+Bits = Annotated[int, Strict(), Ge(4), Le(64)]
+
+
+class TableFormat(Model):
+    """How the tables of one stream were written: what is not said is as our own are.
+
+    Examples
+    --------
+    >>> TableFormat(delimiter=";", decimal=",", time="ms", wheels="ticks", counter_bits=16).counter_bits
+    16
+    """
+
+    delimiter: str = Key(",", min_length=1, max_length=3, description='one character, "tab", or spaces: " "')
+    decimal: Literal[".", ","] = Key(".", description="the decimal point or comma")
+    comment: str = Key("#", max_length=4, description="lines that begin so are left out")
+    header: bool = Key(True, description="whether the first line names the columns; else they are 1, 2, 3, ...")
+    leave_out: list[str] = Key(default_factory=list, description="columns to leave out")
+    time: Literal["s", "ms", "us", "ns", "iso"] = Key("s", description="of the stamps; iso: dates as in ISO 8601")
+    length: Literal["m", "cm", "mm"] = Key("m", description="of ranges, and of x and y")
+    angle: Literal["rad", "deg"] = Key("rad", description="of headings, of beams, and of turn rates in a second")
+    acceleration: Literal["m/s2", "g"] = Key("m/s2", description="of the IMU")
+    wheels: Literal["rad", "deg", "ticks", "m", "rad/s", "deg/s", "rpm", "ticks/s", "m/s"] = Key(
+        "rad", description="turned or rolled so far, or how fast"
+    )
+    counter_bits: Bits | None = Key(None, description="bits after which the wheels' counters begin anew")
+    nothing: Number | None = Key(None, description="the range that stands for nothing within reach")
+    no_reading: Number | None = Key(None, description="the range that stands for no reading")
+    rows: Literal["scans", "beams"] = Key("scans", description="whether a row of scans is a whole one or one beam")
+
+
+def read_recorded(paths: Sequence[Path], how: TableFormat) -> pyarrow.Table:
+    """Read the tables of one stream, one or more, as one; raise `InputError` if one is none, or they differ."""
+    tables = [_read(path, how) for path in paths]
+    for path, table in zip(paths, tables, strict=True):
+        if table.column_names != tables[0].column_names:
+            raise InputError(
+                "has other columns than the file before it",
+                file=path,
+                value=", ".join(table.column_names[:6]),
+                expected=", ".join(tables[0].column_names[:6]),
+            )
+    return pyarrow.concat_tables(tables, promote_options="permissive")
+
+
+def _read(path: Path, how: TableFormat) -> pyarrow.Table:
+    table = read_table(path) if path.suffix == ".parquet" else parse(text_of(path), how, path)
+    missing = set(how.leave_out) - set(table.column_names)
+    if missing:
+        raise InputError("is not a column", file=path, key=min(missing), expected=", ".join(table.column_names[:6]))
+    return table.drop_columns(list(how.leave_out))
+
+
+def text_of(path: Path) -> bytes:
+    """Return what a text file holds, unpacked if its name ends in ``.gz``."""
+    data = read_bytes(path, largest=LARGEST_TABLE)
+    if path.suffix != ".gz":
+        return data
+    try:
+        with gzip.GzipFile(fileobj=io.BytesIO(data)) as packed:
+            text = packed.read(LARGEST_TABLE + 1)
+    except (OSError, EOFError) as error:
+        raise InputError(f"is not a whole gzip file ({error})", file=path, expected="a .gz that unpacks") from None
+    if len(text) > LARGEST_TABLE:
+        raise InputError("is too large once unpacked", file=path, expected=f"{LARGEST_TABLE // 2**30} GiB at most")
+    return text
+
+
+def parse(text: bytes, how: TableFormat, path: Path) -> pyarrow.Table:
+    """Return the table that a text holds; `path` is named in errors."""
+    text = text.removeprefix(b"\xef\xbb\xbf")
+    mark = how.comment.encode()
+    if mark and mark in text:
+        text = b"\n".join(line for line in text.splitlines() if not line.lstrip().startswith(mark))
+    delimiter = {"tab": "\t"}.get(how.delimiter, how.delimiter)
+    if delimiter == " ":
+        text = re.sub(rb"(?m)^ +| +$", b"", re.sub(rb"[ \t]+", b" ", text))
+    try:
+        table = pyarrow.csv.read_csv(
+            pyarrow.BufferReader(text),
+            read_options=pyarrow.csv.ReadOptions(autogenerate_column_names=not how.header),
+            parse_options=pyarrow.csv.ParseOptions(delimiter=delimiter),
+            convert_options=pyarrow.csv.ConvertOptions(decimal_point=how.decimal),
+        )
+    except (pyarrow.ArrowException, ValueError, OSError) as error:
+        reason = " ".join(str(error).split())
+        raise InputError(
+            f"is not a whole table ({reason[:90]})", file=path, expected="CSV or Parquet, or say how it is written"
+        ) from None
+    names = (
+        [name.strip() for name in table.column_names] if how.header else list(map(str, range(1, table.num_columns + 1)))
+    )
+    table = table.rename_columns(names)
+    # A delimiter at the end of each line makes a column of nothing.
+    empty = [
+        name for name, column in zip(names, table.columns, strict=True) if not name and column.null_count == len(column)
+    ]
+    return table.drop_columns(empty) if empty else table
+
+
+def numbers_of(column: pyarrow.ChunkedArray) -> np.ndarray | None:
+    """Return a column as float64 ``(N,)``, `nan` where it is empty; None if it holds anything but numbers."""
+    kind = column.type
+    if pyarrow.types.is_null(kind):
+        return np.full(len(column), np.nan)
+    if not (pyarrow.types.is_integer(kind) or pyarrow.types.is_floating(kind)):
+        return None
+    return np.asarray(column.cast(pyarrow.float64()).to_numpy(), dtype=float)

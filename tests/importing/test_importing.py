@@ -1,0 +1,179 @@
+import datetime
+import gzip
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from tests.support import assert_input_error, new_folder, robot, short_run
+from vinecompass import TableFormat, check, compare_tracks, fuse, guess_format, import_run, write_run
+from vinecompass.files import validated
+
+LOG = Path(__file__).parents[2] / "examples" / "strangers_log"
+SINCE_1970 = 1.79e9
+
+
+def written(path, names, columns, *, delimiter=",", comma=False, comments="", formats="%.9f"):
+    """Write columns as text, in any manner."""
+    np.savetxt(
+        path, np.column_stack(columns), fmt=formats, delimiter=delimiter, header=delimiter.join(names), comments=""
+    )
+    text = comments + path.read_text()
+    path.write_text(text.replace(".", ",") if comma else text)
+    return path
+
+
+def told_ranges(scale, nothing, no_reading):
+    """The ranges of the short run as a scanner with such codes tells them."""
+    told = np.rint(short_run().scans.ranges * scale)
+    return np.where(np.isposinf(told), nothing, np.where(np.isnan(told), no_reading, told))
+
+
+class Manners(unittest.TestCase):
+    """Each manner of writing gives the run that was written; guessed, or as it is said."""
+
+    def test_units_names_codes_counters_speeds_and_dates(self):
+        run, folder = short_run(), new_folder()
+        t, turns = run.scans.t, run.wheels.angles / (2.0 * np.pi)
+        per_turn = run.robot.wheels.ticks_per_turn
+        beams = [f"beam{i}" for i in range(433)]
+        scans = [(1e3 * t)[:, None], told_ranges(1000.0, 65533.0, 7.0)]
+        written(folder / "scans.csv", ["t_ms", *beams], scans, delimiter=";", comments="# a log\n", formats="%.6f")
+        dates = [datetime.datetime.fromtimestamp(s, datetime.UTC).strftime("%Y-%m-%dT%H:%M:%S.%f") for s in run.imu.t]
+        rates = np.degrees(run.imu.turn_rate)
+        lines = [
+            f"{d}\t{w:.9f}\t{x:.9f}\t{y:.9f}"
+            for d, w, x, y in zip(
+                dates, rates, run.imu.acceleration_x / 9.80665, run.imu.acceleration_y / 9.80665, strict=True
+            )
+        ]
+        (folder / "imu.tsv").write_text("when\tgyro_z_deg\tacc_x [g]\tacc_y [g]\n" + "\n".join(lines))
+        written(
+            folder / "odometry.txt",
+            ["clock", "x_mm", "y_mm", "theta_deg"],
+            [run.truth.t, run.truth.poses * [1000.0, 1000.0, 180.0 / np.pi]],
+            delimiter=" ",
+            comma=True,
+        )
+        starts = {8: 250.0, 12: 4090.0, 16: 65530.0, 32: 2.0**32 - 9.0}
+        for bits, first in starts.items():
+            counts = np.mod(first + np.rint(turns * per_turn), 2.0**bits)
+            path = written(
+                folder / "wheels.csv", ["t", "encoder_l", "encoder_r"], [run.wheels.t, counts], formats="%.6f"
+            )
+            tables = {"scans": [folder / "scans.csv"], "wheels": [path], "imu": [folder / "imu.tsv"]}
+            tables["odometry"] = [folder / "odometry.txt"]
+            guesses = {name: guess_format(name, paths, run.robot) for name, paths in tables.items()}
+            with self.subTest(bits=bits):
+                again = self.imported(tables, guesses)
+                self.assertEqual(guesses["wheels"].how.counter_bits, bits)
+                rolled = again.wheels.angles - again.wheels.angles[0]
+                np.testing.assert_allclose(rolled, run.wheels.angles - run.wheels.angles[0], atol=4.0 / per_turn)
+        np.testing.assert_allclose(again.scans.t, t, atol=1e-9)
+        np.testing.assert_allclose(again.scans.ranges, run.scans.ranges, atol=0.00051)
+        np.testing.assert_allclose(again.imu.turn_rate, run.imu.turn_rate, atol=1e-9)
+        np.testing.assert_allclose(again.imu.acceleration_y, run.imu.acceleration_y, atol=1e-7)
+        np.testing.assert_allclose(again.imu.t, run.imu.t, atol=1e-6)
+        np.testing.assert_allclose(again.odometry.poses, run.truth.poses, atol=1e-6)
+        said = guesses["scans"].how
+        self.assertEqual((said.nothing, said.no_reading, said.delimiter, said.comment), (65533.0, 7.0, ";", "#"))
+        self.assertTrue(any("'gyro_z_deg' says so" in reason for reason in guesses["imu"].reasons))
+
+    def imported(self, tables, guesses):
+        columns = {f"{stream}.{key}": name for stream, guess in guesses.items() for key, name in guess.columns.items()}
+        formats = {stream: guess.how for stream, guess in guesses.items()}
+        return import_run(tables, short_run().robot, formats=formats, columns=columns, start=short_run().start)
+
+    def test_wheel_speeds_and_velocities_are_added_up(self):
+        run, folder = short_run(), new_folder()
+        write_run(run, folder / "run", tables="csv")
+        speeds = np.gradient(run.wheels.angles, run.wheels.t, axis=0)
+        velocities = np.gradient(np.unwrap(run.truth.poses[:, 2]), run.truth.t)
+        ahead = np.hypot(*np.gradient(run.truth.poses[:, :2], run.truth.t, axis=0).T)
+        for unit, factor in (("rpm", 60.0 / (2.0 * np.pi)), ("rad/s", 1.0), ("m/s", run.robot.drive.wheel_radius)):
+            names = ["t", "left_speed", "right_speed"]
+            wheels = written(folder / "wheels.csv", names, [run.wheels.t, factor * speeds])
+            way = written(folder / "way.csv", ["t", "v", "omega"], [run.truth.t, ahead, velocities])
+            tables = {"scans": [folder / "run/scans.csv"], "wheels": [wheels], "odometry": [way]}
+            given = {"wheels": {"wheels": unit}}
+            with self.subTest(unit=unit):
+                guesses = {
+                    name: guess_format(name, paths, run.robot, given=given.get(name)) for name, paths in tables.items()
+                }
+                again = self.imported(tables, guesses)
+                rolled = again.wheels.angles[-1] - run.wheels.angles[-1] + run.wheels.angles[0]
+                self.assertLess(np.abs(rolled).max(), 0.05)
+                self.assertLess(
+                    compare_tracks(again.odometry.moved_to(run.truth.poses[0]), run.truth).position[-1], 0.1
+                )
+
+    def test_one_beam_a_row_with_beams_missing_in_two_packed_files(self):
+        run, folder = short_run(), new_folder()
+        rng, half = np.random.default_rng(2), len(run.scans) // 2
+        lidar = run.robot.scanner
+        for stamped in ("scan", "beam"):
+            for part, scans in enumerate((range(half), range(half, len(run.scans)))):
+                rows = ["t,angle,range"]
+                for i in scans:
+                    for beam in np.flatnonzero(rng.random(433) > 0.1):
+                        t = run.scans.t[i] + (lidar.beam_delays[beam] if stamped == "beam" else 0.0)
+                        angle = np.degrees(lidar.beam_angles[beam])
+                        rows.append(f"{t:.9f},{angle:.6f},{run.scans.ranges[i, beam]:.6f}")
+                with gzip.open(folder / f"{part}.csv.gz", "wt") as file:
+                    file.write("\n".join(rows))
+            paths = [folder / "0.csv.gz", folder / "1.csv.gz"]
+            guess = guess_format("scans", paths, run.robot)
+            self.assertEqual((guess.how.rows, guess.how.angle), ("beams", "deg"))
+            again = import_run({"scans": paths}, run.robot, formats={"scans": guess.how})
+            np.testing.assert_allclose(again.scans.t, run.scans.t, atol=1e-6)
+            told = np.isfinite(again.scans.ranges)
+            self.assertGreater(told.sum(), 0.85 * np.isfinite(run.scans.ranges).sum())
+            np.testing.assert_allclose(again.scans.ranges[told], run.scans.ranges[told], atol=1e-5)
+
+    def test_the_strangers_log_is_the_drive_that_it_was(self):
+        tables = {"scans": [LOG / "laser-1.csv.gz", LOG / "laser-2.csv.gz"], "wheels": [LOG / "encoders.txt"]}
+        tables |= {"imu": [LOG / "imu.tsv"], "odometry": [LOG / "velocity.csv"]}
+        run = self.imported(tables, {name: guess_format(name, paths, robot()) for name, paths in tables.items()})
+        # The encoders' one repeated stamp is left to `check` and `fuse`.
+        self.assertEqual([finding.fault for finding in check(run).findings], ["stamps twice"])
+        fused = fuse(run, sources=("wheels", "scans", "imu")).track
+        self.assertAlmostEqual(fused.length, run.odometry.length, delta=0.05)
+
+
+class Refused(unittest.TestCase):
+    def test_what_is_absurd_is_refused_with_the_likely_unit(self):
+        run, folder = short_run(), new_folder()
+        write_run(run, folder / "run", tables="csv")
+        scans, wheels, imu = (folder / f"run/{name}.csv" for name in ("scans", "wheels", "imu"))
+        (folder / "wide.csv").write_text(";".join(f"c{i}" for i in range(900)) + "\n" + ";".join(["1"] * 900))
+        for stream, how, words in (
+            ("scans", {"length": "mm"}, ["scans.length", "0 % of the beams", "expected m"]),
+            ("scans", {"time": "ms"}, ["scans.time", "expected s", "0.1 s"]),
+            ("wheels", {"wheels": "m"}, ["wheels.wheels", "'m'", "its top"]),
+            ("wheels", {"time": "ms"}, ["wheels", "its top", "time unit"]),
+            ("imu", {"time": "iso"}, ["imu.csv", "dates"]),
+            ("imu", {"leave_out": ["humidity"]}, ["humidity", "not a column"]),
+        ):
+            with self.subTest(stream=stream, how=how):
+                formats = {stream: TableFormat(**how)}
+                tables = {"scans": scans, "wheels": wheels, "imu": imu}
+                assert_input_error(self, lambda t=tables, f=formats: import_run(t, robot(), formats=f), *words)
+        assert_input_error(self, lambda: import_run({"wheels": wheels}, robot()), "scans")
+        assert_input_error(self, lambda: import_run({"scans": scans, "sonar": wheels}, robot()), "sonar", "wheels")
+        assert_input_error(self, lambda: import_run({"scans": wheels}, robot()), "scans", "433")
+        assert_input_error(self, lambda: import_run({"scans": [scans, wheels]}, robot()), "wheels.csv", "other columns")
+        columns = {"scans.t": "clock"}
+        assert_input_error(
+            self, lambda: import_run({"scans": scans}, robot(), columns=columns), "clock", "not a column"
+        )
+        assert_input_error(self, lambda: validated(TableFormat, {"length": "ell"}, "--how"), "length", "'ell'", "mm")
+        (folder / "torn.csv.gz").write_bytes(gzip.compress(b"t,r0\n1,2\n")[:-6])
+        assert_input_error(self, lambda: import_run({"scans": folder / "torn.csv.gz"}, robot()), "torn", "gzip")
+        # However wide a line is, the error stays short.
+        with self.assertRaises(ValueError) as caught:
+            import_run({"scans": folder / "wide.csv"}, robot())
+        self.assertLess(len(str(caught.exception)), 500)
+
+
+if __name__ == "__main__":
+    unittest.main()
