@@ -13,12 +13,11 @@ tables = {
     "imu": [folder / "imu.tsv"],
     "odometry": [folder / "velocity.csv"],
 }
-formats, columns = {}, {}
-for stream, files in tables.items():
-    guess = guess_format(stream, files, robot)
-    formats[stream] = guess.how
-    columns |= {f"{stream}.{ours}": theirs for ours, theirs in guess.columns.items()}
+guesses = {stream: guess_format(stream, files, robot) for stream, files in tables.items()}
+for stream, guess in guesses.items():
     print(stream, *guess.reasons, sep="\n  ")
+formats = {stream: guess.how for stream, guess in guesses.items()}
+columns = {f"{stream}.{key}": name for stream, guess in guesses.items() for key, name in guess.columns.items()}
 run = import_run(tables, robot, formats=formats, columns=columns, start=[36.0, 24.6, 0.0])
 for finding in check(run).findings:
     print(f"{finding.severity}: {finding.stream}: {finding.fault}, {finding.evidence}")
