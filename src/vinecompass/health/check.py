@@ -253,7 +253,7 @@ def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidenc
                     f"it turns {abs(ratio):.1f} times as fast as the {name}",
                     float(imu.t[0]),
                     float(imu.t[-1]),
-                    "import again with --angle-unit deg",
+                    "import again with --how imu.angle=deg",
                 )
             )
             return HeadingSource(imu.t, np.radians(heading.turned))

@@ -130,7 +130,7 @@ def heading_in_degrees(odometry: Track, other: HeadingSource | None) -> Finding 
         + ("" if np.isnan(ratio) else f" and turns {ratio:.0f} times as fast as the others"),
         float(odometry.t[0]),
         float(odometry.t[-1]),
-        "import again with --angle-unit deg",
+        "import again with --how odometry.angle=deg",
     )
 
 
@@ -173,7 +173,7 @@ def check_speeds(name: str, track: Track, robot: Robot) -> list[Finding]:
                 "millimetres taken for metres",
                 f"its median speed is {np.median(moving):.0f} m/s, the robot's top speed {drive.top_speed:g} m/s",
                 *whole,
-                "import again with --length-unit mm (or put wheel_radius right)",
+                f"import again with --how {name}.length=mm (or put wheel_radius right)",
             )
         ]
     findings = []

@@ -72,7 +72,7 @@ def check_ranges(scans: Scans, robot: Robot) -> list[Finding]:
                     f"{unit} taken for metres",
                     f"the median range is {typical:.0f}, the lidar reaches {lidar.farthest:g} m",
                     *whole,
-                    f"import again with --range-unit {'mm' if factor > 500.0 else 'cm'}",
+                    f"import again with --how scans.length={'mm' if factor > 500.0 else 'cm'}",
                 )
             ]
     findings = _silent(scans, finite) + _frozen(scans) + _out_of_limits(scans, robot)

@@ -162,7 +162,7 @@ def _rate(name: str, t: NDArray[np.float64], period: float, robot: Robot) -> Ite
             f"{1.0 / period:.2g} Hz, the robot file says {filed:g} Hz",
             float(t[0]),
             float(t[-1]),
-            "import again with --time-unit ms",
+            f"import again with --how {name}.time=ms",
         )
     elif filed is not None and abs(1.0 / period / filed - 1.0) > RATE_TOLERANCE:
         yield Finding(
@@ -192,7 +192,7 @@ def _apart(run: Run) -> list[Finding]:
                     f"{mine[0]:.1f} to {mine[-1]:.1f} s, {names[0]} {other[0]:.1f} to {other[-1]:.1f} s",
                     float(mine[0]),
                     float(mine[-1]),
-                    "stamp all streams by one clock, or give the right --time-unit to `vinecompass import`",
+                    "stamp all streams by one clock, or import again with --how STREAM.time=UNIT",
                 )
             )
     return findings
