@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
-__all__ = ["InputError", "VineCompassError"]
+__all__ = ["InputError", "VineCompassError", "shortened"]
 
-SHORT, LONG = 60, 200
-"""Characters of a value or a key, and of a sentence, that are told."""
+QUOTED = 60
+"""Characters of an input that are told at most."""
 
 
 class VineCompassError(Exception):
@@ -51,12 +51,12 @@ class InputError(VineCompassError, ValueError):
         self.value = value
         self.expected = expected
         place = "" if file is None else f"{file}: "
-        value_told = "" if value is None else f" = {_short(' '.join(repr(value).split()), SHORT)}"
-        subject = "" if key is None else f"{_short(key, SHORT)}{value_told}: "
-        wish = "" if expected is None else f"; expected {_short(expected, LONG)}"
-        super().__init__(place + subject + _short(problem, LONG) + wish)
+        value_told = "" if value is None else f" = {shortened(' '.join(repr(value).split()))}"
+        subject = "" if key is None else f"{shortened(key)}{value_told}: "
+        wish = "" if expected is None else f"; expected {expected}"
+        super().__init__(place + subject + problem + wish)
 
 
-def _short(text: str, most: int) -> str:
-    """Return a text of at most so many characters: a whole line of a table is no help."""
-    return text if len(text) <= most else text[: most - 3] + "..."
+def shortened(text: str) -> str:
+    """Return what is quoted of an input, cut short: a whole line of a table is no help."""
+    return text if len(text) <= QUOTED else text[: QUOTED - 3] + "..."

@@ -7,11 +7,11 @@ from functools import cache
 import numpy as np
 from benchmarks.other_world.places import PLACES
 from benchmarks.other_world.record_campaign import fusion_row, mapping_row, place_and_run
-from benchmarks.other_world.recorder import cast
+from benchmarks.other_world.recorder import RECORDERS, cast, draw_sensors
 from benchmarks.other_world.scanner import look
 
 from vinecompass import fuse
-from vinecompass.fusion import estimate_mount
+from vinecompass.fusion import estimate_mount, learn_noise, noise_advice
 from vinecompass.runs import Imu, Wheels
 
 
@@ -64,6 +64,29 @@ class Fusing(unittest.TestCase):
         early, late = estimate_mount(run), estimate_mount(run.shifted(1.79e9))
         for name, value in early.values.items():
             self.assertAlmostEqual(value.value, late.values[name].value, delta=1e-3, msg=name)
+
+    def test_the_noise_of_each_sensor_is_learned_though_it_is_filed_wrongly(self):
+        _, run = clinic()
+        rng = np.random.default_rng(18)
+        list(PLACES.values())[18 % len(PLACES)](rng)
+        made = draw_sensors(RECORDERS[18 // len(PLACES) % len(RECORDERS)], rng)
+        learned = learn_noise(run, None)
+        for name, true, share in (
+            ("slip", made.wheel_noise, 0.3),
+            ("turn_rate_noise", made.gyro_noise, 0.05),
+            ("acceleration_noise", made.push_noise, 0.05),
+        ):
+            with self.subTest(noise=name):
+                self.assertAlmostEqual(learned[name].value, true, delta=share * true)
+        # Of ranges at 3 m, in the middle of the rooms.
+        at_3 = learned["range_noise"].value + 3.0 * learned["range_noise_per_metre"].value
+        self.assertAlmostEqual(at_3, made.range_noise + 0.006, delta=0.3 * at_3)
+        self.assertIn(
+            "[imu] acceleration_noise", " ".join(advice for advice, _ in noise_advice(self.filed_far_off(learned)))
+        )
+
+    def filed_far_off(self, learned):
+        return {name: dataclasses.replace(noise, filed=10.0 * noise.value) for name, noise in learned.items()}
 
     def test_a_parked_robot_stays_where_it_is_while_its_gyro_wanders(self):
         _, run = clinic()

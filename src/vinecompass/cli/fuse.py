@@ -21,7 +21,7 @@ from vinecompass.cli.common import (
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
-    from vinecompass.fusion import Calibration, Fused, SourceError
+    from vinecompass.fusion import Calibration, EstimatedValue, Fused, SourceError
 
 __all__ = ["fuse_command", "run_estimate_mount", "run_fuse"]
 
@@ -106,6 +106,7 @@ def run_fuse(
             "notes": list(fused.notes),
             "doubts": list(fused.doubts),
             "sources": {name: asdict(report) for name, report in fused.report.items()},
+            "learned": _noises(fused.learned),
             **({} if by_truth else {"beside_fused": measured}),
         },
         truth=measured if by_truth else {},
@@ -142,7 +143,15 @@ def _in_numbers(error: SourceError) -> dict[str, float]:
     }
 
 
+def _noises(learned: dict[str, EstimatedValue]) -> dict[str, float]:
+    """Return the noises that a run tells, each under a key that ends with its unit, and what is filed."""
+    told = {name + UNITS[name][0]: noise.value for name, noise in learned.items() if noise.known}
+    return told | {f"{name}_filed{UNITS[name][0]}": noise.filed for name, noise in learned.items() if noise.known}
+
+
 def _details(fused: Fused, rows: dict[str, dict[str, float]], beside: str) -> list[str]:
+    from vinecompass.fusion import noise_advice
+
     lines = [f"{'beside ' + beside:<22} {'end, m':>8} {'deg':>7} {'% of way':>9} {'RMSE, m':>8} {'deg':>6}  worst"]
     for name, r in rows.items():
         lines.append(
@@ -156,6 +165,7 @@ def _details(fused: Fused, rows: dict[str, dict[str, float]], beside: str) -> li
             f"{name:<10} {report.taken:>7} {report.gated:>7} {report.late:>6} {report.refused:>8} "
             f"{report.normalised_innovation:>11.2f}  {_judged(name, report.normalised_innovation)}"
         )
+    lines += [f"{advice} (filed {filed:g})" for advice, filed in noise_advice(fused.learned)]
     lines += [f"wheels not believed from {a:.1f} to {b:.1f} s" for a, b in fused.slips]
     return lines + [f"left out: {note}" for note in fused.notes]
 
@@ -216,18 +226,25 @@ UNITS = {
     "turn_rate_scale": ("", 1.0),
     "delay": ("_s", 1.0),
     "lag": ("_s", 1.0),
+    "wheel_difference": ("", 1.0),
+    "slip": ("", 1.0),
+    "turn_rate_noise": ("_rad_per_s", 1.0),
+    "acceleration_noise": ("_m_per_s2", 1.0),
+    "turn_rate_bias_walk": ("_rad_per_s", 1.0),
+    "range_noise": ("_m", 1.0),
+    "range_noise_per_metre": ("", 1.0),
 }
 """The unit of each estimate as keys end with it, and what turns it into that unit."""
 
 
 def _values(calibration: Calibration) -> list[str]:
-    lines = [f"{'value':<22} {'estimate':>10} {'+-':>9} {'robot file':>11}"]
+    lines = [f"{'value':<28} {'estimate':>10} {'+-':>9} {'robot file':>11}"]
     for name, value in calibration.values.items():
         unit, factor = UNITS[name]
         verdict = "amended" if value.known else "too unsure, left as it was"
         lines.append(
-            f"{name + unit:<22} {factor * value.value:>10.4f} {factor * value.error:>9.4f} "
-            f"{factor * value.filed:>11.4f}  {verdict}"
+            f"{name + unit:<28} {factor * value.value:>10.4g} {factor * value.error:>9.2g} "
+            f"{factor * value.filed:>11.4g}  {verdict}"
         )
     if calibration.mirrored:
         lines.append("the scans turn the other way round than the wheels: first_beam_deg and last_beam_deg are swapped")

@@ -86,7 +86,7 @@ class LocateOptions:
 def run_locate(given: LocateOptions) -> Outcome:
     """Do what the command does."""
     from vinecompass.files import check_suffix
-    from vinecompass.fusion import choose_odometry
+    from vinecompass.fusion import choose_odometry, learn_noise
     from vinecompass.localization import localize
     from vinecompass.runs import read_run, write_track
 
@@ -124,6 +124,10 @@ def run_locate(given: LocateOptions) -> Outcome:
         learned = quality["learned"] = _learned(track, found)
         details += ["learned, for the settings:", "  [localization]"]
         details += [f"  {key} = {value:.4g}" for key, value in learned.items()]
+        noises = {name: noise for name, noise in learn_noise(run, found.track).items() if noise.known}
+        details += ["and of the sensors, for the robot file:"]
+        details += [f"  {name} = {noise.value:.3g} (filed {noise.filed:.3g})" for name, noise in noises.items()]
+        quality["learned_of_sensors"] = {name: noise.value for name, noise in noises.items()}
     done = found.settled_at is not None and found.changes[-1].state != "lost"
     hint = "vinecompass locate … --anywhere, or vinecompass judge, to see whether the map is of this place"
     if done:

@@ -9,6 +9,7 @@ from vinecompass.fusion.calibration import (
     estimate_mount,
 )
 from vinecompass.fusion.fuse import Fused, choose_odometry, cleaned, fuse, usual_odometry
+from vinecompass.fusion.learned_noise import learn_noise, noise_advice
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.source_errors import SourceError, compare_sources
 
@@ -27,5 +28,7 @@ __all__ = [
     "compare_sources",
     "estimate_mount",
     "fuse",
+    "learn_noise",
+    "noise_advice",
     "usual_odometry",
 ]

@@ -15,9 +15,10 @@ from vinecompass.errors import InputError
 from vinecompass.fusion.base_response import base_response
 from vinecompass.fusion.estimated_value import EstimatedValue, curvature_errors
 from vinecompass.fusion.fuse import cleaned
+from vinecompass.fusion.learned_noise import NOISES, learn_noise
 from vinecompass.geometry import arc, arc_velocity, chain, compose, inverse, relative, wrap_angle
 from vinecompass.odometry import laser_track, wheel_ways
-from vinecompass.robot import Robot
+from vinecompass.robot import Drive, Robot
 from vinecompass.runs import Run, Track
 
 __all__ = ["Calibration", "EstimatedValue", "amend_robot_file", "amended_robot", "amendments", "estimate_mount"]
@@ -39,8 +40,9 @@ class Calibration:
     ----------
     values : dict of str to EstimatedValue
         ``mount_x`` and ``mount_y``, m, and ``mount_heading``, radians, of the lidar; ``wheel_radius`` and
-        ``track_width``, m; ``stamp_offset`` of the scans, s; and with an IMU ``turn_rate_bias``, rad/s, and
-        ``turn_rate_scale``; with commands the base's ``delay`` and ``lag``, s.
+        ``track_width``, m, and ``wheel_difference``; ``stamp_offset`` of the scans, s; with an IMU ``turn_rate_bias``,
+        rad/s, and ``turn_rate_scale``; with commands the base's ``delay`` and ``lag``, s; and the noises that
+        `learn_noise` finds.
     segments : int
         Spans of motion that were compared.
     mirrored : bool
@@ -95,21 +97,22 @@ def estimate_mount(
 
     def residuals(p: FloatArray) -> FloatArray:
         """Return how far each segment of the scanner's motion is from the one that the parameters lead to."""
-        scale = np.array([p[3], p[3], p[3] / p[4]]) if has_wheels else np.ones(3)
-        reckoned = Track(stamps, chain(np.zeros(3), arc(ways * scale, 1.0)))
+        reckoned = Track(stamps, chain(np.zeros(3), arc(_scaled(ways, drive, p) if has_wheels else ways, 1.0)))
         motion = relative(reckoned.at(ends + p[5]), reckoned.at(begins + p[5]))
         off = relative(seen, compose(compose(inverse(p[:3]), motion), p[:3]))
         return np.ravel(off / [POSITION_SCATTER, POSITION_SCATTER, TURN_SCATTER])
 
-    first = np.array([*lidar.mount_pose[:2], _mount_heading(seen, rolled), 1.0, 1.0, 0.0])
+    first = np.array([*lidar.mount_pose[:2], _mount_heading(seen, rolled), 1.0, 1.0, 0.0, 0.0])
+    on_one_axle = has_wheels and drive.track_width is not None
     free = np.array(
         [
             True,
             True,
             True,
             has_wheels,
-            has_wheels and drive.track_width is not None,
+            on_one_axle,
             bool(np.all(np.diff(stamps) > 0.0)),
+            on_one_axle and not drive.steered,
         ]
     )
 
@@ -121,11 +124,13 @@ def estimate_mount(
     fit = least_squares(of_free, first[free], loss="cauchy", x_scale="jac", diff_step=np.full(int(free.sum()), 1e-5))
     # The scatter as it is, by its median, so that slip does not count; the curvature is that of the robust cost.
     spread = max(1.4826 * float(np.median(np.abs(of_free(fit.x)))), 0.2)
-    errors, values = np.zeros(6), first.copy()
+    errors, values = np.zeros(len(first)), first.copy()
     values[free] = fit.x
     errors[free] = spread * curvature_errors(fit.jac)
     values[2] = wrap_angle(values[2])
     result = _lidar_and_wheels(run.robot, values, errors, has_wheels=has_wheels)
+    if not mirrored:
+        result |= learn_noise(run, track)
     if run.imu is not None:
         result |= _gyro(run, begins + values[5], ends + values[5], seen[:, 2])
     if run.commands is not None:
@@ -136,10 +141,22 @@ def estimate_mount(
     return Calibration(result, len(seen), mirrored)
 
 
+def _scaled(ways: FloatArray, drive: Drive, p: FloatArray) -> FloatArray:
+    """Return ways by wheels whose size, distance and difference are others than filed, as parameters have it."""
+    radius, width, difference = p[3], p[4], p[6]
+    scaled = ways * [radius, radius, radius / width]
+    if drive.track_width is not None:
+        filed = drive.track_width
+        scaled[:, 0] += radius * 0.25 * difference * filed * ways[:, 2]
+        scaled[:, 2] += radius / width * difference * ways[:, 0] / filed
+    return scaled
+
+
 def _lidar_and_wheels(
     robot: Robot, values: FloatArray, errors: FloatArray, *, has_wheels: bool
 ) -> dict[str, EstimatedValue]:
-    """Return what six numbers and their standard errors say: the mount (3), scales of wheels and width, the offset."""
+    """Return what the numbers fitted and their standard errors say: the mount (3), scales of wheels and width, the
+    offset, and the difference of the wheels."""
     lidar, drive = robot.scanner, robot.drive
     x, y, heading = lidar.mount_pose
     result = {
@@ -154,6 +171,9 @@ def _lidar_and_wheels(
         if drive.track_width is not None:
             width = drive.track_width
             result["track_width"] = EstimatedValue(width * values[4], width * errors[4], width, 0.02 * width)
+            if not drive.steered:
+                filed = drive.wheel_difference
+                result["wheel_difference"] = EstimatedValue(filed + values[6], errors[6], filed, 0.0007)
     return result
 
 
@@ -208,10 +228,13 @@ def amendments(calibration: Calibration) -> list[tuple[str, str, float | list[fl
     if any(value.known for value in mount):
         x, y, heading = (value.value if value.known else value.filed for value in mount)
         result.append(("lidar", "mount", [round(x, 4), round(y, 4), round(float(np.degrees(heading)), 3)]))
+    digits_of_noise = [(*NOISES[name], 7) for name in NOISES]
     for table, key, digits in (
+        *digits_of_noise,
         ("lidar", "stamp_offset", 4),
         ("drive", "wheel_radius", 5),
         ("drive", "track_width", 4),
+        ("drive", "wheel_difference", 5),
         ("drive", "delay", 3),
         ("drive", "lag", 3),
         ("imu", "turn_rate_bias", 6),

@@ -10,6 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
+from vinecompass.fusion.estimated_value import EstimatedValue
+from vinecompass.fusion.learned_noise import contradictions, learn_noise, robot_with_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track
 from vinecompass.runs import Run, Track, readings_of, rows_of
@@ -44,6 +46,9 @@ class Fused:
         Spans of time in which the wheels were not believed, s.
     motions : list of ScanMotion
         What each scan said; empty if scans were not used.
+    learned : dict of str to EstimatedValue
+        The noise of each sensor as the run itself tells it, beside what the robot file says: see `learn_noise`. Where
+        the run contradicts the file, it was fused with what it tells.
     notes : tuple of str
         What was left out of the run, and why.
     doubts : tuple of str
@@ -55,6 +60,7 @@ class Fused:
     report: dict[str, SourceReport]
     slips: NDArray[np.float64]
     motions: list[ScanMotion]
+    learned: dict[str, EstimatedValue]
     notes: tuple[str, ...]
     doubts: tuple[str, ...]
 
@@ -144,11 +150,13 @@ def fuse(
     if "scans" in sources:
         track, motions = laser_track(run, progress=progress)
         alone["scans"] = track.moved_to(_pose_at_start(run, track.t[0]))
-    fusion = OdometryFusion(run.robot, start=run.start, settings=settings)
+    learned = learn_noise(run, alone.get("scans"))
+    robot = robot_with_noise(run.robot, contradictions(learned))
+    fusion = OdometryFusion(robot, start=run.start, settings=settings)
     track, gated = _run_through(fusion, run, sources, motions, progress)
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)
-    return Fused(track, alone, report, slips, motions, notes, _doubts(report))
+    return Fused(track, alone, report, slips, motions, learned, notes, _doubts(report))
 
 
 def usual_odometry(run: Run) -> Track:

@@ -40,7 +40,7 @@ from vinecompass.fusion.places import (
     X,
 )
 from vinecompass.geometry import arc_velocity, relative, wrap_heading
-from vinecompass.motion import kind_of, rolling_of, unrolling_of
+from vinecompass.motion import kind_of, rolling_of, unrolling_of, wheel_radii
 from vinecompass.odometry import ScanMotion
 from vinecompass.robot import Robot
 from vinecompass.settings import FusionSettings
@@ -236,7 +236,7 @@ class _WaySteps:
         tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)
         self._wheel_spreads = tick * np.hypot.reduce(back[:2].T).max(), tick * np.hypot.reduce(back[2])
         # Plain lists: for two wheels, Python's own arithmetic is several times as fast as an array's.
-        self._ways = (back * robot.drive.wheel_radius).tolist()
+        self._ways = (back * wheel_radii(robot.drive)).tolist()
         self._rims = rolling_of(robot.drive).tolist()
         self._last: tuple[float, list[float], float | None] | None = None
 
@@ -341,7 +341,7 @@ def filter_parameters(robot: Robot, s: FusionSettings) -> FloatArray:
         imu.acceleration_noise,
         imu.turn_rate_noise,
         imu.turn_rate_scale,
-        s.gyro_bias_walk,
+        imu.turn_rate_bias_walk,
         s.acceleration_bias_walk,
         wheels.slip * back[0],
         wheels.slip * back[2],

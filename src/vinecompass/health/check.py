@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.fusion import Calibration, cleaned, estimate_mount
+from vinecompass.fusion import Calibration, cleaned, estimate_mount, learn_noise, noise_advice
 from vinecompass.geometry import compose, inverse, wrap_angle
 from vinecompass.health.findings import SEVERITIES, Finding, Health
 from vinecompass.health.frames import frame_links, missing_streams
@@ -149,6 +149,24 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
     blind = np.array([m.t for m in motions if _is_blind(m, run)]) + shifts.get("scans", 0.0)
     gyro = None if imu is None else _without_bias(imu, wheels, run)
     evidence.findings += check_slip(wheels, body, gyro, doubtful=doubtful, blind=blind)
+    if not evidence.findings:
+        evidence.findings += _wrong_noise(run, body)
+
+
+def _wrong_noise(run: Run, body: Track | None) -> Iterator[Finding]:
+    """Find noises that are filed so wrongly that a run in which nothing else is wrong contradicts them."""
+    for advice, filed in noise_advice(learn_noise(run, body)):
+        stream = {"wheels": "wheels", "imu": "imu", "lidar": "scans"}[advice.split("]")[0].removeprefix("[")]
+        t = run.streams()[stream].t
+        yield Finding(
+            "slight",
+            stream,
+            "noise filed wrongly",
+            f"the robot file says {filed:g}",
+            float(t[0]),
+            float(t[-1]),
+            f"{advice}; `fuse --estimate-mount` writes it",
+        )
 
 
 def _blame_wheels(evidence: _Evidence) -> None:

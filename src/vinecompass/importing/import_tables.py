@@ -20,7 +20,7 @@ from vinecompass.robot import Robot
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import STREAMS, stream_from_columns
 from vinecompass.runs.streams import Imu, Positions, Track, Wheels
-from vinecompass.runs.tables import column
+from vinecompass.runs.tables import column, names_of
 
 __all__ = ["import_run"]
 
@@ -89,7 +89,7 @@ def _stream(name: str, paths: list[Path], how: TableFormat, ours: Mapping[str, s
     table, path = read_recorded(paths, how), paths[0]
     missing = set(ours) - set(table.column_names)
     if missing:
-        raise InputError("is not a column", file=path, key=min(missing), expected=", ".join(table.column_names[:6]))
+        raise InputError("is not a column", file=path, key=min(missing), expected=names_of(table))
     table = _stamped(table.rename_columns([ours.get(key, key) for key in table.column_names]), how, path)
     if name == "scans":
         scans = (

@@ -18,7 +18,7 @@ from pydantic import Strict
 
 from vinecompass.errors import InputError
 from vinecompass.files import Model, Number, read_bytes
-from vinecompass.runs.tables import LARGEST_TABLE, read_table
+from vinecompass.runs.tables import LARGEST_TABLE, names_of, read_table
 
 __all__ = ["LENGTH_UNITS", "TIME_UNITS", "WHEEL_UNITS", "TableFormat", "read_recorded", "text_of"]
 
@@ -63,8 +63,8 @@ def read_recorded(paths: Sequence[Path], how: TableFormat) -> pyarrow.Table:
             raise InputError(
                 "has other columns than the file before it",
                 file=path,
-                value=", ".join(table.column_names[:6]),
-                expected=", ".join(tables[0].column_names[:6]),
+                value=names_of(table),
+                expected=names_of(tables[0]),
             )
     return pyarrow.concat_tables(tables, promote_options="permissive")
 
@@ -73,7 +73,7 @@ def _read(path: Path, how: TableFormat) -> pyarrow.Table:
     table = read_table(path) if path.suffix == ".parquet" else parse(text_of(path), how, path)
     missing = set(how.leave_out) - set(table.column_names)
     if missing:
-        raise InputError("is not a column", file=path, key=min(missing), expected=", ".join(table.column_names[:6]))
+        raise InputError("is not a column", file=path, key=min(missing), expected=names_of(table))
     return table.drop_columns(list(how.leave_out))
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
@@ -129,22 +129,26 @@ class LoopCloser:
         self._walls: _Recent[WallGrid] = _Recent(WALLS_KEPT)
         self._trees: _Recent[KDTree] = _Recent(WALLS_KEPT)
 
-    def search(self, submaps: Sequence[Submap], number: int, graph: PoseGraph, t: float) -> list[Loop]:
-        """Return the loops that a submap closes, and those refused, the nearest former submap first."""
+    def search(self, submaps: Sequence[Submap], number: int, graph: PoseGraph, t: float) -> Iterator[Loop | None]:
+        """Yield the loops that a submap closes, and those refused, the nearest former submap first.
+
+        None stands for a former submap that shows nothing of the kind: so each step is one comparison, and a robot's
+        loop may take one at a time.
+        """
         settings, submap = self._settings, submaps[number]
         points = submap.points(of=number, nearer_than=NEARER_THAN)
         if len(points) < ALIGN_POINTS // 2:
-            return []
+            return
         few = spread_evenly(points, 0.25, SEARCH_POINTS)
         many = spread_evenly(points, settings.cell_size, ALIGN_POINTS)
         lengths = np.diff([one.begins_at for one in submaps])
         ways = graph.ways(number, lengths, LOOP_LENGTH)
-        loops = []
         for former, reach in self._near(submaps, number, graph.poses, ways):
             guess = relative(graph.poses[number], graph.poses[former])
             turn = min(np.pi, LEAST_LOOP_TURN + np.radians(settings.loop_drift_deg) * ways[former])
             found = self._find(submaps[former], former, few, guess, reach, turn)
             if found is None:
+                yield None
                 continue
             match, line, spread_along, refused = self._judged(
                 submaps[former], former, many, submap.middle, guess, found, reach
@@ -155,21 +159,18 @@ class LoopCloser:
                 along = np.outer(line, line)
                 covariance[:2, :2] += spread_along**2 * along
                 off[:2] -= 0.0 if is_whole else along @ off[:2]
-            loops.append(
-                Loop(
-                    t=t,
-                    submap=number,
-                    former=former,
-                    pose=match.pose,
-                    covariance=covariance,
-                    agreement=match.agreement,
-                    drift=float(np.hypot(off[0], off[1])),
-                    drift_turn=float(abs(wrap_angle(off[2]))),
-                    refused=refused,
-                    open_along=None if line is None or is_whole else float(np.arctan2(line[1], line[0])),
-                )
+            yield Loop(
+                t=t,
+                submap=number,
+                former=former,
+                pose=match.pose,
+                covariance=covariance,
+                agreement=match.agreement,
+                drift=float(np.hypot(off[0], off[1])),
+                drift_turn=float(abs(wrap_angle(off[2]))),
+                refused=refused,
+                open_along=None if line is None or is_whole else float(np.arctan2(line[1], line[0])),
             )
-        return loops
 
     def _near(
         self, submaps: Sequence[Submap], number: int, poses: FloatArray, ways: FloatArray

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import deque
+from collections.abc import Iterator
 from dataclasses import replace
 from math import degrees, hypot, pi
 
@@ -76,8 +78,8 @@ class Mapper:
     Notes
     -----
     Submaps half overlap: one is matched against while the next is already being made, so that none begins empty.
-    When a submap is finished it is compared with all former ones near it (Hess, Kohler, Rapp and Andor, 2016). The
-    map is counted from the kept scans when it is asked for.
+    When a submap is finished it is compared with all former ones near it, one with each scan (Hess, Kohler, Rapp and
+    Andor, 2016). The map is counted from the kept scans when it is asked for.
     """
 
     def __init__(
@@ -99,6 +101,10 @@ class Mapper:
         """That submap's number. The one after it, if there is one, is being made."""
         self._next_place = np.zeros(3)
         """The frame of that one, in the frame of the current submap."""
+        self._to_search: deque[tuple[int, float]] = deque()
+        """Finished submaps that are still to be compared with those before them, and when they were finished."""
+        self._search: Iterator[Loop | None] | None = None
+        self._found: list[Loop] = []
         self._filter = PlaceFilter()
         self._last_motion: SweepMotion | None = None
         self._kept: dict[str, FloatArray] = {}
@@ -145,6 +151,7 @@ class Mapper:
 
     def update(self, scan: Scan, odometry: SweepMotion) -> FloatArray:
         """Take in one scan and the odometry at its stamp; return the scan's pose ``(3,)`` in the map's frame."""
+        self._look_for_loops()
         lidar = self._robot.find_lidar(scan.lidar)
         scan = replace(scan, ranges=believed_ranges(scan.ranges, lidar))
         last = self._last_motion
@@ -180,8 +187,11 @@ class Mapper:
 
     def finish(self) -> None:
         """Look for loops that the last submaps close: to be called at the end of the drive."""
-        for number in range(self._current, len(self.submaps)):
-            self._close_loops(number, self.keyframes[-1].t)
+        if self._settings.close_loops:
+            numbers = range(self._current, len(self.submaps))
+            self._to_search += [(number, self.keyframes[-1].t) for number in numbers]
+        while self._look_for_loops():
+            pass
 
     def snapshot(self) -> Grid:
         """Return the map so far, cropped to the floor observed; raise `InputError` if nothing was."""
@@ -271,15 +281,32 @@ class Mapper:
         turn = np.array([[cosine, sine], [-sine, cosine]])
         self._unseen_way = turn @ self._unseen_way @ turn.T
         self._current += 1
-        self._close_loops(self._current - 1, t)
+        if self._settings.close_loops:
+            self._to_search.append((self._current - 1, t))
 
-    def _close_loops(self, number: int, t: float) -> None:
-        """Compare a finished submap with those before it, and straighten the map by what is found."""
-        if not self._settings.close_loops:
-            return
-        found = self._closer.search(self.submaps, number, self.graph, t)
-        self.loops += found
-        believed = [loop for loop in found if not loop.refused]
+    def _look_for_loops(self) -> bool:
+        """Compare one finished submap with one before it; return whether there is more to compare.
+
+        When it has been compared with all of them, the map is straightened by what was found.
+        """
+        if self._search is None:
+            if not self._to_search:
+                return False
+            number, t = self._to_search.popleft()
+            self._search, self._found = self._closer.search(self.submaps, number, self.graph, t), []
+        try:
+            loop = next(self._search)
+        except StopIteration:
+            self._search = None
+            self._straighten()
+        else:
+            self._found += [] if loop is None else [loop]
+        return True
+
+    def _straighten(self) -> None:
+        """Take over the loops found, and move the submaps to where all links fit best."""
+        self.loops += self._found
+        believed = [loop for loop in self._found if not loop.refused]
         for loop in believed:
             information = np.linalg.inv(loop.covariance)
             is_whole = loop.open_along is None

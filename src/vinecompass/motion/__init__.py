@@ -17,6 +17,7 @@ from vinecompass.motion.wheels import (
     steering_angle,
     unrolling_of,
     wheel_places,
+    wheel_radii,
     wheel_speeds,
 )
 
@@ -36,5 +37,6 @@ __all__ = [
     "steering_angle",
     "unrolling_of",
     "wheel_places",
+    "wheel_radii",
     "wheel_speeds",
 ]

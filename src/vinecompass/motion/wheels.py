@@ -8,7 +8,15 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.motion.kinds import kind_of
 from vinecompass.robot import Drive
 
-__all__ = ["body_velocity", "rolling_of", "steering_angle", "unrolling_of", "wheel_places", "wheel_speeds"]
+__all__ = [
+    "body_velocity",
+    "rolling_of",
+    "steering_angle",
+    "unrolling_of",
+    "wheel_places",
+    "wheel_radii",
+    "wheel_speeds",
+]
 
 FloatArray = NDArray[np.float64]
 
@@ -21,6 +29,14 @@ def rolling_of(drive: Drive) -> FloatArray:
 def unrolling_of(drive: Drive) -> FloatArray:
     """Return the body's velocity from the speeds of the rims, the least-squares one: ``(3, wheels)``."""
     return np.linalg.pinv(rolling_of(drive)).astype(np.float64)
+
+
+def wheel_radii(drive: Drive) -> FloatArray:
+    """Return the radius of each wheel ``(wheels,)``, m; where left and right differ, their mean is `wheel_radius`."""
+    shares = np.zeros(len(drive.wheel_names))
+    if drive.wheel_difference != 0.0:
+        shares[:] = -0.5 * drive.wheel_difference, 0.5 * drive.wheel_difference
+    return drive.wheel_radius * (1.0 + shares)
 
 
 def wheel_places(drive: Drive) -> FloatArray:
@@ -53,7 +69,7 @@ def wheel_speeds(drive: Drive, velocity: ArrayLike, *, rpm: bool = False) -> Flo
     [0.5, 0.0, 0.3]
     """
     unit = 30.0 / np.pi if rpm else 1.0
-    return np.asarray(velocity, dtype=float) @ rolling_of(drive).T * (unit / drive.wheel_radius)
+    return np.asarray(velocity, dtype=float) @ rolling_of(drive).T * (unit / wheel_radii(drive))
 
 
 def steering_angle(drive: Drive, velocity: ArrayLike) -> FloatArray:
@@ -82,7 +98,7 @@ def body_velocity(drive: Drive, speeds: ArrayLike, steering: ArrayLike | None = 
     array, (..., 3)
         Speed ahead and to the left, m/s, and turn rate, rad/s.
     """
-    velocity = np.asarray(speeds, dtype=float) * drive.wheel_radius @ unrolling_of(drive).T
+    velocity = np.asarray(speeds, dtype=float) * wheel_radii(drive) @ unrolling_of(drive).T
     if steering is not None and drive.wheelbase is not None:
         velocity[..., 2] = velocity[..., 0] * np.tan(np.asarray(steering, dtype=float)) / drive.wheelbase
     return velocity

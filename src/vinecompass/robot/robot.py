@@ -89,6 +89,9 @@ class Drive(Model):
 
     kind: Literal["differential", "omni", "car"] = Field(description='"differential", "omni" or "car"')
     wheel_radius: Positive = Field(description="m")
+    wheel_difference: Number = Field(
+        0.0, gt=-0.5, lt=0.5, description="by what share the right wheel is larger than the left one"
+    )
     track_width: Positive | None = Field(None, description="distance between the driven wheels, m")
     wheelbase: Positive | None = Field(None, description="distance from the rear to the front axle of a car, m")
     turning_radius: Positive | None = Field(None, description="least radius a car can turn on, m")
@@ -115,6 +118,8 @@ class Drive(Model):
         for key in sorted(needed[self.kind] ^ given):
             wish = "needs" if key in needed[self.kind] else "has no"
             raise ValueError(f"a drive of kind {self.kind} {wish} {'wheel' if key == 'wheels' else key}")
+        if self.kind == "omni" and self.wheel_difference != 0.0:
+            raise ValueError("a drive of kind omni has no wheel_difference")
         if self.kind == "omni" and np.linalg.matrix_rank([wheel.rolling for wheel in self.wheels], tol=1e-6) < 3:
             raise ValueError("the wheels of an omni drive must be able to push ahead, sideways and round")
         return self
@@ -156,6 +161,7 @@ class Inertial(Model):
     turn_rate_noise: NotNegative = Field(0.004, description="rad/s")
     turn_rate_bias: Number = Field(0.0, description="rad/s")
     turn_rate_bias_spread: Positive = Field(0.01, description="doubt about that bias, rad/s")
+    turn_rate_bias_walk: NotNegative = Field(3e-6, description="how far that bias wanders in 1 s, rad/s")
     turn_rate_scale: Positive = Field(1.0, description="what it reads for each rad/s of true turn rate")
     turn_rate_scale_spread: Positive = Field(0.01, description="doubt about that scale, a share")
     acceleration_noise: NotNegative = Field(0.06, description="m/s2")

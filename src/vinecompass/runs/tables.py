@@ -12,10 +12,10 @@ import pyarrow.csv
 import pyarrow.parquet
 from numpy.typing import NDArray
 
-from vinecompass.errors import InputError
+from vinecompass.errors import InputError, shortened
 from vinecompass.files import read_bytes
 
-__all__ = ["column", "read_table", "table_bytes"]
+__all__ = ["column", "names_of", "read_table", "table_bytes"]
 
 LARGEST_TABLE = 8 * 2**30
 """Bytes: ten hours of scans as text."""
@@ -38,8 +38,9 @@ def read_table(path: str | Path) -> pyarrow.Table:
 def column(table: pyarrow.Table, name: str, path: Path, *, finite: bool = True) -> NDArray[np.float64]:
     """Return one column as float64 ``(N,)``; raise `InputError` if it is missing or holds anything but numbers."""
     if name not in table.column_names:
-        found = ", ".join(table.column_names[:6])
-        raise InputError("is missing", file=path, key=name, expected=f"a column of that name (found: {found})")
+        raise InputError(
+            "is missing", file=path, key=name, expected=f"a column of that name (found: {names_of(table)})"
+        )
     values = table.column(name)
     if pyarrow.types.is_null(values.type):
         values = values.cast(pyarrow.float64())
@@ -53,6 +54,11 @@ def column(table: pyarrow.Table, name: str, path: Path, *, finite: bool = True) 
             f"is not finite in row {row}", file=path, key=name, value=float(numbers[row]), expected="a number"
         )
     return numbers
+
+
+def names_of(table: pyarrow.Table) -> str:
+    """Return the names of a table's first columns, to be told in an error."""
+    return ", ".join(shortened(name) for name in table.column_names[:6])
 
 
 def _is_number(value: Any) -> bool:

@@ -19,7 +19,6 @@ class FusionSettings(Model):
     turn_rate_change: Positive = Key(
         0.7, description="how far the turn rate wanders in 1 s where no gyro is read, rad/s"
     )
-    gyro_bias_walk: NotNegative = Key(3e-6, description="how far the gyro's bias wanders in 1 s, rad/s")
     acceleration_bias_walk: NotNegative = Key(1e-4, description="how far the accelerations' bias wanders in 1 s, m/s2")
     odometry_noise: Positive = Key(0.0005, description="standard deviation of one step of an odometry stream, m")
     odometry_turn_noise: Positive = Key(0.001, description="and of its turn, rad")

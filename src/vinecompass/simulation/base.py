@@ -11,7 +11,7 @@ from vinecompass.contact import shape_of
 from vinecompass.contact.kernels import touches
 from vinecompass.errors import InputError
 from vinecompass.geometry import transform_points, wrap_angle
-from vinecompass.motion import Command, done_of, limits_of, wheel_places
+from vinecompass.motion import Command, done_of, limits_of, wheel_places, wheel_radii
 from vinecompass.robot import Robot
 from vinecompass.simulation.kernels import move_body
 from vinecompass.simulation.site import Site
@@ -24,9 +24,10 @@ TIME_STEP = 0.01
 
 
 class Tyres(NamedTuple):
-    """The wheels of a base: their radius, m, the slip of a dry one, a share of its speed, and how long it lasts, s."""
+    """The wheels of a base: their radii ``(wheels,)``, m; the slip of a dry one, a share of its speed, and how long it
+    lasts, s."""
 
-    radius: float
+    radii: FloatArray
     slip: float
     slip_time: float
 
@@ -92,7 +93,7 @@ class SimulatedBase:
         self._rng = rng
         self._limits = limits_of(robot.drive)
         self._wheel_places = wheel_places(robot.drive)
-        self._tyres = Tyres(robot.drive.wheel_radius, robot.wheels.slip, robot.wheels.slip_time)
+        self._tyres = Tyres(wheel_radii(robot.drive), robot.wheels.slip, robot.wheels.slip_time)
         self._body = shape_of(robot.body)
         wheels = len(self._limits.rolling)
         self._state = BaseState(

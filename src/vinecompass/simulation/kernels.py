@@ -96,7 +96,7 @@ def roll_wheels(state, limits, tyres, reached, grips, normals, step, ground):  #
         rolling = limits.rolling[wheel]
         rim = rolling[0] * reached[0] + rolling[1] * reached[1] + rolling[2] * reached[2]
         before = rolling[0] * state.reached[0] + rolling[1] * state.reached[1] + rolling[2] * state.reached[2]
-        state.angles[wheel] += 0.5 * (before + rim) / tyres.radius * step
+        state.angles[wheel] += 0.5 * (before + rim) / tyres.radii[wheel] * step
         rim *= 1.0 - slip_on(state, tyres, grips, normals, step, wheel)
         for part in range(3):
             ground[part] += limits.unrolling[part, wheel] * rim
