@@ -24,6 +24,8 @@ FloatArray = NDArray[np.float64]
 Kept = TypeVar("Kept")
 NEAREST_TRIED = 6
 """So many submaps are looked at, those nearest by."""
+ENOUGH = 3
+"""Former submaps that are found to show all of the pose: more would hardly tell more, and the graph grow dense."""
 NEARER_THAN, OVERLAP = 8.0, 6.0
 """Metres from the body within which points are compared, and between the middles of submaps that may overlap."""
 SAME_PLACE = 3.0
@@ -143,7 +145,10 @@ class LoopCloser:
         many = spread_evenly(points, settings.cell_size, ALIGN_POINTS)
         lengths = np.diff([one.begins_at for one in submaps])
         ways = graph.ways(number, lengths, LOOP_LENGTH)
+        sure = 0
         for former, reach in self._near(submaps, number, graph.poses, ways):
+            if sure == ENOUGH:
+                return
             guess = relative(graph.poses[number], graph.poses[former])
             turn = min(np.pi, LEAST_LOOP_TURN + np.radians(settings.loop_drift_deg) * ways[former])
             found = self._find(submaps[former], former, few, guess, reach, turn)
@@ -159,6 +164,7 @@ class LoopCloser:
                 along = np.outer(line, line)
                 covariance[:2, :2] += spread_along**2 * along
                 off[:2] -= 0.0 if is_whole else along @ off[:2]
+            sure += not refused and (line is None or is_whole)
             yield Loop(
                 t=t,
                 submap=number,
