@@ -24,8 +24,9 @@ from vinecompass.health.motion import (
     heading_in_degrees,
     turn_ratio,
 )
-from vinecompass.health.readings import check_finite, check_ranges, own_beams
+from vinecompass.health.readings import check_finite, check_ranges, dirty_beams, own_beams
 from vinecompass.health.stamps import check_stamps, describe_stream
+from vinecompass.health.wheel_faults import explain_wheels
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
 from vinecompass.runs import Run, Track
 
@@ -105,8 +106,10 @@ def check(run: Run, *, progress: Progress | None = None) -> Health:
 
 def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> None:
     """Compare the streams' motions, each check on what those before it left standing."""
-    wheels = _check_reckoned(run, evidence)
     sensor, motions = _scan_motion(run, evidence, progress)
+    run, finding = explain_wheels(run, sensor)
+    evidence.findings += [] if finding is None else [finding]
+    wheels = _check_reckoned(run, evidence)
     headings = {
         name: HeadingSource.from_track(track) for name, track in (("wheels", wheels), ("scans", sensor)) if track
     }
@@ -228,7 +231,8 @@ def _scan_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> tu
         evidence.untold.append("what the scans say of the motion: their ranges are wrong")
         return None, []
     # What sees the robot itself sees no motion.
-    ranges = np.where(own_beams(scans.ranges, run.robot), np.float32("nan"), scans.ranges)
+    blind = own_beams(scans.ranges, run.robot) | dirty_beams(scans.ranges, run.robot)
+    ranges = np.where(blind, np.float32("nan"), scans.ranges)
     track, motions = laser_track(
         replace(run, scans=replace(scans, ranges=ranges)), mount=np.zeros(3), progress=progress
     )

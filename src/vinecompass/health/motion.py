@@ -51,6 +51,11 @@ class HeadingSource:
         """Return the heading along a track."""
         return cls(track.t, np.unwrap(track.poses[:, 2]))
 
+    @classmethod
+    def from_imu(cls, imu: Imu) -> HeadingSource:
+        """Return the heading by a gyro, bias and all."""
+        return cls(imu.t, np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))]))
+
     def rates(self, t: FloatArray, window: float = 0.2) -> FloatArray:
         """Return the mean turn rate in a window about each time ``(M,)``, rad/s."""
         ends = (np.interp(t + side * window / 2.0, self.t, self.turned) for side in (1.0, -1.0))

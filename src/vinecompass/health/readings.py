@@ -19,6 +19,9 @@ FEWEST_SCANS = 20
 """Scans needed to say that a beam never returns."""
 SILENT_SHARE = 0.02
 """Share of beams that return below which a scan is silent."""
+ON_GLASS, DIRTY_SHARE, GONE_ABOUT = 0.3, 0.01, 0.2
+"""Metres beyond the nearest that is measured within which beams end on dirt, share of the beams from which dirt is
+told of, and metres by which ranges change as the robot goes about."""
 CONSTANT = 0.03
 """Metres by which a range that the body itself sends back may scatter."""
 
@@ -80,6 +83,7 @@ def check_ranges(scans: Scans, robot: Robot) -> list[Finding]:
         return findings
     if len(t) >= FEWEST_SCANS:
         findings += _dead_beams(ranges, finite, robot, whole) + _blocked(ranges, robot, whole)
+        findings += _dirt(ranges, robot, whole)
     return findings
 
 
@@ -141,7 +145,7 @@ def _out_of_limits(scans: Scans, robot: Robot) -> list[Finding]:
                 f"the lidar measures {lidar.nearest:g} to {lidar.farthest:g} m",
                 float(begin),
                 float(end),
-                "give --no-return the number your scanner writes for nothing, or put the limits right",
+                "import again with --how scans.nothing=NUMBER as your scanner writes it, or put the limits right",
             )
         )
     return findings
@@ -178,6 +182,35 @@ def own_beams(ranges: NDArray[np.float32], robot: Robot) -> NDArray[np.bool_]:
     ends = lidar.mount_pose[:2] + middle[:, None] * np.stack([np.cos(angles), np.sin(angles)], axis=-1)
     close = shapely.contains_xy(shapely.Polygon(robot.body.polygon).buffer(0.15), *ends.T)
     return np.asarray(often & close & (steady.sum(axis=0) > 0.9 * finite.sum(axis=0)))
+
+
+def dirty_beams(ranges: NDArray[np.float32], robot: Robot) -> NDArray[np.bool_]:
+    """Return which beams ``(beams,)`` mostly end right before the scanner though the robot goes about: on dirt."""
+    quarters = ranges[np.linspace(0, len(ranges) - 1, 5).astype(int)]
+    changes = np.abs(np.diff(np.where(np.isfinite(quarters), quarters, np.nan), axis=0))
+    seen = np.isfinite(changes).any(axis=1)
+    if not np.all(seen) or np.sum(np.nanmedian(changes, axis=1) > GONE_ABOUT) < 2:
+        return np.zeros(ranges.shape[1], dtype=bool)
+    finite = np.isfinite(ranges)
+    close = (finite & (ranges < ON_GLASS + robot.scanner.nearest)).sum(axis=0) > 0.5 * finite.sum(axis=0)
+    return np.asarray(close & (finite.mean(axis=0) > 0.3) & ~own_beams(ranges, robot))
+
+
+def _dirt(ranges: NDArray[np.float32], robot: Robot, whole: tuple[float, float]) -> list[Finding]:
+    dirty = dirty_beams(ranges, robot)
+    if np.mean(dirty) < DIRTY_SHARE:
+        return []
+    return [
+        Finding(
+            "serious",
+            "scans",
+            "dirt on the window",
+            f"{np.sum(dirty)} of {len(dirty)} beams mostly end within {ON_GLASS + robot.scanner.nearest:.2f} m, "
+            "wherever the robot goes",
+            *whole,
+            "clean the scanner's window",
+        )
+    ]
 
 
 def _blocked(ranges: NDArray[np.float32], robot: Robot, whole: tuple[float, float]) -> list[Finding]:
