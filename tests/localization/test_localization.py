@@ -2,9 +2,10 @@ import dataclasses
 import unittest
 
 import numpy as np
+from benchmarks.other_world.recorder import cast
 
 from tests.support import altered_robot, assert_input_error, robot, room, short_mapping, short_run
-from vinecompass import Grid, ParticleLocalizer, Track, compare_tracks, localize
+from vinecompass import Grid, ParticleLocalizer, Track, compare_tracks, grid_from_polygons, localize
 from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import arc_velocity, compose, relative, wrap_angle
 from vinecompass.odometry import BodyVelocity, SweepMotion, laser_track, motion_at, odometry_track
@@ -110,6 +111,27 @@ class AgainstTheTruth(unittest.TestCase):
             found = localize(turned, short_run(), initial, seed=2)
             back = compose(GRID.frame, relative(found.track.poses[-1], turned.frame))
             self.assertLess(np.hypot(*(back - short_run().truth.at(found.track.t[-1:])[0])[:2]), 0.06)
+
+
+class PlainCorridor(unittest.TestCase):
+    def test_it_does_not_track_before_something_tells_where_along_it_the_robot_is(self):
+        corners = np.array([[0, 0], [80, 0], [80, 2.4], [60, 2.4], [60, 4.4], [58, 4.4], [58, 2.4], [0, 2.4]], float)
+        lidar = robot().scanner
+        localizer = ParticleLocalizer(grid_from_polygons(corners, [], 0.05), robot(), None, seed=3)
+        rng, tracked = np.random.default_rng(1), []
+        for x in np.arange(25.0, 66.0, 0.2):
+            eye, angles = [x + lidar.mount[0], 1.2], lidar.beam_angles
+            segments = np.hstack([corners, np.roll(corners, -1, axis=0)])
+            ranges = cast(segments, np.tile(eye, (lidar.beams, 1)), angles, lidar.farthest)
+            ranges = np.where(ranges > lidar.farthest, np.inf, ranges + rng.normal(0.0, 0.01, lidar.beams))
+            motion = SweepMotion(x - 25.0, np.array([x, 1.2, 0.0]), STILL)
+            estimate = localizer.update(Scan(x - 25.0, ranges.astype(np.float32)), motion)
+            if estimate.settled:
+                tracked.append(x)
+                self.assertLess(np.hypot(*(estimate.pose[:2] - [x, 1.2])), 0.3)
+        # The alcove is within reach from 42 m on; half the corridor looks the same before.
+        self.assertGreater(min(tracked), 41.0)
+        self.assertLess(min(tracked), 62.0)
 
 
 class TheLoop(unittest.TestCase):

@@ -142,7 +142,9 @@ class PlaceSearch:
         self._search = PoseSearch(likelihood_field(surface, coarse, COARSE_SPREAD), coarse)
         self._fine = bordered(rays.likelihood_field(FINE_SPREAD), 0.0)
 
-    def anywhere(self, origins: FloatArray, ends: FloatArray, *, share: float = 0.9) -> list[Place]:
+    def anywhere(
+        self, origins: FloatArray, ends: FloatArray, *, share: float = 0.9, most_ends: int = MOST_ENDS
+    ) -> list[Place]:
         """Return all places that fit nearly as well as the best one, the best first; none if nothing fits.
 
         Parameters
@@ -151,8 +153,10 @@ class PlaceSearch:
             Of the beams, in the body frame, m.
         share : float
             Of the best one's fit, that the others must come up to.
+        most_ends : int
+            How many of the ends are looked at, at most.
         """
-        chosen = choose_points(ends, ENDS_APART, MOST_ENDS)
+        chosen = choose_points(ends, ENDS_APART, most_ends)
         # The coarse cells blur how well a place fits: a little more is taken in, and judged on the fine map.
         found = self._search.find_all(
             ends[chosen],
@@ -166,9 +170,18 @@ class PlaceSearch:
             return []
         return distinct(ranked[:1] + [place for place in ranked[1:] if place.fit > share * ranked[0].fit])
 
-    def near(self, pose: FloatArray, origins: FloatArray, ends: FloatArray, *, reach: float, turn: float) -> Place:
+    def near(
+        self,
+        pose: FloatArray,
+        origins: FloatArray,
+        ends: FloatArray,
+        *,
+        reach: float,
+        turn: float,
+        most_ends: int = MOST_ENDS,
+    ) -> Place:
         """Return the place that fits best within `reach` metres and `turn` radians of a pose ``(3,)``."""
-        chosen = choose_points(ends, ENDS_APART, MOST_ENDS)
+        chosen = choose_points(ends, ENDS_APART, most_ends)
         local = relative(pose, self._frame)
         steps = int(np.ceil(min(turn, np.pi) / HEADING_STEP))
         found = self._search.find(
