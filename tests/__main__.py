@@ -1,6 +1,7 @@
 """Run all tests on all cores: ``python -m tests``; some of them: ``python -m unittest tests.costs.test_costs``."""
 
 import io
+import os
 import sys
 import time
 import unittest
@@ -9,6 +10,8 @@ from concurrent.futures import ProcessPoolExecutor, as_completed
 from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
+MOST_PROCESSES = 4
+"""Each compiles what it needs that no other has compiled yet."""
 
 
 def cases(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
@@ -40,7 +43,7 @@ def main() -> int:
     found = unittest.defaultTestLoader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
     names = list(dict.fromkeys(class_of(test) for test in cases(found)))
     ran = failures = errors = 0
-    with ProcessPoolExecutor() as pool:
+    with ProcessPoolExecutor(min(os.cpu_count() or 1, MOST_PROCESSES)) as pool:
         for done in as_completed([pool.submit(run_class, name) for name in names]):
             count, failed, broken, text = done.result()
             ran, failures, errors = ran + count, failures + failed, errors + broken
