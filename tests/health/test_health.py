@@ -6,7 +6,7 @@ import numpy as np
 from tests.support import assert_input_error, dry_run, short_run, true_slip, wet_run
 from vinecompass import check
 from vinecompass.rehearsal import FAULTS, inject_fault
-from vinecompass.runs import Imu
+from vinecompass.runs import Imu, Scans
 
 BEGIN, END = 20.0, 23.0
 WHOLE = None
@@ -127,6 +127,25 @@ class Report(unittest.TestCase):
                 health = check(dataclasses.replace(run, **changed))
                 self.assertEqual((health.findings[0].stream, health.findings[0].fault), finding)
                 self.assertEqual(len(health.findings), 1, health.findings)
+
+    def test_the_wheels_columns_are_explained_and_dirt_is_told(self):
+        run, wheels = dry_run(), dry_run().wheels
+        tick = 2.0 * np.pi / run.robot.wheels.ticks_per_turn
+        counts = np.rint(wheels.angles / tick)
+        rng, ranges = np.random.default_rng(1), run.scans.ranges.copy()
+        dirty = rng.choice(433, 43, replace=False)
+        ranges[:, dirty] = rng.uniform(0.12, 0.3, (len(ranges), 43))
+        for told, changed in (
+            ("the left wheel backwards", {"angles": wheels.angles * [-1.0, 1.0]}),
+            ("both wheels backwards", {"angles": -wheels.angles}),
+            ("counter of 12 bits begins anew", {"angles": np.mod(counts + 4000.0, 2.0**12) * tick}),
+            ("counter of 16 bits begins anew", {"angles": np.mod(counts + 65000.0, 2.0**16) * tick}),
+        ):
+            with self.subTest(fault=told):
+                findings = check(dataclasses.replace(run, wheels=dataclasses.replace(wheels, **changed))).findings
+                self.assertEqual([finding.fault for finding in findings], [told])
+        findings = check(dataclasses.replace(run, scans=Scans(run.scans.t, ranges))).findings
+        self.assertEqual([finding.fault for finding in findings], ["dirt on the window"])
 
     def test_one_sample_and_two_streams_a_day_apart(self):
         run = dry_run()
