@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow
 from numpy.typing import NDArray
 
+from vinecompass.files import validated
 from vinecompass.importing.absurd import likeliest_length
 from vinecompass.importing.guess_layout import guess_columns, guess_text, words_of
 from vinecompass.importing.import_tables import radians_of
@@ -57,6 +58,40 @@ class Guess:
     reasons: tuple[str, ...]
 
 
+@dataclass
+class _Table:
+    """The first rows of a stream's table, and what is guessed of them.
+
+    Parameters
+    ----------
+    robot : Robot
+    columns : dict of str to array (N,) or None
+        By their own names; None where they hold no numbers.
+    ours : dict of str to str
+        Their name for one of ours.
+    rest : list of str
+        Columns that are none of ours.
+    guessed : dict of str to (value, str)
+        What was guessed so far, by the keys of `TableFormat`, and why.
+    """
+
+    robot: Robot
+    columns: dict[str, FloatArray | None]
+    ours: dict[str, str]
+    rest: list[str]
+    guessed: dict[str, tuple[Any, str]] = field(default_factory=dict)
+
+    def column(self, key: str) -> FloatArray | None:
+        """Return the column ``(N,)`` that is one of ours; None if there is none, or it holds no numbers."""
+        return self.columns.get(self.ours.get(key, ""))
+
+    @property
+    def seconds(self) -> FloatArray | None:
+        """The stamps in seconds ``(N,)``; None where they are dates, or there are none."""
+        t, unit = self.column("t"), self.guessed.get("time", ("s", ""))[0]
+        return None if t is None or unit == "iso" else t * TIME_UNITS[unit]
+
+
 def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Mapping[str, Any] | None = None) -> Guess:
     """Guess how the tables of a stream are written.
 
@@ -80,34 +115,24 @@ def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Map
         found, why = guess_text(text_of(paths[0])[: 2**20])
         reasons += [reason for reason in why if reason.split(" =")[0] not in known]
         known = {**found, **known}
-    how = TableFormat(**known)
-    table = _first_rows(stream, paths, how)
-    columns = {name: numbers_of(table.column(name)) for name in table.column_names}
+    how = validated(TableFormat, known, stream)
+    rows = _first_rows(stream, paths, how)
+    columns = {name: numbers_of(rows.column(name)) for name in rows.column_names}
     ours, rest = guess_columns(
-        stream, table.column_names, robot, lambda name: _is_stamp(table.column(name), columns[name])
+        stream, rows.column_names, robot, lambda name: _is_stamp(rows.column(name), columns[name])
     )
-    for key, theirs in ours.items():
-        if key != theirs:
-            reasons.append(f"{key} is the column {theirs!r}")
-    guessed: dict[str, tuple[object, str]] = {}
+    reasons += [f"{key} is the column {theirs!r}" for key, theirs in ours.items() if key != theirs]
+    table = _Table(robot, columns, ours, rest)
     if "t" in ours:
-        guessed["time"] = _time(table.column(ours["t"]), columns[ours["t"]], ours["t"], stream, robot)
-    if stream == "scans":
-        rest = _guess_scans(columns, ours, rest, robot, guessed)
-    elif stream == "wheels":
-        _guess_wheels(columns, ours, robot, guessed, _seconds(columns, ours, guessed))
-    elif stream == "imu":
-        _guess_imu(columns, ours, robot, guessed)
-    else:
-        _guess_poses(columns, ours, robot, guessed, _seconds(columns, ours, guessed))
-    if stream == "scans" and rest:
-        guessed["leave_out"] = rest, "they hold no ranges"
-    for key, (value, reason) in guessed.items():
+        table.guessed["time"] = _time(rows.column(ours["t"]), columns[ours["t"]], ours["t"], stream, robot)
+    {"scans": _guess_scans, "wheels": _guess_wheels, "imu": _guess_imu}.get(stream, _guess_poses)(table)
+    for key, (value, reason) in table.guessed.items():
         if key not in known and value != TableFormat.model_fields[key].get_default(call_default_factory=True):
             known[key] = value
             told = ",".join(value) if isinstance(value, list) else value
             reasons.append(f"{key} = {told}: {reason}")
-    return Guess(TableFormat(**known), {key: name for key, name in ours.items() if key != name}, tuple(reasons))
+    renamed = {key: name for key, name in ours.items() if key != name}
+    return Guess(validated(TableFormat, known, stream), renamed, tuple(reasons))
 
 
 def _first_rows(stream: str, paths: Sequence[Path], how: TableFormat) -> pyarrow.Table:
@@ -146,15 +171,6 @@ def _time(
     return unit, f"rows are {told:.4g} apart, and one is expected in {1.0 / rate:.3g} s"
 
 
-def _seconds(
-    columns: Mapping[str, FloatArray | None], ours: Mapping[str, str], guessed: Mapping[str, Any]
-) -> FloatArray | None:
-    """Return the stamps in seconds; None where they are dates, or there are none."""
-    t = columns.get(ours.get("t", ""))
-    unit = guessed.get("time", ("s", ""))[0]
-    return None if t is None or unit == "iso" else t * TIME_UNITS[unit]
-
-
 def _unit_in(names: Sequence[str], units: Sequence[str]) -> str | None:
     """Return the unit that the names of columns tell."""
     for unit in sorted(units, key=len, reverse=True):
@@ -163,24 +179,18 @@ def _unit_in(names: Sequence[str], units: Sequence[str]) -> str | None:
     return None
 
 
-def _guess_scans(
-    columns: Mapping[str, FloatArray | None],
-    ours: dict[str, str],
-    rest: list[str],
-    robot: Robot,
-    guessed: dict[str, tuple[object, str]],
-) -> list[str]:
-    """Guess how scans are written; return the columns that are none of theirs."""
-    lidar = robot.scanner
+def _guess_scans(table: _Table) -> None:
+    """Guess how scans are written, and which columns are none of theirs."""
+    lidar, ours, rest = table.robot.scanner, table.ours, table.rest
     if "range" in ours:
-        guessed["rows"] = (
+        table.guessed["rows"] = (
             "beams",
             f"a column is called {ours['range']!r}, and one {ours.get('beam', ours.get('angle'))!r}",
         )
-        told, names = columns[ours["range"]], [ours["range"]]
-        angles = columns.get(ours.get("angle", ""))
+        told, names = table.column("range"), [ours["range"]]
+        angles = table.column("angle")
         if angles is not None and np.nanmax(np.abs(angles)) > 2.0 * np.pi + 0.1:
-            guessed["angle"] = "deg", f"beams are at up to {np.nanmax(np.abs(angles)):.0f}"
+            table.guessed["angle"] = "deg", f"beams are at up to {np.nanmax(np.abs(angles)):.0f}"
     else:
         # The ranges are the columns that are numbered; there are as many as the scanner has beams.
         groups: dict[str, list[str]] = {}
@@ -188,48 +198,46 @@ def _guess_scans(
             groups.setdefault(name.rstrip("0123456789]) "), []).append(name)
         names = max(groups.values(), key=lambda group: (len(group) == lidar.beams, len(group)), default=[])
         if len(names) < SEVERAL:
-            return []
+            return
         rest = [name for name in rest if name not in names]
-        values = [columns[name] for name in names]
+        values = [table.columns[name] for name in names]
         told = np.concatenate([value for value in values if value is not None])
+    if rest:
+        table.guessed["leave_out"] = rest, "they hold no ranges"
     if told is None or len(told) == 0:
-        return rest
+        return
     codes, counts = np.unique(told[np.isfinite(told)], return_counts=True)
     often = codes[counts >= max(CODE_SHARE * len(told), 2.0)]
     unit, share = likeliest_length(told[~np.isin(told, often[often <= 0.0])], lidar)
     named = _unit_in(names, list(LENGTH_UNITS)) if "range" in ours else None
     unit = named or unit
     reason = f"{100.0 * share:.0f} % of the ranges are then within the scanner's {lidar.nearest} to {lidar.farthest} m"
-    guessed["length"] = unit, f"{names[0]!r} says so" if named else reason
+    table.guessed["length"] = unit, f"{names[0]!r} says so" if named else reason
     far = often[often * LENGTH_UNITS[unit] > lidar.farthest]
     if len(far):
-        guessed["nothing"] = float(far[-1]), f"{far[-1]:g} stands there again and again, beyond the scanner's reach"
+        table.guessed["nothing"] = (
+            float(far[-1]),
+            f"{far[-1]:g} stands there again and again, beyond the scanner's reach",
+        )
     near = often[often * LENGTH_UNITS[unit] < lidar.nearest]
     if len(near) and near[0] != 0.0:
-        guessed["no_reading"] = (
+        table.guessed["no_reading"] = (
             float(near[0]),
             f"{near[0]:g} stands there again and again, short of the scanner's reach",
         )
-    return rest
 
 
-def _guess_wheels(
-    columns: Mapping[str, FloatArray | None],
-    ours: Mapping[str, str],
-    robot: Robot,
-    guessed: dict[str, tuple[object, str]],
-    t: FloatArray | None,
-) -> None:
+def _guess_wheels(table: _Table) -> None:
     """Guess the unit of wheels, and whether their counters begin anew."""
-    names = [ours[name] for name in robot.drive.wheel_names if name in ours]
-    told = [columns[name] for name in names]
+    names = [table.ours[name] for name in table.robot.drive.wheel_names if name in table.ours]
+    told = [table.columns[name] for name in names]
     if not names or any(values is None for values in told):
         return
     counts = np.stack([values for values in told if values is not None], axis=-1)
     bits = _counter_bits(counts)
     if bits is not None:
         span = 2.0**bits
-        guessed["counter_bits"] = bits, f"the counters leap by nearly {span:.0f}"
+        table.guessed["counter_bits"] = bits, f"the counters leap by nearly {span:.0f}"
         steps = np.mod(np.diff(counts, axis=0) + 0.5 * span, span) - 0.5 * span
     else:
         steps = np.diff(counts, axis=0)
@@ -237,8 +245,9 @@ def _guess_wheels(
     words = set().union(*(words_of(name) for name in names))
     named = next((unit for unit in ("rpm", "ticks", "deg", "rad") if unit in words), None)
     if bits is not None or (whole and named in (None, "ticks")):
-        guessed["wheels"] = "ticks", "they are whole numbers"
+        table.guessed["wheels"] = "ticks", "they are whole numbers"
         return
+    t = table.seconds
     speeds = {"speed", "velocity", "rate", "rpm"} & words
     duration = np.diff(t) if t is not None else np.full(len(steps), 0.05)
     steady = duration > 0.0
@@ -246,19 +255,21 @@ def _guess_wheels(
         return
     rates = np.quantile(np.abs(steps[steady] / duration[steady, None]), 0.99)
     levels = np.quantile(np.abs(counts), 0.99)
-    top = robot.drive.top_speed
+    top = table.robot.drive.top_speed
     # The robot must have come near its top speed, but not far beyond.
     reached: dict[str, float] = {}
     for unit in WHEEL_UNITS:
         is_speed = unit == "rpm" or unit.endswith("/s")
         if not (unit.startswith("ticks") or (speeds and not is_speed) or (named and not unit.startswith(named))):
-            reached[unit] = float((levels if is_speed else rates) * radians_of(unit, robot) * robot.drive.wheel_radius)
+            reached[unit] = float(
+                (levels if is_speed else rates) * radians_of(unit, table.robot) * table.robot.drive.wheel_radius
+            )
     if reached:
         # Angles are commoner than speeds.
         unit = min(
             reached, key=lambda one: _off(reached[one], top) + (0.7 if one.endswith("/s") and not speeds else 0.0)
         )
-        guessed["wheels"] = unit, f"the robot then reaches {reached[unit]:.2g} m/s of its {top:g}"
+        table.guessed["wheels"] = unit, f"the robot then reaches {reached[unit]:.2g} m/s of its {top:g}"
 
 
 def _off(speed: float, top: float) -> float:
@@ -278,60 +289,44 @@ def _counter_bits(counts: FloatArray) -> int | None:
     return None
 
 
-def _guess_imu(
-    columns: Mapping[str, FloatArray | None],
-    ours: Mapping[str, str],
-    robot: Robot,
-    guessed: dict[str, tuple[object, str]],
-) -> None:
+def _guess_imu(table: _Table) -> None:
     """Guess the units of an IMU."""
-    _guess_turn_rate(columns, ours, robot, guessed)
-    pushes = [ours[key] for key in ("acceleration_x", "acceleration_y") if key in ours]
+    _guess_turn_rate(table)
+    pushes = [table.ours[key] for key in ("acceleration_x", "acceleration_y") if key in table.ours]
     if pushes and all({"g"} & words_of(name) for name in pushes):
-        guessed["acceleration"] = "g", f"{pushes[0]!r} says so"
+        table.guessed["acceleration"] = "g", f"{pushes[0]!r} says so"
 
 
-def _guess_turn_rate(
-    columns: Mapping[str, FloatArray | None],
-    ours: Mapping[str, str],
-    robot: Robot,
-    guessed: dict[str, tuple[object, str]],
-) -> None:
+def _guess_turn_rate(table: _Table) -> None:
     """Guess the unit of turn rates, if there are any."""
-    turn = columns.get(ours.get("turn_rate", ""))
+    turn = table.column("turn_rate")
     if turn is not None and len(turn):
-        words, most = words_of(ours["turn_rate"]), float(np.nanquantile(np.abs(turn), 0.99))
+        words, most = words_of(table.ours["turn_rate"]), float(np.nanquantile(np.abs(turn), 0.99))
         if {"deg", "dps"} & words:
-            guessed["angle"] = "deg", f"{ours['turn_rate']!r} says so"
-        elif most > 2.0 * robot.drive.top_turn_rate:
-            guessed["angle"] = (
+            table.guessed["angle"] = "deg", f"{table.ours['turn_rate']!r} says so"
+        elif most > 2.0 * table.robot.drive.top_turn_rate:
+            table.guessed["angle"] = (
                 "deg",
-                f"turn rates of {most:.3g} are beyond the robot's {robot.drive.top_turn_rate:g} rad/s",
+                f"turn rates of {most:.3g} are beyond the robot's {table.robot.drive.top_turn_rate:g} rad/s",
             )
 
 
-def _guess_poses(
-    columns: Mapping[str, FloatArray | None],
-    ours: Mapping[str, str],
-    robot: Robot,
-    guessed: dict[str, tuple[object, str]],
-    t: FloatArray | None,
-) -> None:
+def _guess_poses(table: _Table) -> None:
     """Guess the units of odometry, position fixes or the truth."""
-    _guess_turn_rate(columns, ours, robot, guessed)
-    heading = columns.get(ours.get("heading", ""))
+    _guess_turn_rate(table)
+    heading = table.column("heading")
     if heading is not None and len(heading):
         most = float(np.nanmax(np.abs(heading)))
-        if "deg" in words_of(ours["heading"]):
-            guessed["angle"] = "deg", f"{ours['heading']!r} says so"
+        if "deg" in words_of(table.ours["heading"]):
+            table.guessed["angle"] = "deg", f"{table.ours['heading']!r} says so"
         elif 2.0 * np.pi + 0.2 < most <= 361.0:
-            guessed["angle"] = "deg", f"headings come up to {most:.0f}"
-    names = [ours[key] for key in ("x", "y", "speed") if key in ours]
+            table.guessed["angle"] = "deg", f"headings come up to {most:.0f}"
+    names = [table.ours[key] for key in ("x", "y", "speed") if key in table.ours]
     named = _unit_in(names, ["cm", "mm"]) if names else None
     if named:
-        guessed["length"] = named, f"{names[0]!r} says so"
+        table.guessed["length"] = named, f"{names[0]!r} says so"
         return
-    x, y = columns.get(ours.get("x", "")), columns.get(ours.get("y", ""))
+    t, x, y = table.seconds, table.column("x"), table.column("y")
     if x is None or y is None or t is None:
         return
     duration = np.diff(t)
@@ -339,6 +334,6 @@ def _guess_poses(
     if not np.any(steady):
         return
     speed = float(np.quantile(np.hypot(np.diff(x), np.diff(y))[steady] / duration[steady], 0.95))
-    top = robot.drive.top_speed
+    top = table.robot.drive.top_speed
     unit = min(LENGTH_UNITS, key=lambda one: _off(speed * LENGTH_UNITS[one], top))
-    guessed["length"] = unit, f"the robot then goes {speed * LENGTH_UNITS[unit]:.2g} m/s of its {top:g}"
+    table.guessed["length"] = unit, f"the robot then goes {speed * LENGTH_UNITS[unit]:.2g} m/s of its {top:g}"

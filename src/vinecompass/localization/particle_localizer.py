@@ -16,8 +16,8 @@ from vinecompass.localization.lookout import SURELY_BETTER, Lookout
 from vinecompass.localization.measurement_model import LikelihoodFieldModel, choose_beams, measurement_model
 from vinecompass.localization.motion_model import MotionNoise, sample_increments, sample_velocities
 from vinecompass.localization.particle_cloud import WORN, ParticleCloud
+from vinecompass.localization.place_proof import PlaceProof
 from vinecompass.localization.place_search import Place, PlaceSearch
-from vinecompass.localization.recent_scans import RecentScans
 from vinecompass.localization.scan_agreement import ScanJudge, agreeing_share
 from vinecompass.localization.second_opinion import SecondOpinion, second_opinion
 from vinecompass.localization.state import StateWatch
@@ -47,10 +47,8 @@ DOUBT_OF_GIVEN = 0.1
 """Weight that places which fit clearly better than the initial pose start with."""
 LEAST_INJECTED = 0.2
 """Share of the weight that places found elsewhere get at least."""
-PROOF_STEP, AS_WELL, REFUTED, ENDS_OF_PROOF, SHARE_OF_OTHERS = 1.0, 0.95, -30.0, 240, 0.3
-"""Metres from one look for other places to the next; share of the fit of the place believed in from which another one
-explains what was seen as well, unless the beams that tell the two apart make it so much less likely (a logarithm; the
-beams of a scan err together); beams that are compared; weight for places that no particles are left at."""
+SHARE_OF_OTHERS = 0.3
+"""Weight that places get which explain what was seen as well, and which the particles have lost sight of."""
 JUMP = 1.5
 """How many times faster than the robot can go the odometry may seem."""
 
@@ -126,12 +124,7 @@ class ParticleLocalizer:
         self._judge = ScanJudge(grid, self._rays, near=3.0 * s.field_spread)
         self._search = PlaceSearch(grid, self._rays, self._judge)
         self._averages = LikelihoodAverages()
-        self._recent = RecentScans()
-        self._unproven = initial_pose is None
-        """Whether other places have yet to be ruled out, as after a search of the map."""
-        self._others = ""
-        """What other places explain the last metres as well; empty if none does."""
-        self._proof_due = 0.0
+        self._proof = PlaceProof(self._search, self._rays, needed=initial_pose is None)
         self._drift = DriftFollower()
         self._wall_covariance = np.diag([s.map_spread**2, s.map_spread**2, np.radians(s.map_spread_deg) ** 2])
         self._spread = np.array([s.start_spread, s.start_spread, np.radians(s.start_spread_deg)])
@@ -185,8 +178,7 @@ class ParticleLocalizer:
             self._seen_at = scan.t
         way = float(np.hypot(step[0], step[1]))
         self._lookout.drove(way)
-        self._recent.drove(way)
-        self._proof_due -= way
+        self._proof.see(way, self._odometry, origins, ends)
         if seen and not self._started:
             self._start(origins, ends)
         if not self._started:
@@ -206,9 +198,9 @@ class ParticleLocalizer:
             every = -(-len(ends) // JUDGED_BEAMS)
             agreement = agreeing_share(self._judge.verdicts(clusters[0].pose, origins[::every], ends[::every]))
         share = self._fall_of_likelihood(clusters[0].pose, *few) if seen else 0.0
-        if seen:
-            self._recent.add(self._odometry, *self._scan)
-        lost_sight_of = self._look_for_others(clusters, agreement) if seen else []
+        drawn_together = clusters[0].wins and clusters[0].spread <= self._settings.settled_spread
+        agrees = agreement >= self._settings.settled_agreement
+        lost_sight_of = self._proof.try_on(clusters, self._odometry, ready=seen and drawn_together and agrees)
         self._follow(clusters, agreement, fault, fallen=share > 0.0)
         if sample_size < WORN * len(self.weights):
             self._cloud.resample(clusters, labels)
@@ -401,38 +393,9 @@ class ParticleLocalizer:
                 agreement,
                 blind_for=self._last_t - self._seen_at,
                 fallen=fallen,
-                rival=self._lookout.suspicion or self._others,
+                rival=self._lookout.suspicion or self._proof.others,
                 details=details,
             )
-
-    def _look_for_others(self, clusters: list[Cluster], agreement: float) -> list[FloatArray]:
-        """Before a place that was found on the map is believed: see what other places explain the last metres as well.
-
-        Returns those that no particles are left at, which are to get some again.
-        """
-        s, winner = self._settings, clusters[0]
-        if not self._unproven or self._proof_due > 0.0:
-            return []
-        if not (winner.wins and winner.spread <= s.settled_spread and agreement >= s.settled_agreement):
-            self._others = ""
-            return []
-        self._proof_due = PROOF_STEP
-        origins, ends = self._recent.together(self._odometry)
-        here = self._search.near(winner.pose, origins, ends, reach=0.3, turn=np.radians(4.0), most_ends=ENDS_OF_PROOF)
-        places = self._search.anywhere(origins, ends, share=AS_WELL, most_ends=ENDS_OF_PROOF)
-        others = [
-            place
-            for place in places
-            if not place.is_like(here)
-            and place.fit > AS_WELL * here.fit
-            and self._recent.evidence(self._rays, self._odometry, here.pose, place.pose) > REFUTED
-        ]
-        if not others:
-            self._unproven, self._others = False, ""
-            return []
-        explain = "other places explain" if len(others) > 1 else "other place explains"
-        self._others = f"{len(others)} {explain} the last {self._recent.way:.0f} m as well, as {others[0]}"
-        return [place.pose for place in others if not any(place.is_near(c.pose, 1.0, 0.35) for c in clusters)]
 
     def _look_elsewhere(self, pose: FloatArray, agreement: float, share: float) -> None:
         """Look for where the scan fits better than where the robot is believed to be, if that is in doubt."""
@@ -442,8 +405,7 @@ class ParticleLocalizer:
             return
         if finding.believed:
             self._watch.begin(self._last_t, "lost", finding.reason)
-            self._unproven = True
-            self._recent.forget()
+            self._proof.begin_anew()
             self._cloud.add_about([place.pose for place in finding.believed], max(share, LEAST_INJECTED))
         elif finding.nowhere:
             self._watch.begin(self._last_t, "lost", "the scan fits nowhere on the map")
