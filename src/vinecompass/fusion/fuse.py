@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.fusion.estimated_value import EstimatedValue
-from vinecompass.fusion.learned_noise import contradictions, learn_noise, robot_with_noise
+from vinecompass.fusion.learned_noise import learn_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track
 from vinecompass.runs import Run, Track, readings_of, rows_of
@@ -47,8 +47,8 @@ class Fused:
     motions : list of ScanMotion
         What each scan said; empty if scans were not used.
     learned : dict of str to EstimatedValue
-        The noise of each sensor as the run itself tells it, beside what the robot file says: see `learn_noise`. Where
-        the run contradicts the file, it was fused with what it tells.
+        The noise of each sensor as the run itself tells it, beside what the robot file says: see `learn_noise`. It is
+        told, and not used: the file counts.
     notes : tuple of str
         What was left out of the run, and why.
     doubts : tuple of str
@@ -151,8 +151,7 @@ def fuse(
         track, motions = laser_track(run, progress=progress)
         alone["scans"] = track.moved_to(_pose_at_start(run, track.t[0]))
     learned = learn_noise(run, alone.get("scans"))
-    robot = robot_with_noise(run.robot, contradictions(learned))
-    fusion = OdometryFusion(robot, start=run.start, settings=settings)
+    fusion = OdometryFusion(run.robot, start=run.start, settings=settings)
     track, gated = _run_through(fusion, run, sources, motions, progress)
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)

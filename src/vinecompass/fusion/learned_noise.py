@@ -12,7 +12,7 @@ from vinecompass.odometry import dead_reckon
 from vinecompass.robot import Lidar, Robot
 from vinecompass.runs import Imu, Run, Scans, Track
 
-__all__ = ["NOISES", "contradictions", "learn_noise", "noise_advice", "robot_with_noise"]
+__all__ = ["NOISES", "contradictions", "learn_noise", "noise_advice"]
 
 FloatArray = NDArray[np.float64]
 NOISES = {
@@ -105,16 +105,6 @@ def noise_advice(learned: dict[str, EstimatedValue]) -> list[tuple[str, float]]:
         (f"[{NOISES[name][0]}] {NOISES[name][1]} = {noise.value:.2g} fits this run", noise.filed)
         for name, noise in found.items()
     ]
-
-
-def robot_with_noise(robot: Robot, noises: dict[str, EstimatedValue]) -> Robot:
-    """Return a robot with noises as they were learned."""
-    document = robot.model_dump(exclude_none=True)
-    for name, noise in noises.items():
-        table, key = NOISES[name]
-        place = document["lidars"][0] if table == "lidar" else document[table]
-        place[key] = noise.value
-    return Robot.model_validate(document)
 
 
 def _turned(run: Run, scanned: Track | None) -> Track | None:
