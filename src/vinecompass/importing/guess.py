@@ -140,7 +140,7 @@ def _first_rows(stream: str, paths: Sequence[Path], how: TableFormat) -> pyarrow
     if stream != "scans" or paths[0].suffix == ".parquet":
         return read_recorded(paths, how)
     lines = text_of(paths[0]).splitlines(keepends=True)
-    many = 50 * FEW_ROWS if len(lines[-1]) < 200 else FEW_ROWS
+    many = 50 * FEW_ROWS if lines and len(lines[-1]) < 200 else FEW_ROWS
     return parse(b"".join(lines[:many]), how, paths[0]).drop_columns(list(how.leave_out))
 
 

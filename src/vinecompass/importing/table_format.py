@@ -108,14 +108,15 @@ def parse(text: bytes, how: TableFormat, path: Path) -> pyarrow.Table:
             parse_options=pyarrow.csv.ParseOptions(delimiter=delimiter),
             convert_options=pyarrow.csv.ConvertOptions(decimal_point=how.decimal),
         )
+        numbers = [str(number) for number in range(1, table.num_columns + 1)]
+        names = [name.strip() for name in table.column_names] if how.header else numbers
     except (pyarrow.ArrowException, ValueError, OSError) as error:
         reason = " ".join(str(error).split())
         raise InputError(
             f"is not a whole table ({reason[:90]})", file=path, expected="CSV or Parquet, or say how it is written"
         ) from None
-    names = (
-        [name.strip() for name in table.column_names] if how.header else list(map(str, range(1, table.num_columns + 1)))
-    )
+    if table.num_rows == 0:
+        raise InputError("has no rows", file=path, expected="a row for each reading")
     table = table.rename_columns(names)
     # A delimiter at the end of each line makes a column of nothing.
     empty = [
