@@ -72,7 +72,7 @@ def run_fuse(
     from dataclasses import asdict, replace
 
     from vinecompass.files import check_replaceable, check_suffix
-    from vinecompass.fusion import cleaned, compare_sources, fuse
+    from vinecompass.fusion import cleaned, compare_sources, fuse, learn_noise
     from vinecompass.runs import RUN_MARKER, read_run, write_run, write_track
 
     if out is not None and out.suffix:
@@ -82,23 +82,25 @@ def run_fuse(
     run = read_run(run_path, as_recorded=True)
     with progress_bar() as progress:
         fused = fuse(run, sources=sources, settings=load_settings(settings).fusion, progress=progress)
+    clean, _ = cleaned(run)
+    learned = learn_noise(clean, fused.alone.get("scans"))
     rows = {name: _in_numbers(error) for name, error in compare_sources(fused, run).items()}
     files = {}
     if out is not None and out.suffix:
         files["track"] = str(write_track(fused.track, out))
     elif out is not None:
-        files["run"] = str(write_run(replace(cleaned(run)[0], odometry=fused.track), out))
+        files["run"] = str(write_run(replace(clean, odometry=fused.track), out))
     if picture is not None:
         from vinecompass.figures import draw_fusion, save_figure
 
-        files["picture"] = str(save_figure(draw_fusion(fused, cleaned(run)[0]), picture))
+        files["picture"] = str(save_figure(draw_fusion(fused, clean), picture))
     by_truth = run.truth is not None
     measured = {f"{source}_{key}": value for source, row in rows.items() for key, value in row.items()}
     return Outcome(
         "fuse",
         _line(fused, rows["fused"] if by_truth else None),
         done=not fused.doubts,
-        details=_details(fused, rows, "truth" if by_truth else "the fused track"),
+        details=_details(fused, learned, rows, "truth" if by_truth else "the fused track"),
         quality={
             "way_m": fused.track.length,
             "slip_s": float((fused.slips[:, 1] - fused.slips[:, 0]).sum()),
@@ -106,7 +108,7 @@ def run_fuse(
             "notes": list(fused.notes),
             "doubts": list(fused.doubts),
             "sources": {name: asdict(report) for name, report in fused.report.items()},
-            "learned": _noises(fused.learned),
+            "learned": _noises(learned),
             **({} if by_truth else {"beside_fused": measured}),
         },
         truth=measured if by_truth else {},
@@ -149,8 +151,10 @@ def _noises(learned: dict[str, EstimatedValue]) -> dict[str, float]:
     return told | {f"{name}_filed{UNITS[name][0]}": noise.filed for name, noise in learned.items() if noise.known}
 
 
-def _details(fused: Fused, rows: dict[str, dict[str, float]], beside: str) -> list[str]:
-    from vinecompass.fusion import noise_advice
+def _details(
+    fused: Fused, learned: dict[str, EstimatedValue], rows: dict[str, dict[str, float]], beside: str
+) -> list[str]:
+    from vinecompass.fusion import contradictions, noise_advice
 
     lines = [f"{'beside ' + beside:<22} {'end, m':>8} {'deg':>7} {'% of way':>9} {'RMSE, m':>8} {'deg':>6}  worst"]
     for name, r in rows.items():
@@ -165,7 +169,8 @@ def _details(fused: Fused, rows: dict[str, dict[str, float]], beside: str) -> li
             f"{name:<10} {report.taken:>7} {report.gated:>7} {report.late:>6} {report.refused:>8} "
             f"{report.normalised_innovation:>11.2f}  {_judged(name, report.normalised_innovation)}"
         )
-    lines += [f"{advice} (filed {filed:g})" for advice, filed in noise_advice(fused.learned)]
+    wrong = contradictions(learned)
+    lines += [f"{noise_advice(name, noise)} (filed {noise.filed:g})" for name, noise in wrong.items()]
     lines += [f"wheels not believed from {a:.1f} to {b:.1f} s" for a, b in fused.slips]
     return lines + [f"left out: {note}" for note in fused.notes]
 

@@ -9,11 +9,12 @@ from vinecompass.fusion.calibration import (
     estimate_mount,
 )
 from vinecompass.fusion.fuse import Fused, choose_odometry, cleaned, fuse, usual_odometry
-from vinecompass.fusion.learned_noise import learn_noise, noise_advice
+from vinecompass.fusion.learned_noise import NOISES, contradictions, learn_noise, noise_advice
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.source_errors import SourceError, compare_sources
 
 __all__ = [
+    "NOISES",
     "Calibration",
     "EstimatedValue",
     "Fused",
@@ -26,6 +27,7 @@ __all__ = [
     "choose_odometry",
     "cleaned",
     "compare_sources",
+    "contradictions",
     "estimate_mount",
     "fuse",
     "learn_noise",

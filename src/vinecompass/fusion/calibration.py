@@ -17,7 +17,7 @@ from vinecompass.fusion.estimated_value import EstimatedValue, curvature_errors
 from vinecompass.fusion.fuse import cleaned
 from vinecompass.fusion.learned_noise import NOISES, learn_noise
 from vinecompass.geometry import arc, arc_velocity, chain, compose, inverse, relative, wrap_angle
-from vinecompass.odometry import laser_track, wheel_ways
+from vinecompass.odometry import laser_track, turned_by_gyro, wheel_ways
 from vinecompass.robot import Drive, Robot
 from vinecompass.runs import Run, Track
 
@@ -274,7 +274,7 @@ def _gyro(run: Run, begins: FloatArray, ends: FloatArray, turned: FloatArray) ->
     """Fit what the gyro reads to what the scans turned: scale and bias, by robust linear least squares."""
     imu = run.imu
     assert imu is not None
-    read = np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))])
+    read = turned_by_gyro(imu)
     inside = (begins > imu.t[0]) & (ends < imu.t[-1])
     read = np.interp(ends[inside], imu.t, read) - np.interp(begins[inside], imu.t, read)
     design = np.column_stack([ends[inside] - begins[inside], turned[inside]])

@@ -10,8 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.fusion.estimated_value import EstimatedValue
-from vinecompass.fusion.learned_noise import learn_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track
 from vinecompass.runs import Run, Track, readings_of, rows_of
@@ -46,9 +44,6 @@ class Fused:
         Spans of time in which the wheels were not believed, s.
     motions : list of ScanMotion
         What each scan said; empty if scans were not used.
-    learned : dict of str to EstimatedValue
-        The noise of each sensor as the run itself tells it, beside what the robot file says: see `learn_noise`. It is
-        told, and not used: the file counts.
     notes : tuple of str
         What was left out of the run, and why.
     doubts : tuple of str
@@ -60,7 +55,6 @@ class Fused:
     report: dict[str, SourceReport]
     slips: NDArray[np.float64]
     motions: list[ScanMotion]
-    learned: dict[str, EstimatedValue]
     notes: tuple[str, ...]
     doubts: tuple[str, ...]
 
@@ -150,12 +144,11 @@ def fuse(
     if "scans" in sources:
         track, motions = laser_track(run, progress=progress)
         alone["scans"] = track.moved_to(_pose_at_start(run, track.t[0]))
-    learned = learn_noise(run, alone.get("scans"))
     fusion = OdometryFusion(run.robot, start=run.start, settings=settings)
     track, gated = _run_through(fusion, run, sources, motions, progress)
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)
-    return Fused(track, alone, report, slips, motions, learned, notes, _doubts(report))
+    return Fused(track, alone, report, slips, motions, notes, _doubts(report))
 
 
 def usual_odometry(run: Run) -> Track:

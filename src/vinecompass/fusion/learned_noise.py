@@ -8,7 +8,7 @@ from scipy.optimize import least_squares
 
 from vinecompass.fusion.estimated_value import EstimatedValue
 from vinecompass.motion import unrolling_of
-from vinecompass.odometry import dead_reckon
+from vinecompass.odometry import dead_reckon, turned_by_gyro
 from vinecompass.robot import Lidar, Robot
 from vinecompass.runs import Imu, Run, Scans, Track
 
@@ -98,20 +98,17 @@ def _contradicts(noise: EstimatedValue) -> bool:
     )
 
 
-def noise_advice(learned: dict[str, EstimatedValue]) -> list[tuple[str, float]]:
-    """Return a sentence on each noise that a run contradicts, and what is filed: ``[wheels] slip = 0.012 fits``."""
-    found = contradictions(learned)
-    return [
-        (f"[{NOISES[name][0]}] {NOISES[name][1]} = {noise.value:.2g} fits this run", noise.filed)
-        for name, noise in found.items()
-    ]
+def noise_advice(name: str, noise: EstimatedValue) -> str:
+    """Return the line of a robot file that fits a run: ``[wheels] slip = 0.012 fits this run``."""
+    table, key = NOISES[name]
+    return f"[{table}] {key} = {noise.value:.2g} fits this run"
 
 
 def _turned(run: Run, scanned: Track | None) -> Track | None:
     """Return what tells best how far the body turned over a second: the gyro, or else the scans."""
     if run.imu is None:
         return scanned
-    turned = np.concatenate([[0.0], np.cumsum(run.imu.turn_rate[1:] * np.diff(run.imu.t))])
+    turned = turned_by_gyro(run.imu)
     return Track(run.imu.t, np.column_stack([np.zeros((len(turned), 2)), turned]))
 
 
@@ -172,7 +169,7 @@ def _bias_walk(imu: Imu, scanned: Track, robot: Robot) -> dict[str, EstimatedVal
     if len(begins) < LEAST_WINDOWS:
         return {}
     edges = np.append(begins, begins[-1] + WINDOW)
-    read = np.interp(edges, imu.t, np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))]))
+    read = np.interp(edges, imu.t, turned_by_gyro(imu))
     seen = np.interp(edges, scanned.t, np.unwrap(scanned.poses[:, 2]))
     turned = np.diff(seen)
     biases = np.diff(read) / robot.imu.turn_rate_scale - turned
@@ -210,8 +207,8 @@ def _range_noise(scans: Scans, lidar: Lidar) -> dict[str, EstimatedValue]:
     for number in np.unique(bins):
         inside = bins == number
         if np.sum(inside) >= FEWEST_BEAMS:
-            # By the quartile: at edges and on curved things, which are few, three beams are on no wall.
-            spread = float(np.quantile(np.abs(off[inside]), 0.5)) * NORMAL
+            # By the median: at edges and on curved things, which are few, three beams are on no wall.
+            spread = NORMAL * float(np.median(np.abs(off[inside])))
             rows.append((float(away[inside].mean()), spread, spread / np.sqrt(np.sum(inside) / 3.0)))
     if len(rows) < 3:
         return {}

@@ -2,11 +2,13 @@
 
 from vinecompass.geometry.polylines import distance_along, polyline_headings, resample_polyline
 from vinecompass.geometry.poses import (
+    COVARIANCE_PARTS,
     arc,
     arc_velocity,
     chain,
     compose,
     compose_covariances,
+    covariances_of,
     interpolate_poses,
     inverse,
     relative,
@@ -17,11 +19,13 @@ from vinecompass.geometry.poses import (
 )
 
 __all__ = [
+    "COVARIANCE_PARTS",
     "arc",
     "arc_velocity",
     "chain",
     "compose",
     "compose_covariances",
+    "covariances_of",
     "distance_along",
     "interpolate_poses",
     "inverse",

@@ -27,6 +27,9 @@ __all__ = [
 ]
 
 FloatArray = NDArray[np.float64]
+COVARIANCE_PARTS = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
+"""Where in the covariance of a pose the six numbers stand that make it, as files have them: the variances of x, y and
+heading, and the covariances of x and y, x and heading, y and heading."""
 
 
 def wrap_angle(angle: ArrayLike) -> FloatArray:
@@ -98,6 +101,15 @@ def relative(pose: ArrayLike, frame: ArrayLike) -> FloatArray:
         dx, dy = x - from_x, y - from_y
         return np.array((c * dx + s * dy, c * dy - s * dx, wrap_heading(heading - turn)))
     return compose(inverse(f), p)
+
+
+def covariances_of(parts: ArrayLike) -> FloatArray:
+    """Return covariances ``(N, 3, 3)`` from the six numbers of each, in the order of `COVARIANCE_PARTS`."""
+    numbers = np.asarray(parts, dtype=float)
+    covariances = np.empty((len(numbers), 3, 3))
+    for column, (i, j) in enumerate(COVARIANCE_PARTS):
+        covariances[:, i, j] = covariances[:, j, i] = numbers[:, column]
+    return covariances
 
 
 def compose_covariances(first: ArrayLike, second: ArrayLike, of_first: ArrayLike, of_second: ArrayLike) -> FloatArray:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import relative, transform_points
+from vinecompass.geometry import compose_covariances, inverse, transform_points
 
 __all__ = ["MapDoubt"]
 
@@ -58,7 +58,6 @@ class MapDoubt:
 
     def seen_from(self, frame: ArrayLike) -> MapDoubt:
         """Return the same doubt in a frame ``(3,)`` that is given in this one."""
-        cosine, sine = np.cos(np.asarray(frame)[2]), np.sin(np.asarray(frame)[2])
-        turn = np.array([[cosine, sine, 0.0], [-sine, cosine, 0.0], [0.0, 0.0, 1.0]])
-        places = transform_points(relative(np.zeros(3), frame), self.places)
-        return MapDoubt(places, turn @ self.covariances @ turn.T)
+        back, sure = inverse(frame), np.zeros((3, 3))
+        covariances = compose_covariances(back, np.zeros(3), sure, self.covariances)
+        return MapDoubt(transform_points(back, self.places), covariances)

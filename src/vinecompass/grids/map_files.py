@@ -29,6 +29,7 @@ from vinecompass.files import (
     read_bytes,
     read_model,
 )
+from vinecompass.geometry import COVARIANCE_PARTS, covariances_of
 from vinecompass.grids.edits import Edit
 from vinecompass.grids.grid import BY_HAND, CLOSED_BY_HAND, Grid
 from vinecompass.grids.map_doubt import MapDoubt
@@ -42,8 +43,6 @@ LARGEST_FILE = 512 * 2**20
 CLEAREST, DARKEST = 254, 1
 """Grey levels between which log-odds stay finite when read back."""
 DoubtRow = tuple[Number, Number, Number, Number, Number, Number, Number, Number]
-DOUBT_COLUMNS = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
-"""Where in a covariance each of the last six numbers of a row of doubt stands."""
 MOST_DOUBTS, ROUNDED = 100_000, 1e-7
 """Rows of doubt that a map may have, and what rounding may take from the eigenvalues of a covariance."""
 BLACK = 0
@@ -275,10 +274,7 @@ def _doubt(place: MapPlace) -> MapDoubt | None:
     if not place.doubt:
         return None
     rows = np.array(place.doubt)
-    covariances = np.empty((len(rows), 3, 3))
-    for column, (i, j) in enumerate(DOUBT_COLUMNS, start=2):
-        covariances[:, i, j] = covariances[:, j, i] = rows[:, column]
-    return MapDoubt(rows[:, :2], covariances)
+    return MapDoubt(rows[:, :2], covariances_of(rows[:, 2:]))
 
 
 def _doubt_rows(doubt: MapDoubt | None) -> dict[str, object]:
@@ -287,7 +283,7 @@ def _doubt_rows(doubt: MapDoubt | None) -> dict[str, object]:
         return {}
     rows = tomlkit.array()
     for place, covariance in zip(doubt.places, doubt.covariances, strict=True):
-        values = [*np.round(place, 3), *(covariance[i, j] for i, j in DOUBT_COLUMNS)]
+        values = [*np.round(place, 3), *(covariance[i, j] for i, j in COVARIANCE_PARTS)]
         rows.append([float(f"{value:.6g}") for value in values])
     return {"doubt": rows.multiline(True)}
 

@@ -10,7 +10,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.fusion import Calibration, cleaned, estimate_mount, learn_noise, noise_advice
+from vinecompass.fusion import (
+    NOISES,
+    Calibration,
+    cleaned,
+    contradictions,
+    estimate_mount,
+    learn_noise,
+    noise_advice,
+)
 from vinecompass.geometry import compose, inverse, wrap_angle
 from vinecompass.health.findings import SEVERITIES, Finding, Health
 from vinecompass.health.frames import frame_links, missing_streams
@@ -26,7 +34,7 @@ from vinecompass.health.motion import (
 )
 from vinecompass.health.readings import check_finite, check_ranges, dirty_beams, own_beams
 from vinecompass.health.stamps import check_stamps, describe_stream
-from vinecompass.health.wheel_faults import explain_wheels
+from vinecompass.health.wheel_faults import SWAP_COLUMNS, explain_wheels
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
 from vinecompass.runs import Run, Track
 
@@ -158,17 +166,18 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
 
 def _wrong_noise(run: Run, body: Track | None) -> Iterator[Finding]:
     """Find noises that are filed so wrongly that a run in which nothing else is wrong contradicts them."""
-    for advice, filed in noise_advice(learn_noise(run, body)):
-        stream = {"wheels": "wheels", "imu": "imu", "lidar": "scans"}[advice.split("]")[0].removeprefix("[")]
+    for name, noise in contradictions(learn_noise(run, body)).items():
+        table, _ = NOISES[name]
+        stream = "scans" if table == "lidar" else table
         t = run.streams()[stream].t
         yield Finding(
             "slight",
             stream,
             "noise filed wrongly",
-            f"the robot file says {filed:g}",
+            f"the robot file says {noise.filed:g}",
             float(t[0]),
             float(t[-1]),
-            f"{advice}; `fuse --estimate-mount` writes it",
+            f"{noise_advice(name, noise)}; `fuse --estimate-mount` writes it",
         )
 
 
@@ -186,7 +195,7 @@ def _blame_wheels(evidence: _Evidence) -> None:
                 "IMU and scans both turn the other way round than the wheels",
                 both[0].begin,
                 both[0].end,
-                "swap the wheels' columns: --column wheels.left=YOURS at import",
+                SWAP_COLUMNS,
             )
         )
 
@@ -262,7 +271,7 @@ def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidenc
         )
         return None
     evidence.findings += check_frozen_imu(imu, others.get("wheels") or others.get("scans"))
-    heading = HeadingSource(imu.t, np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))]))
+    heading = HeadingSource.from_imu(imu)
     # The wheels judge, as scans may be mirrored; scans only where there are no wheels.
     for name in [name for name in ("wheels", "scans") if name in others][:1]:
         ratio = turn_ratio(heading, others[name])

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import interpolate_poses, relative, wrap_angle
 from vinecompass.health.findings import Finding
+from vinecompass.odometry import turned_by_gyro
 from vinecompass.robot import Robot
 from vinecompass.runs import Imu, Track
 from vinecompass.runs.order import spans_of
@@ -54,7 +55,7 @@ class HeadingSource:
     @classmethod
     def from_imu(cls, imu: Imu) -> HeadingSource:
         """Return the heading by a gyro, bias and all."""
-        return cls(imu.t, np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))]))
+        return cls(imu.t, turned_by_gyro(imu))
 
     def rates(self, t: FloatArray, window: float = 0.2) -> FloatArray:
         """Return the mean turn rate in a window about each time ``(M,)``, rad/s."""

@@ -10,13 +10,16 @@ from numpy.typing import NDArray
 from vinecompass.geometry import relative, wrap_angle
 from vinecompass.health.findings import Finding
 from vinecompass.health.motion import HeadingSource
+from vinecompass.importing import unwrapped
 from vinecompass.motion import body_velocity
 from vinecompass.robot import Robot
 from vinecompass.runs import Run, Track, Wheels
 
-__all__ = ["explain_wheels"]
+__all__ = ["SWAP_COLUMNS", "explain_wheels"]
 
 FloatArray = NDArray[np.float64]
+SWAP_COLUMNS = "swap the wheels' columns: --column wheels.left=YOURS at import"
+"""What to do about swapped wheels."""
 SPAN = 0.5
 """Seconds of motion that are compared at a time."""
 FEWEST, LEAST_TURN = 20, np.radians(60.0)
@@ -92,8 +95,7 @@ def _explanations(wheels: Wheels, *, can_swap: bool) -> list[_Explanation]:
         _Explanation("the right wheel backwards", wheels.angles * (1.0, -1.0), sign),
     ]
     if can_swap:
-        swap = "swap the wheels' columns: --column wheels.left=YOURS at import"
-        found.append(_Explanation("left and right swapped", wheels.angles[:, ::-1], swap))
+        found.append(_Explanation("left and right swapped", wheels.angles[:, ::-1], SWAP_COLUMNS))
         found.append(_Explanation("both wheels backwards", -wheels.angles, sign))
     return found
 
@@ -110,9 +112,8 @@ def _counter(wheels: Wheels, robot: Robot) -> _Explanation | None:
         span = tick * 2.0**bits
         if not (LEAP * span < leaps.max() < 1.001 * span and np.ptp(angles, axis=0).max() <= 1.001 * span):
             continue
-        steps = np.mod(np.diff(angles, axis=0) + 0.5 * span, span) - 0.5 * span
-        if np.all(np.abs(steps) <= fastest * duration + tick):
-            whole = np.concatenate([angles[:1], angles[:1] + np.cumsum(steps, axis=0)])
+        whole = unwrapped(angles, span)
+        if np.all(np.abs(np.diff(whole, axis=0)) <= fastest * duration + tick):
             advice = f"import again with --how wheels.counter_bits={bits}"
             return _Explanation(f"counter of {bits} bits begins anew", whole, advice)
     return None

@@ -1,5 +1,6 @@
 """Runs from tables that anyone recorded."""
 
+from vinecompass.importing.counters import unwrapped
 from vinecompass.importing.guess import Guess, guess_format
 from vinecompass.importing.import_tables import import_run
 from vinecompass.importing.table_format import TableFormat
@@ -9,4 +10,5 @@ __all__ = [
     "TableFormat",
     "guess_format",
     "import_run",
+    "unwrapped",
 ]

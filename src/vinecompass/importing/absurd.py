@@ -35,14 +35,12 @@ def likeliest_length(ranges: NDArray[np.floating], lidar: Lidar) -> tuple[str, f
     return best, shares[best]
 
 
-def refuse_absurd_ranges(
-    told: NDArray[np.float32], nothing: NDArray[np.bool_], how: TableFormat, lidar: Lidar, path: Path
-) -> None:
+def refuse_absurd_ranges(told: NDArray[np.float32], how: TableFormat, lidar: Lidar, path: Path) -> None:
     """Raise `InputError` if hardly a beam of ranges as told returns, though in another unit most of them would."""
     metres = told * np.float32(LENGTH_UNITS[how.length])
     returns = float(np.mean((metres >= lidar.nearest) & (metres <= lidar.farthest)))
     unit, share = likeliest_length(told, lidar)
-    if returns >= FEWEST_RETURNS or unit == how.length or share < 0.5 or np.all(nothing):
+    if returns >= FEWEST_RETURNS or unit == how.length or share < 0.5:
         return
     raise InputError(
         f"{100.0 * returns:.0f} % of the beams return",

@@ -43,10 +43,10 @@ def scans_of_beams(table: pyarrow.Table, lidar: Lidar, radians: float, path: Pat
         raise InputError(
             "are not this lidar's beams", file=path, key="beam", value=found, expected=f"0 to {lidar.beams - 1}"
         )
-    begins = np.flatnonzero(np.append(True, np.diff(beams) <= 0))
-    scan = np.cumsum(np.append(True, np.diff(beams) <= 0)) - 1
+    is_first = np.append(True, np.diff(beams) <= 0)
+    begins = np.flatnonzero(is_first)
     rows = np.full((len(begins), lidar.beams), np.nan, np.float32)
-    rows[scan, beams] = ranges
+    rows[np.cumsum(is_first) - 1, beams] = ranges
     stamps = t[begins]
     ends = t[np.append(begins[1:], len(t)) - 1]
     # Where each beam has its own stamp, the scan's is when its first one fired, though that may be missing.

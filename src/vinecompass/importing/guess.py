@@ -23,6 +23,7 @@ from vinecompass.importing.table_format import (
     numbers_of,
     parse,
     read_recorded,
+    tells_speed,
     text_of,
 )
 from vinecompass.robot import Robot
@@ -111,12 +112,13 @@ def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Map
     """
     known = dict(given or {})
     reasons: list[str] = []
-    if paths[0].suffix != ".parquet":
-        found, why = guess_text(text_of(paths[0])[: 2**20])
+    text = b"" if paths[0].suffix == ".parquet" else text_of(paths[0])
+    if text:
+        found, why = guess_text(text[: 2**20])
         reasons += [reason for reason in why if reason.split(" =")[0] not in known]
         known = {**found, **known}
     how = validated(TableFormat, known, stream)
-    rows = _first_rows(stream, paths, how)
+    rows = _first_rows(stream, paths, text, how)
     columns = {name: numbers_of(rows.column(name)) for name in rows.column_names}
     ours, rest = guess_columns(
         stream, rows.column_names, robot, lambda name: _is_stamp(rows.column(name), columns[name])
@@ -135,11 +137,11 @@ def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Map
     return Guess(validated(TableFormat, known, stream), renamed, tuple(reasons))
 
 
-def _first_rows(stream: str, paths: Sequence[Path], how: TableFormat) -> pyarrow.Table:
-    """Return the rows that are looked at: of scans the first, of what is small all."""
-    if stream != "scans" or paths[0].suffix == ".parquet":
+def _first_rows(stream: str, paths: Sequence[Path], text: bytes, how: TableFormat) -> pyarrow.Table:
+    """Return the rows that are looked at: of scans the first of the first file's `text`, of what is small all."""
+    if stream != "scans" or not text:
         return read_recorded(paths, how)
-    lines = text_of(paths[0]).splitlines(keepends=True)
+    lines = text.splitlines(keepends=True)
     many = 50 * FEW_ROWS if lines and len(lines[-1]) < 200 else FEW_ROWS
     return parse(b"".join(lines[:many]), how, paths[0]).drop_columns(list(how.leave_out))
 
@@ -236,18 +238,14 @@ def _guess_wheels(table: _Table) -> None:
     counts = np.stack([values for values in told if values is not None], axis=-1)
     bits = _counter_bits(counts)
     if bits is not None:
-        span = 2.0**bits
-        table.guessed["counter_bits"] = bits, f"the counters leap by nearly {span:.0f}"
-        steps = np.mod(np.diff(counts, axis=0) + 0.5 * span, span) - 0.5 * span
-    else:
-        steps = np.diff(counts, axis=0)
+        table.guessed["counter_bits"] = bits, f"the counters leap by nearly {2.0**bits:.0f}"
     whole = bool(np.all(counts == np.rint(counts)) and np.ptp(counts) > 50.0)
     words = set().union(*(words_of(name) for name in names))
     named = next((unit for unit in ("rpm", "ticks", "deg", "rad") if unit in words), None)
     if bits is not None or (whole and named in (None, "ticks")):
         table.guessed["wheels"] = "ticks", "they are whole numbers"
         return
-    t = table.seconds
+    t, steps = table.seconds, np.diff(counts, axis=0)
     speeds = {"speed", "velocity", "rate", "rpm"} & words
     duration = np.diff(t) if t is not None else np.full(len(steps), 0.05)
     steady = duration > 0.0
@@ -259,7 +257,7 @@ def _guess_wheels(table: _Table) -> None:
     # The robot must have come near its top speed, but not far beyond.
     reached: dict[str, float] = {}
     for unit in WHEEL_UNITS:
-        is_speed = unit == "rpm" or unit.endswith("/s")
+        is_speed = tells_speed(unit)
         if not (unit.startswith("ticks") or (speeds and not is_speed) or (named and not unit.startswith(named))):
             reached[unit] = float(
                 (levels if is_speed else rates) * radians_of(unit, table.robot) * table.robot.drive.wheel_radius

@@ -112,7 +112,7 @@ def guess_columns(
         and (sum(bool({"range", "distance", "dist"} & words_of(name)) for name in names) == 1)
     ):
         wanted = ["t", "beam" if any({"beam", "index"} & words_of(name) for name in names) else "angle", "range"]
-    if stream == "odometry" and not any(words_of(name) == {"x"} or "x" in words_of(name) for name in names):
+    if stream == "odometry" and not any("x" in words_of(name) for name in names):
         wanted = ["t", "speed", "turn_rate"]
     found: dict[str, str] = {}
     for ours in wanted:

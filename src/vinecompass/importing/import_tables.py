@@ -15,7 +15,8 @@ from vinecompass.errors import InputError
 from vinecompass.geometry import arc, chain
 from vinecompass.importing.absurd import refuse_absurd, refuse_absurd_ranges
 from vinecompass.importing.beam_rows import scans_of_beams
-from vinecompass.importing.table_format import LENGTH_UNITS, TIME_UNITS, TableFormat, read_recorded
+from vinecompass.importing.counters import unwrapped
+from vinecompass.importing.table_format import LENGTH_UNITS, TIME_UNITS, TableFormat, read_recorded, tells_speed
 from vinecompass.robot import Robot
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import STREAMS, stream_from_columns
@@ -44,8 +45,8 @@ def import_run(
     ----------
     tables : mapping of str to path-like, or to several
         File or files by stream: ``scans``; ``wheels``, ``odometry``, ``imu``, ``position`` and ``truth`` as far as
-        recorded. Each is text with a column for each quantity, packed by gzip or not, or Parquet; several are put
-        in the order of their first stamps. Odometry may be poses, ``x, y, heading``, or velocities, ``speed,
+        recorded. Each is text with a column for each quantity, packed by gzip or not, or Parquet; several follow
+        one another as they are given. Odometry may be poses, ``x, y, heading``, or velocities, ``speed,
         turn_rate`` and perhaps ``sideways``. Scans have a row each, with a column for each beam in the order they
         fire, or a row for each beam: ``t``, ``range``, and ``beam`` (0, 1, ...) or ``angle``.
     robot : Robot
@@ -126,7 +127,7 @@ def _ranges(ranges: NDArray[np.float32], how: TableFormat, robot: Robot, path: P
     told[nothing] = np.nan
     if how.no_reading is not None:
         told[told == np.float32(how.no_reading)] = np.nan
-    refuse_absurd_ranges(told, nothing, how, robot.scanner, path)
+    refuse_absurd_ranges(told, how, robot.scanner, path)
     told *= np.float32(LENGTH_UNITS[how.length])
     told[~(told > 0.0)] = np.nan
     told[nothing | (told > robot.scanner.farthest)] = np.inf
@@ -179,21 +180,10 @@ def _wheel_angles(wheels: Wheels, robot: Robot, how: TableFormat) -> FloatArray:
     """Return the angles ``(N, wheels)`` turned so far, radians."""
     told = wheels.angles
     if how.counter_bits is not None:
-        told = unwrapped(told, how.counter_bits)
+        told = unwrapped(told, 2.0**how.counter_bits)
     angles = told * radians_of(how.wheels, robot)
-    if how.wheels != "rpm" and not how.wheels.endswith("/s"):
+    if not tells_speed(how.wheels):
         return angles
     # Between two readings each wheel turns with the mean of their speeds.
     steps = 0.5 * (angles[1:] + angles[:-1]) * np.diff(wheels.t)[:, None]
     return np.concatenate([np.zeros((1, angles.shape[1])), np.cumsum(np.nan_to_num(steps), axis=0)])
-
-
-def unwrapped(counts: FloatArray, bits: int) -> FloatArray:
-    """Return what counters ``(N, wheels)`` of so many bits have counted, as if they had never begun anew.
-
-    >>> unwrapped(np.array([[65530.0], [3.0], [65534.0]]), 16).ravel().tolist()
-    [65530.0, 65539.0, 65534.0]
-    """
-    span = 2.0**bits
-    steps = np.mod(np.diff(counts, axis=0) + 0.5 * span, span) - 0.5 * span
-    return np.concatenate([counts[:1], counts[:1] + np.cumsum(steps, axis=0)])

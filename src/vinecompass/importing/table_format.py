@@ -7,7 +7,7 @@ import io
 import re
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
 import numpy as np
 import pyarrow
@@ -20,11 +20,12 @@ from vinecompass.errors import InputError
 from vinecompass.files import Model, Number, read_bytes
 from vinecompass.runs.tables import LARGEST_TABLE, names_of, read_table
 
-__all__ = ["LENGTH_UNITS", "TIME_UNITS", "WHEEL_UNITS", "TableFormat", "read_recorded", "text_of"]
+__all__ = ["LENGTH_UNITS", "TIME_UNITS", "WHEEL_UNITS", "TableFormat", "read_recorded", "tells_speed", "text_of"]
 
+WheelUnit = Literal["rad", "deg", "ticks", "m", "rad/s", "deg/s", "rpm", "ticks/s", "m/s"]
+WHEEL_UNITS: tuple[str, ...] = get_args(WheelUnit)
 TIME_UNITS = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
 LENGTH_UNITS = {"m": 1.0, "cm": 1e-2, "mm": 1e-3}
-WHEEL_UNITS = ("rad", "deg", "ticks", "m", "rad/s", "deg/s", "rpm", "ticks/s", "m/s")
 Bits = Annotated[int, Strict(), Ge(4), Le(64)]
 
 
@@ -46,13 +47,16 @@ class TableFormat(Model):
     length: Literal["m", "cm", "mm"] = Key("m", description="of ranges, and of x and y")
     angle: Literal["rad", "deg"] = Key("rad", description="of headings, of beams, and of turn rates in a second")
     acceleration: Literal["m/s2", "g"] = Key("m/s2", description="of the IMU")
-    wheels: Literal["rad", "deg", "ticks", "m", "rad/s", "deg/s", "rpm", "ticks/s", "m/s"] = Key(
-        "rad", description="turned or rolled so far, or how fast"
-    )
+    wheels: WheelUnit = Key("rad", description="turned or rolled so far, or how fast")
     counter_bits: Bits | None = Key(None, description="bits after which the wheels' counters begin anew")
     nothing: Number | None = Key(None, description="the range that stands for nothing within reach")
     no_reading: Number | None = Key(None, description="the range that stands for no reading")
     rows: Literal["scans", "beams"] = Key("scans", description="whether a row of scans is a whole one or one beam")
+
+
+def tells_speed(unit: str) -> bool:
+    """Return whether wheels in a unit tell how fast they turn, and not how far."""
+    return unit == "rpm" or unit.endswith("/s")
 
 
 def read_recorded(paths: Sequence[Path], how: TableFormat) -> pyarrow.Table:

@@ -65,8 +65,7 @@ class RecentScans:
     def together(self, odometry: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return where all remembered beams begin and end ``(N, 2)``, in the frame of the body as it is now, m."""
         moved = [(relative(pose, odometry), origins, ends) for _, pose, origins, ends in self._scans]
-        empty = [np.zeros((0, 2))]
         return (
-            np.concatenate([transform_points(step, origins) for step, origins, _ in moved] or empty),
-            np.concatenate([transform_points(step, ends) for step, _, ends in moved] or empty),
+            np.concatenate([transform_points(step, origins) for step, origins, _ in moved]),
+            np.concatenate([transform_points(step, ends) for step, _, ends in moved]),
         )

@@ -155,16 +155,13 @@ class LoopCloser:
             if found is None:
                 yield None
                 continue
-            match, line, spread_along, refused = self._judged(
+            match, covariance, line, refused = self._judged(
                 submaps[former], former, many, submap.middle, guess, found, reach
             )
-            covariance, off = match.covariance + FLOOR, match.pose - guess
-            is_whole = spread_along < OPEN_ALONG
+            off = match.pose - guess
             if line is not None:
-                along = np.outer(line, line)
-                covariance[:2, :2] += spread_along**2 * along
-                off[:2] -= 0.0 if is_whole else along @ off[:2]
-            sure += not refused and (line is None or is_whole)
+                off[:2] -= np.outer(line, line) @ off[:2]
+            sure += not refused and line is None
             yield Loop(
                 t=t,
                 submap=number,
@@ -175,7 +172,7 @@ class LoopCloser:
                 drift=float(np.hypot(off[0], off[1])),
                 drift_turn=float(abs(wrap_angle(off[2]))),
                 refused=refused,
-                open_along=None if line is None or is_whole else float(np.arctan2(line[1], line[0])),
+                open_along=None if line is None else float(np.arctan2(line[1], line[0])),
             )
 
     def _near(
@@ -223,9 +220,9 @@ class LoopCloser:
         guess: FloatArray,
         found: _Found,
         reach: float,
-    ) -> tuple[Match, FloatArray | None, float, str]:
-        """Return where points lie in a submap, the direction ``(2,)`` in which they show it less than the match says,
-        by how much they may be off there, m, and an objection.
+    ) -> tuple[Match, FloatArray, FloatArray | None, str]:
+        """Return where points lie in a submap, the covariance of that, the direction ``(2,)`` in which they do not show
+        it, if there is one, and an objection.
 
         Along walls that are hardly more than plain, a finer look decides; along those that are, the points lie where
         the guess has them: only beside that line, and in heading, it is measured.
@@ -234,9 +231,9 @@ class LoopCloser:
         line: FloatArray = np.linalg.eigh(match.information[:2, :2])[1][:, 0]
         on_line = found.line is not None and abs(line @ found.line) > ONE_LINE
         if not on_line and found.rival is not None:
-            return match, None, 0.0, _ambiguity(found.best, found.rival)
+            return match, match.covariance + FLOOR, None, _ambiguity(found.best, found.rival)
         if not on_line and np.trace(match.unseen) <= PLAIN:
-            return match, None, 0.0, _objection(match)
+            return match, match.covariance + FLOOR, None, _objection(match)
         pose = match.pose.copy()
         pose[:2] += line * (line @ (guess[:2] - pose[:2]))
         match = self._align(submap, number, points, pose)
@@ -244,12 +241,13 @@ class LoopCloser:
         if np.hypot(*(transform_points(match.pose, middle[None])[0] - submap.middle)) < SAME_PLACE:
             tree = self._trees.get(number, lambda: KDTree(submap.points()))
             ahead = place_along(tree, transform_points(match.pose, points), line, reach)
-        if ahead is None:
-            return match, line, OPEN_ALONG, _objection(match)
-        pose = match.pose.copy()
-        pose[:2] += ahead * line
-        match = self._align(submap, number, points, pose)
-        return match, line, FOUND_ALONG, _objection(match)
+        if ahead is not None:
+            pose = match.pose.copy()
+            pose[:2] += ahead * line
+            match = self._align(submap, number, points, pose)
+        covariance = match.covariance + FLOOR
+        covariance[:2, :2] += (OPEN_ALONG if ahead is None else FOUND_ALONG) ** 2 * np.outer(line, line)
+        return match, covariance, line if ahead is None else None, _objection(match)
 
     def _align(self, submap: Submap, number: int, points: FloatArray, pose: FloatArray) -> Match:
         """Return a pose of points found in a submap, aligned to its walls."""

@@ -40,20 +40,24 @@ def place_along(walls: KDTree, points: FloatArray, line: FloatArray, reach: floa
     """
     steps = int(np.ceil(reach / STEP))
     ways = np.asarray(STEP * np.arange(-steps, steps + 1))
-    away, _ = walls.query(points[None] + ways[:, None, None] * line)
-    asked = points[np.mean(away < FARTHEST * SPREAD, axis=0) > SEEN_SHARE]
-    likelihoods = _log_likelihoods(walls, asked, line, ways)
+    away = _distances(walls, points, line, ways)
+    asked = np.mean(away < FARTHEST * SPREAD, axis=0) > SEEN_SHARE
+    likelihoods = _log_likelihoods(away[:, asked])
     best = int(np.argmax(likelihoods))
     others = np.abs(ways - ways[best]) > APART
     at_end = best in (0, len(ways) - 1)
     if at_end or np.max(likelihoods[others], initial=-np.inf) > likelihoods[best] - CLEARLY:
         return None
     fine = ways[best] + FINE_STEP * np.arange(-FINE_STEPS, FINE_STEPS + 1)
-    return float(fine[np.argmax(_log_likelihoods(walls, asked, line, fine))])
+    return float(fine[np.argmax(_log_likelihoods(_distances(walls, points[asked], line, fine)))])
 
 
-def _log_likelihoods(walls: KDTree, points: FloatArray, line: FloatArray, ways: FloatArray) -> FloatArray:
-    """Return how likely points are, moved along a line by each of some ways ``(N,)``."""
-    away, _ = walls.query(points[None] + ways[:, None, None] * line)
+def _distances(walls: KDTree, points: FloatArray, line: FloatArray, ways: FloatArray) -> FloatArray:
+    """Return how far points are from walls ``(N, points)``, moved along a line by each of some ways ``(N,)``."""
+    return np.asarray(walls.query(points[None] + ways[:, None, None] * line)[0])
+
+
+def _log_likelihoods(away: FloatArray) -> FloatArray:
+    """Return how likely it is for points to be so far from walls, for each row ``(N,)``."""
     squares = np.minimum((away / SPREAD) ** 2, FARTHEST**2)
     return np.asarray(-0.5 * squares.sum(axis=1) / POINTS_ALIKE)

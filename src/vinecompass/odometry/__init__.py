@@ -1,6 +1,6 @@
 """Motion from the wheels, an odometry stream or the scans alone, and scans straightened by it."""
 
-from vinecompass.odometry.dead_reckoning import dead_reckon, odometry_track, wheel_ways
+from vinecompass.odometry.dead_reckoning import dead_reckon, odometry_track, turned_by_gyro, wheel_ways
 from vinecompass.odometry.deskew import (
     believed_ranges,
     deskewed_ends,
@@ -27,5 +27,6 @@ __all__ = [
     "returned_beams",
     "straightened_beams",
     "swept_scans",
+    "turned_by_gyro",
     "wheel_ways",
 ]

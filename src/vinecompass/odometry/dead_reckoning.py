@@ -9,9 +9,9 @@ from vinecompass.errors import InputError
 from vinecompass.geometry import arc, chain
 from vinecompass.motion import body_velocity
 from vinecompass.robot import Drive
-from vinecompass.runs import Run, Track, Wheels
+from vinecompass.runs import Imu, Run, Track, Wheels
 
-__all__ = ["dead_reckon", "odometry_track", "wheel_ways"]
+__all__ = ["dead_reckon", "odometry_track", "turned_by_gyro", "wheel_ways"]
 
 
 def dead_reckon(wheels: Wheels, drive: Drive, *, start: ArrayLike = (0.0, 0.0, 0.0)) -> Track:
@@ -43,6 +43,11 @@ def wheel_ways(wheels: Wheels, drive: Drive) -> NDArray[np.float64]:
     # A car steers between two readings with the mean of their angles.
     steering = None if wheels.steering is None else 0.5 * (wheels.steering[1:] + wheels.steering[:-1])
     return body_velocity(drive, np.diff(wheels.angles, axis=0), steering)
+
+
+def turned_by_gyro(imu: Imu) -> NDArray[np.float64]:
+    """Return how far a gyro says to have turned ``(N,)`` since its first reading, bias and all, radians."""
+    return np.concatenate([[0.0], np.cumsum(imu.turn_rate[1:] * np.diff(imu.t))])
 
 
 def odometry_track(run: Run) -> Track:

@@ -15,6 +15,7 @@ from pydantic import Field
 
 from vinecompass.errors import InputError
 from vinecompass.files import Model, Number, atomic_folder, atomic_write, read_model, read_text
+from vinecompass.geometry import COVARIANCE_PARTS, covariances_of
 from vinecompass.robot import Robot, read_robot
 from vinecompass.runs.run import Run
 from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Track, Wheels
@@ -34,15 +35,15 @@ STREAMS: dict[str, type] = {
 
 
 POSE = ("x", "y", "heading")
-COVARIANCE = {
-    "variance_x": (0, 0),
-    "variance_y": (1, 1),
-    "variance_heading": (2, 2),
-    "covariance_x_y": (0, 1),
-    "covariance_x_heading": (0, 2),
-    "covariance_y_heading": (1, 2),
-}
-"""A track's columns, and where in the covariance of a pose each of the last stands."""
+COVARIANCE = (
+    "variance_x",
+    "variance_y",
+    "variance_heading",
+    "covariance_x_y",
+    "covariance_x_heading",
+    "covariance_y_heading",
+)
+"""A track's columns, those of the covariance in the order of `COVARIANCE_PARTS`."""
 
 RUN_MARKER = "run.toml"
 """The file that shows a folder to be a run."""
@@ -156,7 +157,8 @@ def _read_stream(folder: Path, name: str, robot: Robot, as_recorded: bool) -> An
 def _track_columns(track: Track) -> dict[str, Any]:
     columns = {"t": track.t, **dict(zip(POSE, track.poses.T, strict=True))}
     if track.covariances is not None:
-        columns |= {key: track.covariances[:, i, j] for key, (i, j) in COVARIANCE.items()}
+        parts = zip(COVARIANCE, COVARIANCE_PARTS, strict=True)
+        columns |= {key: track.covariances[:, i, j] for key, (i, j) in parts}
     if track.states is not None:
         columns["state"] = track.states
     return columns
@@ -199,9 +201,8 @@ def _track_from_columns(table: pyarrow.Table, path: Path, *, finite: bool = True
     t, *pose = (column(table, key, path, finite=finite) for key in ("t", *POSE))
     covariances = states = None
     if not set(COVARIANCE).isdisjoint(table.column_names):
-        covariances = np.empty((len(t), 3, 3))
-        for key, (i, j) in COVARIANCE.items():
-            covariances[:, i, j] = covariances[:, j, i] = column(table, key, path, finite=finite)
+        parts = [column(table, key, path, finite=finite) for key in COVARIANCE]
+        covariances = covariances_of(np.stack(parts, axis=-1))
     if "state" in table.column_names:
         states = np.array([str(state) for state in table.column("state").to_pylist()])
     return Track(t, np.stack(pose, axis=-1), covariances, states)
