@@ -24,7 +24,7 @@ from vinecompass.navigation.mission_log import MissionLog, StopResult
 from vinecompass.navigation.outside_localization import read_pose
 from vinecompass.navigation.patience import Patience
 from vinecompass.navigation.plan_keeper import GlobalPlanner, Look, PlanKeeper
-from vinecompass.navigation.progress import Pace, ProgressWatch
+from vinecompass.navigation.progress import Pace, ProgressWatch, StandingWatch
 from vinecompass.navigation.recoveries import RECOVERIES, RecoveryOrder, Wait
 from vinecompass.navigation.recovery import Recovery
 from vinecompass.navigation.round import StopGoal, checked_goals
@@ -46,6 +46,11 @@ FOR_GOOD = ("occupied", "zone", "one-way zone", "walls")
 """Causes in the map itself for there being no plan: no recovery takes them away."""
 COMES_IN_AGAIN = 3
 """Times that a car that missed a stop comes in again before it recovers: it cannot put itself right on the spot."""
+STANDS_FOR = 1.0
+"""Seconds for which what cannot turn on the spot stands on its plan before another is made from there.
+
+Where it is a hand's breadth beside its plan, the plan may lead no further, and another one begin with a step back.
+"""
 BY_HAND = "a person drives"
 """Why it does as it does in manual mode."""
 HELD_LONG = 0.8
@@ -141,6 +146,7 @@ class Navigator:
         self._local = local or local_planner(robot, s)
         self._safety = Safety(robot, settings=s.safety, log=self.log)
         self._progress = ProgressWatch(s.navigation.stuck_after, s.navigation.stuck_progress)
+        self._standing = StandingWatch(STANDS_FOR)
         self._order = RecoveryOrder(s.navigation.recovery, {**RECOVERIES, **(recoveries or {})})
         self._recovery: Recovery | None = None
         self._guarded = robot.widened(s.safety.margin)
@@ -477,6 +483,10 @@ class Navigator:
         worn_out = self._patience.worn_out(now.t, self.distance_left, self._stops.need().rules.patience)
         if worn_out:
             self._give_up(now, worn_out)
+            return Command()
+        stands = now.command.standing and local.phase == "driving" and not now.people
+        if self._standing.stands_too_long(now.t, now.pose, stands and not limits_of(self.robot.drive).turns_on_the_spot):
+            self._plans.drop()
             return Command()
         if not self._progress.goes_on(now.t, now.pose, self._local.remaining):
             why = self._why_slow(now)

@@ -7,10 +7,12 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import distance_along, wrap_heading
 
-__all__ = ["Pace", "ProgressWatch"]
+__all__ = ["Pace", "ProgressWatch", "StandingWatch"]
 
 GONE_ON = 1.0
 """Metres after a recovery from which it counts as having helped: the next trouble begins at the first one again."""
+ONE_PLACE = 0.05
+"""Metres within which it stands at the same place."""
 PACE_OVER = 5.0
 """Seconds over which the pace is averaged."""
 
@@ -73,6 +75,34 @@ class ProgressWatch:
         """Note where a recovery ended."""
         self._recovered_at = pose
         self.moved_since_recovery = False
+
+
+class StandingWatch:
+    """Tells when a robot has stood for a while on its way: once for each place.
+
+    Parameters
+    ----------
+    patience : float
+        Seconds of standing.
+    """
+
+    def __init__(self, patience: float) -> None:
+        self._patience = patience
+        self._since: float | None = None
+        self._told_at: NDArray[np.float64] | None = None
+
+    def stands_too_long(self, t: float, pose: NDArray[np.float64], standing: bool) -> bool:
+        """Take the pose ``(3,)``, and whether it stands though it has a way to go."""
+        if not standing:
+            self._since = None
+            return False
+        self._since = t if self._since is None else self._since
+        if t - self._since < self._patience:
+            return False
+        if self._told_at is not None and np.hypot(*(pose[:2] - self._told_at[:2])) < ONE_PLACE:
+            return False
+        self._since, self._told_at = None, pose
+        return True
 
 
 class Pace:
