@@ -95,6 +95,14 @@ class CostMap:
         """What contact is tested with; its arrays are these."""
         return Cells(self.forbidden, self.clearance, self.grid.cell_size, self.closed_beyond)
 
+    def as_now(self) -> CostMap:
+        """Return one that stays as this is now where the loop goes on changing it: prices and what is forbidden.
+
+        Its layers, which say why, are the same arrays.
+        """
+        forbidden, distance = self.forbidden.copy(), self.clearance.copy()
+        return replace(self, prices=self.prices.copy(), forbidden=forbidden, clearance=distance)
+
     def explain(self, x: float, y: float) -> dict[str, Charge]:
         """Return what each layer charges at a site point and why, by its name; empty off the map."""
         cell = self.grid.cells_at([[x, y]])[0]

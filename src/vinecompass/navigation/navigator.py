@@ -88,6 +88,9 @@ class Navigator:
         In place of the one that ``following.planner`` names.
     recoveries : mapping of str to type of Recovery, optional
         Besides those that are known: ``navigation.recovery`` says which come when.
+    plans_beside : bool
+        Whether plans are made in a thread of their own, so that no step waits for one: for a robot. Otherwise a step
+        that plans takes as long as that, and the same input gives the same commands.
 
     Attributes
     ----------
@@ -126,6 +129,7 @@ class Navigator:
         planner: GlobalPlanner | None = None,
         local: LocalPlanner | None = None,
         recoveries: Mapping[str, type[Recovery]] | None = None,
+        plans_beside: bool = False,
     ) -> None:
         s = self._settings = settings or Settings()
         told = None if initial_pose is None else np.asarray(initial_pose, dtype=float)
@@ -140,9 +144,8 @@ class Navigator:
         self._stops = StopQueue(checked_goals(grid, goals))
         self._watch = InputWatch(s.safety, robot)
         self._senses = Senses(grid, robot, told, zones=zones, layers=layers, settings=s, seed=seed, log=self.log)
-        self._plans = PlanKeeper(
-            planner or LoopPlanner(s.safety.margin, s.navigation.planner, s.planning), robot, s.navigation
-        )
+        loop_planner = planner or LoopPlanner(s.safety.margin, s.navigation.planner, s.planning)
+        self._plans = PlanKeeper(loop_planner, robot, s.navigation, beside=plans_beside)
         self._local = local or local_planner(robot, s)
         self._safety = Safety(robot, settings=s.safety, log=self.log)
         self._progress = ProgressWatch(s.navigation.stuck_after, s.navigation.stuck_progress)
@@ -429,10 +432,12 @@ class Navigator:
             self._end_recovery(now)
             if self.goal is None or self._recovery is not None:
                 return Command()
-        self._look(now)
+        if self._look(now) is Look.UNDER_WAY:
+            self._enter(State.DRIVING, "plans a way")
+            return Command()
         return self._drive(now) if self.state is State.DRIVING else Command()
 
-    def _look(self, now: Situation) -> None:
+    def _look(self, now: Situation) -> Look:
         """See to it that there is a plan that serves."""
         goal = self._stops.need().pose
         found = self._plans.look(now, goal, self._local.remaining, aligning=self._local.phase == "aligning")
@@ -453,6 +458,7 @@ class Navigator:
                 self._give_up(now, plan.reason)
             else:
                 self._recover(now, plan.reason, may_pass=self._plans.may_pass(now.floor))
+        return found
 
     def _drive(self, now: Situation) -> Command:
         """Return the local planner's command, unless it has arrived, or does not get on."""
@@ -485,7 +491,9 @@ class Navigator:
             self._give_up(now, worn_out)
             return Command()
         stands = now.command.standing and local.phase == "driving" and not now.people
-        if self._standing.stands_too_long(now.t, now.pose, stands and not limits_of(self.robot.drive).turns_on_the_spot):
+        if self._standing.stands_too_long(
+            now.t, now.pose, stands and not limits_of(self.robot.drive).turns_on_the_spot
+        ):
             self._plans.drop()
             return Command()
         if not self._progress.goes_on(now.t, now.pose, self._local.remaining):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
 from enum import Enum, auto
 from typing import Protocol
 
@@ -11,6 +13,7 @@ from numpy.typing import NDArray
 from vinecompass.costs import BodyCheck, CostMap, body_touches
 from vinecompass.following import share_in_company
 from vinecompass.geometry import wrap_heading
+from vinecompass.motion import limits_of
 from vinecompass.navigation.loop_planning import free_start
 from vinecompass.navigation.situation import Situation
 from vinecompass.planning import CostToGo, Plan
@@ -43,10 +46,21 @@ class Look(Enum):
 
     NOT_YET = auto()
     """It is too early for another, and there is no plan."""
+    UNDER_WAY = auto()
+    """There is no plan, but one is being made."""
     SERVES = auto()
     TAKEN_UP = auto()
     """Another plan was made, and is to be followed from now on."""
     NO_WAY = auto()
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """A plan that was asked for, where it begins, and what it may cost at most to be taken up."""
+
+    plan: Future[Plan]
+    start: FloatArray
+    most: float
 
 
 class PlanKeeper:
@@ -57,6 +71,9 @@ class PlanKeeper:
     planner : GlobalPlanner
     robot : Robot
     settings : NavigationSettings
+    beside : bool
+        Whether plans are made beside the loop, in a thread of their own: a lattice may take a second, and a robot that
+        drives cannot wait for it. Otherwise a look comes back with the plan.
 
     Attributes
     ----------
@@ -64,8 +81,10 @@ class PlanKeeper:
         The last one made, found or not.
     """
 
-    def __init__(self, planner: GlobalPlanner, robot: Robot, settings: NavigationSettings) -> None:
+    def __init__(self, planner: GlobalPlanner, robot: Robot, settings: NavigationSettings, *, beside: bool) -> None:
         self._planner = planner
+        self._thread = ThreadPoolExecutor(1) if beside else None
+        self._asked: _Asked | None = None
         self._robot = robot
         self._settings = settings
         self._looked = -np.inf
@@ -74,8 +93,9 @@ class PlanKeeper:
         self.plan: Plan | None = None
 
     def drop(self) -> None:
-        """Let go of the plan: the next look makes another."""
+        """Let go of the plan, and of one that was asked for: the next look makes another."""
         self.plan = None
+        self._asked = None
         self._looked = -np.inf
 
     @property
@@ -95,6 +115,8 @@ class PlanKeeper:
         aligning : bool
             Whether the robot is at its end, and only turns: then another is of no use.
         """
+        if self._asked is not None:
+            return self._taken()
         s = self._settings
         too_early = now.t - self._looked < s.replan_period - 1e-9
         if (too_early or aligning) and self.found:
@@ -113,7 +135,9 @@ class PlanKeeper:
         """Return in full why there is no plan; empty where there is one, or none was made."""
         if self.plan is None or self.plan.found:
             return ""
-        return self._made(now, goal, explain=True)[0].reason
+        if self.plan.why_not is not None:
+            return self.plan.reason
+        return self._planner.plan(now.floor, self._robot, self._start_from(now), goal, explain=True).reason
 
     def may_pass(self, floor: CostMap) -> bool:
         """Tell whether there is no plan for something that was seen, and not for the map."""
@@ -140,33 +164,60 @@ class PlanKeeper:
             ahead = ahead[np.hypot(*(ahead[:, :2] - now.pose[:2]).T) < LOOKED_AT_IN_A_CROWD]
         return bool(np.all(body_touches(now.floor, self._robot, ahead)[:, 0] < 0))
 
-    def _turning_price(self, now: Situation, poses: FloatArray) -> float:
+    def _turning_price(self, pose: FloatArray, poses: FloatArray) -> float:
         """Return the way that it could make in the time of turning to where a plan ``(M, 3)`` leads, m."""
-        way = np.hypot(*(poses[:, :2] - now.pose[:2]).T)
+        way = np.hypot(*(poses[:, :2] - pose[:2]).T)
         leads = poses[np.argmax(way > LEADS_FROM), 2] if np.any(way > LEADS_FROM) else poses[-1, 2]
         drive = self._robot.drive
-        return abs(wrap_heading(float(leads - now.pose[2]))) * drive.top_speed / drive.top_turn_rate
+        return abs(wrap_heading(float(leads - pose[2]))) * drive.top_speed / drive.top_turn_rate
 
-    def _made(self, now: Situation, goal: FloatArray, *, explain: bool) -> tuple[Plan, FloatArray]:
-        start = free_start(now.floor, self._robot, now.pose)
-        return self._planner.plan(now.floor, self._robot, start, goal, explain=explain), start
+    def _start_from(self, now: Situation) -> FloatArray:
+        return free_start(now.floor, self._robot, now.pose)
+
+    def _ask(self, now: Situation, goal: FloatArray, most: float) -> Look:
+        """Ask for a plan that may cost so much, and return what has come of it by now."""
+        start, explain = self._start_from(now), now.command.standing
+        if self._thread is not None:
+            floor = now.floor.as_now()
+            future = self._thread.submit(self._planner.plan, floor, self._robot, start, goal, explain=explain)
+        else:
+            future = Future()
+            future.set_result(self._planner.plan(now.floor, self._robot, start, goal, explain=explain))
+        self._asked = _Asked(future, start, most)
+        return self._taken()
+
+    def _taken(self) -> Look:
+        """Take up the plan that was asked for, if it is there and wanted."""
+        asked = self._asked
+        assert asked is not None
+        if not asked.plan.done():
+            return Look.SERVES if self.found else Look.UNDER_WAY
+        self._asked = None
+        plan = asked.plan.result()
+        kept = asked.most < np.inf
+        if kept and not (plan.found and plan.cost + self._turning_price(asked.start, plan.poses) < asked.most):
+            return Look.SERVES
+        self.plan = plan
+        self._start = asked.start
+        return Look.TAKEN_UP if plan.found else Look.NO_WAY
 
     def _plan_anew(self, now: Situation, goal: FloatArray, former: FloatArray | None) -> Look:
         """Plan; where what is left of a `former` plan serves still, another is taken up only if clearly cheaper."""
         self._planned = now.t
         most = np.inf
         if former is not None and np.allclose(former[-1], goal):
-            spent = BodyCheck(now.floor, self._robot).drive_price(former) + self._turning_price(now, former)
+            spent = BodyCheck(now.floor, self._robot).drive_price(former) + self._turning_price(now.pose, former)
             most = CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]
             # Closed farther on, by people who will have moved, it has no price to compare with.
             if not np.isfinite(spent) or least_cost(now.floor, now.pose, goal) > most:
                 return Look.SERVES
-        plan, start = self._made(now, goal, explain=now.command.standing)
-        if most < np.inf and not (plan.found and plan.cost + self._turning_price(now, plan.poses) < most):
-            return Look.SERVES
-        self.plan = plan
-        self._start = start
-        return Look.TAKEN_UP if plan.found else Look.NO_WAY
+        elif (
+            self._thread is not None and not now.command.standing and not limits_of(self._robot.drive).turns_on_the_spot
+        ):
+            # It could not follow a plan that begins where it has long been: it stands first.
+            self._looked = -np.inf
+            return Look.UNDER_WAY
+        return self._ask(now, goal, most)
 
 
 def least_cost(floor: CostMap, start: FloatArray, goal: FloatArray) -> float:
