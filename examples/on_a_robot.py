@@ -25,9 +25,10 @@ site, robot = read_site(demo_file("site.toml")), read_robot(demo_file("robot.tom
 grid = build_map(record_drive(site, robot, [(36.9, 24.6), (36.9, 18.5), (30.0, 18.5)], seed=1)).grid
 
 # At the start, while the wheels stand: compile everything, then say where the robot is and where it is to go.
+# No step waits for a plan, which is made in a thread of its own.
 warm_up(robot)
 base = SimulatedLink(site, robot, seed=1)
-navigator = Navigator(grid, robot, [36.2, 24.4, 0.1], [31.0, 18.5, np.pi], seed=1)
+navigator = Navigator(grid, robot, [36.2, 24.4, 0.1], [31.0, 18.5, np.pi], seed=1, plans_beside=True)
 navigator.speed_share = 0.8
 
 # In each cycle: hand over the time, the last whole scan and the odometry until now; pass the command on at once.

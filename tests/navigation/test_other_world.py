@@ -1,5 +1,6 @@
 """The loop on bases that are not our simulator's: see `benchmarks.other_world`, which shares no code with it."""
 
+import threading
 import unittest
 from dataclasses import replace
 
@@ -10,6 +11,7 @@ from benchmarks.other_world.robots import draw_robot
 from benchmarks.other_world.sites import hall
 
 from vinecompass import Command, Navigator, Zone
+from vinecompass.navigation import LoopPlanner
 
 SITE = hall(np.random.default_rng(4))
 MAP = map_of(SITE)
@@ -100,6 +102,31 @@ class OtherBases(unittest.TestCase):
         # As far as the body turns, the start is taken on trust; the cells are a tenth of a metre wide.
         self.assertLess(begun[0] - min(begun), 0.3)
         self.assertEqual((navigator.state, navigator.reason), ("manual", "has not seen the floor there"))
+
+
+class PlansBeside(unittest.TestCase):
+    def test_no_step_waits_for_a_plan_and_the_robot_stands_until_it_is_there(self):
+        task = mission([2.0, 7.0, 0.3], [12.0, 6.5, 0.3], kind="car", delay=0.1, loop_rate=20.0)
+        usual, may_plan, asked = LoopPlanner(margin=0.04), threading.Event(), []
+
+        class Slow:
+            def plan(self, costmap, *rest, **options):
+                asked.append(costmap)
+                may_plan.wait(60.0)
+                return usual.plan(costmap, *rest, **options)
+
+        navigator = Navigator(MAP, task.robot.filed, task.start, task.goal, seed=1, planner=Slow(), plans_beside=True)
+
+        def each(t, base, navigator):
+            if t < 1.0:
+                self.assertEqual((navigator.reason, navigator._command.standing), ("plans a way", True))
+            else:
+                may_plan.set()
+
+        outcome = drive(task, navigator, time_limit=40.0, each=each)
+        self.assertEqual((outcome.state, outcome.contacts), ("finished", 0), outcome)
+        # What the planner works on is not what the loop goes on changing.
+        self.assertTrue(all(costmap.prices is not navigator.costmap.prices for costmap in asked))
 
 
 class Integrators(unittest.TestCase):

@@ -10,7 +10,7 @@ from math import cos, pi, sin
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry.kernels import carry, compose_pairs, interpolate
+from vinecompass.geometry.kernels import arc_step, carry, compose_pairs, interpolate
 
 __all__ = [
     "arc",
@@ -176,7 +176,11 @@ def arc(velocity: ArrayLike, duration: ArrayLike) -> FloatArray:
     array, (..., 3)
         The pose reached, in the frame of the pose started from.
     """
-    motion = np.asarray(velocity, dtype=float) * np.asarray(duration, dtype=float)[..., None]
+    velocities, seconds = np.asarray(velocity, dtype=float), np.asarray(duration, dtype=float)
+    if velocities.ndim == 1 and seconds.ndim == 0:
+        ahead, left, turned = arc_step(*velocities.tolist(), float(seconds))
+        return np.array((ahead, left, wrap_heading(turned)))
+    motion = velocities * seconds[..., None]
     turn = motion[..., 2]
     # sinc keeps both ratios smooth through zero: sin(a)/a, and (1 - cos a)/a = sin(a/2) sinc(a/2).
     along = np.sinc(turn / np.pi)
