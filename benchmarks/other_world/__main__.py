@@ -27,7 +27,7 @@ def one(number: int, fault: str = "") -> tuple[str, Outcome]:
     mission = draw_mission(site, robot, rng, seed=number)
     told = mission.start + rng.normal(0.0, [0.2, 0.2, np.radians(5.0)])
     navigator = Navigator(map_of(site), robot.filed, told, mission.goal, seed=number)
-    if fault == "barrier":
+    if fault in ("barrier", "silent sector"):
         barrier(mission, rng)
     spoil = fault_of(fault, mission, rng) if fault else None
     outcome = drive(mission, navigator, time_limit=3.0 * mission.bound + 60.0, fault=spoil)

@@ -31,6 +31,7 @@ FAULTS = (
     "barrier",
     "carried away",
     "dead wheel",
+    "silent sector",
 )
 
 
@@ -40,6 +41,7 @@ def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[
     beams, done = mission.robot.filed.lidars[0].beams, [False]
     kept: deque[Input] = deque(maxlen=200)
     quarter = slice(0, beams // 6) if rng.random() < 0.5 else slice(beams - beams // 6, beams)
+    middle = slice(beams * 2 // 5, beams * 3 // 5)
     half = slice(0, beams // 2) if rng.random() < 0.5 else slice(beams // 2, beams)
     first: list[np.ndarray] = []
 
@@ -80,6 +82,8 @@ def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[
             return ranges_in(given, half, 0.02)
         if kind == "covered corner":
             return ranges_in(given, quarter, np.nan)
+        if kind == "silent sector":
+            return ranges_in(given, middle, np.inf)
         if kind == "no echo":
             return ranges_in(given, slice(None), 80.0)
         if kind == "stuck sector":

@@ -79,13 +79,16 @@ class OtherBases(unittest.TestCase):
             ("swapped scans", ""),
             ("wrong lengths", "beams, the lidar"),
             ("dead wheel", "a wheel slips or sticks"),
+            ("silent sector", "show nothing where the map has walls"),
         ):
             with self.subTest(kind=kind):
                 task = mission([2.0, 7.0, 0.3], [9.0, 6.5, 0.3], delay=0.2, loop_rate=20.0)
                 outcome, _, navigator = driven(task, fault=kind)
                 self.assertEqual(outcome.contacts, 0)
                 self.assertLess(outcome.over_limits, 1e-6)
-                said = " ".join(entry.reason for entry in navigator.log.states)
+                said = " ".join(
+                    [entry.reason for entry in navigator.log.states] + [each.text for each in navigator.log.notices]
+                )
                 self.assertIn(word, said)
                 self.assertTrue(outcome.state == "finished" or word, outcome)
 

@@ -178,8 +178,9 @@ def arc(velocity: ArrayLike, duration: ArrayLike) -> FloatArray:
     """
     velocities, seconds = np.asarray(velocity, dtype=float), np.asarray(duration, dtype=float)
     if velocities.ndim == 1 and seconds.ndim == 0:
-        ahead, left, turned = arc_step(*velocities.tolist(), float(seconds))
-        return np.array((ahead, left, wrap_heading(turned)))
+        ahead, left, turn_rate = velocities.tolist()
+        x, y, heading = arc_step(ahead, left, turn_rate, float(seconds))
+        return np.array((x, y, wrap_heading(heading)))
     motion = velocities * seconds[..., None]
     turn = motion[..., 2]
     # sinc keeps both ratios smooth through zero: sin(a)/a, and (1 - cos a)/a = sin(a/2) sinc(a/2).

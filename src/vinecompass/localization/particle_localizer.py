@@ -70,6 +70,8 @@ class ParticleLocalizer:
     ----------
     second_opinion : SecondOpinion or None
         On the initial pose, by the first scan that says anything.
+    rays : MapRays
+        The map, made ready for beams to be cast into it.
 
     Raises
     ------
@@ -114,17 +116,17 @@ class ParticleLocalizer:
         self._robot = robot
         self._noise = MotionNoise.of(s)
         self._rng = np.random.default_rng(seed)
-        self._rays = MapRays(grid)
-        self._model = measurement_model(grid, self._rays, robot, s)
+        self.rays = MapRays(grid)
+        self._model = measurement_model(grid, self.rays, robot, s)
         self._field_model = (
             self._model
             if isinstance(self._model, LikelihoodFieldModel)
-            else measurement_model(grid, self._rays, robot, s.model_copy(update={"measurement": "field"}))
+            else measurement_model(grid, self.rays, robot, s.model_copy(update={"measurement": "field"}))
         )
-        self._judge = ScanJudge(grid, self._rays, near=3.0 * s.field_spread)
-        self._search = PlaceSearch(grid, self._rays, self._judge)
+        self._judge = ScanJudge(grid, self.rays, near=3.0 * s.field_spread)
+        self._search = PlaceSearch(grid, self.rays, self._judge)
         self._averages = LikelihoodAverages()
-        self._proof = PlaceProof(self._search, self._rays, needed=initial_pose is None)
+        self._proof = PlaceProof(self._search, self.rays, needed=initial_pose is None)
         self._drift = DriftFollower()
         self._wall_covariance = np.diag([s.map_spread**2, s.map_spread**2, np.radians(s.map_spread_deg) ** 2])
         self._spread = np.array([s.start_spread, s.start_spread, np.radians(s.start_spread_deg)])
@@ -238,7 +240,7 @@ class ParticleLocalizer:
         clusters = [] if self._estimate is None else self._estimate.clusters
         if len(clusters) < 2:
             return None
-        return telling_drive(self._rays, self._robot, clusters[0].pose, clusters[1].pose)
+        return telling_drive(self.rays, self._robot, clusters[0].pose, clusters[1].pose)
 
     def _checked(self, initial_pose: ArrayLike) -> FloatArray:
         pose = np.asarray(initial_pose, dtype=float)
@@ -257,7 +259,7 @@ class ParticleLocalizer:
         """Draw particles about the initial pose, none of them inside a wall."""
         assert self._initial_pose is not None
         drawn = self._initial_pose + self._spread * self._rng.standard_normal((count, 3))
-        standing = self._rays.clearance_at(drawn[:, :2]) > 0.0
+        standing = self.rays.clearance_at(drawn[:, :2]) > 0.0
         if not np.any(standing):
             x, y = self._initial_pose[:2]
             raise InputError(
@@ -355,7 +357,7 @@ class ParticleLocalizer:
         reason = f"the scan fits at {places[0]}"
         if len(places) > 1:
             reason = f"the scan fits as well in {len(places)} places, as at {places[0]} and {places[1]}"
-            drive = telling_drive(self._rays, self._robot, places[0].pose, places[1].pose)
+            drive = telling_drive(self.rays, self._robot, places[0].pose, places[1].pose)
             reason += f"; {drive}" if drive else "; no straight drive of 10 m would tell"
         self._watch.begin(self._last_t, "settling", reason)
 
@@ -364,7 +366,7 @@ class ParticleLocalizer:
 
         def evidence(clusters: list[Cluster]) -> FloatArray:
             found = [
-                evidence_between(self._rays, clusters[0].pose, other.pose, origins, ends)
+                evidence_between(self.rays, clusters[0].pose, other.pose, origins, ends)
                 for other in clusters[1:MOST_COMPARED]
             ]
             return TRUST_BETWEEN * news * np.array([0.0, *found])

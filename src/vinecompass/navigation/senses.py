@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
@@ -22,6 +22,7 @@ from vinecompass.navigation.mission_log import MissionLog, Notice
 from vinecompass.navigation.outside_localization import OutsideLocalization
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.seen_floor import SeenFloor
+from vinecompass.navigation.silent_beams import SilentBeams
 from vinecompass.navigation.situation import Situation
 from vinecompass.odometry import SweepMotion, believed_ranges, motion_at, straightened_beams
 from vinecompass.robot import Robot
@@ -87,6 +88,8 @@ class Senses:
         self._outside: OutsideLocalization | None = None
         self._before = SeenBefore(self._lidar)
         self._floor = SeenFloor(robot)
+        self._silent = SilentBeams(self._lidar)
+        self._told_silent = False
         self._put_down = True
         self._belief_began: float | None = None
         self._people_near = False
@@ -178,6 +181,8 @@ class Senses:
     def _look(self, scan: Scan, odometry: Track, people: Sequence[Walking]) -> _Seen:
         """Localize by a new scan, and price the floor by it."""
         motion = motion_at(odometry, scan.t, self._lidar)
+        as_sent = scan.ranges
+        scan = replace(scan, ranges=self._silent.left_out(as_sent))
         if self._outside is None:
             estimate = self._localizer.update(scan, motion)
         else:
@@ -194,12 +199,23 @@ class Senses:
             pose = compose(estimate.pose, relative(odometry.poses[-1], motion.pose))
             self._price(float(odometry.t[-1]), estimate.pose, beams, people, pose)
         if estimate.settled:
+            self._watch_for_silent_beams(scan.t, as_sent, estimate.pose)
             self._open_what_is_gone(float(odometry.t[-1]), estimate.pose, beams)
         if self._put_down:
             self._put_down = False
             self._floor.put_down(scan.t, motion.pose, self._grid, estimate.pose if estimate.settled else None)
         self._floor.see(scan.t, motion.pose, beams)
         return _Seen(scan, motion, estimate, beams)
+
+    def _watch_for_silent_beams(self, t: float, ranges: NDArray[np.float32], pose: FloatArray) -> None:
+        """Find beams that show nothing where the map has walls, and tell where they look, once."""
+        self._silent.take(ranges, pose, self._localizer.rays)
+        silent = self._silent.silent
+        if np.any(silent) and not self._told_silent:
+            low, high = np.degrees(self._lidar.beam_angles[silent][[0, -1]])
+            said = f"beams from {low:.0f} to {high:.0f} degrees show nothing where the map has walls: taken for blind"
+            self._notice(t, [said])
+        self._told_silent = bool(np.any(silent))
 
     def _open_what_is_gone(self, t: float, pose: FloatArray, beams: Beams) -> None:
         """Open what the map has and is gone, and tell where, once for each place."""

@@ -1,0 +1,66 @@
+"""Beams that say "nothing there" where the map has a wall, scan after scan: broken ones, or ones that look at black."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vinecompass.geometry import compose
+from vinecompass.grids import MapRays
+from vinecompass.robot import Lidar
+
+__all__ = ["SilentBeams"]
+
+FloatArray = NDArray[np.float64]
+KEPT = 0.15
+"""Weight of the newest scan in the mean by which a beam is known to be silent."""
+SILENT = 0.7
+"""Mean share of scans from which it is."""
+WIDER_THAN = 3.0
+"""Metres of wall that must be missed at once: less may have been taken away."""
+SURE = 0.75
+"""Share of the lidar's reach within which a wall would surely have returned the beam."""
+
+
+class SilentBeams:
+    """Tells which beams of a lidar are silent though they look at walls that the map knows.
+
+    `inf`, nothing there, is a reading elsewhere; of these beams it is none: the floor that they look at is not free.
+
+    Parameters
+    ----------
+    lidar : Lidar
+
+    Attributes
+    ----------
+    silent : array of bool, (beams,)
+    """
+
+    def __init__(self, lidar: Lidar) -> None:
+        self._lidar = lidar
+        self._mean = np.zeros(lidar.beams)
+
+    @property
+    def silent(self) -> NDArray[np.bool_]:
+        """Which beams are."""
+        return self._mean > SILENT
+
+    def take(self, ranges: NDArray[np.float32], pose: FloatArray, rays: MapRays) -> None:
+        """Take in the ranges ``(beams,)`` of a scan from a body that is surely at a pose ``(3,)`` on a map."""
+        nothing = np.flatnonzero(np.isposinf(ranges))
+        missed = nothing[:0]
+        if len(nothing):
+            sensor, angles = compose(pose, self._lidar.mount_pose), self._lidar.beam_angles[nothing]
+            walls = rays.ranges(sensor[None], angles, farthest=SURE * self._lidar.farthest)[0]
+            there = np.isfinite(walls)
+            ends = walls[there, None] * np.column_stack([np.cos(angles[there]), np.sin(angles[there])])
+            if len(ends) and np.hypot(*np.ptp(ends, axis=0)) > WIDER_THAN:
+                missed = nothing[there]
+        self._mean *= 1.0 - KEPT
+        self._mean[missed] += KEPT
+        self._mean[np.isfinite(ranges)] = 0.0
+
+    def left_out(self, ranges: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Return ranges with `nan`, no reading, for what the silent beams say of nothing being there."""
+        wrong = self.silent & np.isposinf(ranges)
+        return np.where(wrong, np.float32(np.nan), ranges) if np.any(wrong) else ranges
