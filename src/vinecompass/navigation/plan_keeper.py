@@ -23,7 +23,7 @@ from vinecompass.settings import NavigationSettings
 __all__ = ["GlobalPlanner", "Look", "PlanKeeper"]
 
 FloatArray = NDArray[np.float64]
-CLEARLY_CHEAPER = 0.9, 0.3
+CLEARLY_CHEAPER = 0.75, 0.5
 """Share of what the rest of a plan that still serves costs, less some metres, below which another is taken up."""
 
 LEADS_FROM = 0.5
