@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 
 from tests.support import assert_input_error, robot, short_mapping, site
-from vinecompass import InputError, Round, Settings, Zone, record_drive, rehearse_mission
+from vinecompass import InputError, Round, Settings, Zone, demo_file, read_robot, record_drive, rehearse_mission
 from vinecompass.grids import grid_from_polygons
 from vinecompass.links import LiveFault
 from vinecompass.simulation import Site
@@ -166,6 +166,26 @@ class Recording(unittest.TestCase):
             "route",
             "held up at",
         )
+
+    def test_a_car_rounds_corners_and_who_or_what_holds_a_robot_up_is_named(self):
+        corners = [(0.0, 0.0), (12.0, 0.0), (12.0, 6.0), (0.0, 6.0), (0.0, 0.0)]
+        hall = {"name": "hall", "start": (2.0, 2.0, 0.0), "wall": [{"points": corners}]}
+        forklift = read_robot(demo_file("forklift.toml"))
+        run = record_drive(Site.model_validate(hall), forklift, [(7.0, 2.0), (7.0, 5.0), (5.0, 5.0)], seed=1)
+        self.assertLess(np.hypot(*(run.truth.poses[-1, :2] - [5.0, 5.0])), 0.1)
+        # The corner itself is cut by what an arc leaves beside it.
+        arc = 1.2 * forklift.drive.turning_radius
+        nearest = np.hypot(*(run.truth.poses[:, :2] - [7.0, 2.0]).T).min()
+        self.assertAlmostEqual(nearest, (np.sqrt(2.0) - 1.0) * arc, delta=0.1)
+        worker = {"name": "worker", "route": [(4.5, 2.0), (4.6, 2.0)], "speed": 0.01, "attention": 9.0}
+        shelf = {"name": "shelf", "polygon": [(4.0, 3.2), (11.0, 3.2), (11.0, 3.5), (4.0, 3.5)]}
+        for parts, route, words in (
+            ({"person": [worker]}, [(9.0, 2.0)], "worker stays in its way"),
+            ({"solid": [shelf]}, [(8.0, 2.0), (5.0, 2.1)], "about the corner 8, 2; expected room for curves of 1 m"),
+        ):
+            with self.subTest(words=words):
+                busy = Site.model_validate(hall | parts)
+                assert_input_error(self, lambda: record_drive(busy, forklift, route, seed=1), "route", words)
 
 
 if __name__ == "__main__":

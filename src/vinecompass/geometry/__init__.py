@@ -1,6 +1,6 @@
 """Poses, frames and angles."""
 
-from vinecompass.geometry.polylines import distance_along, polyline_headings, resample_polyline
+from vinecompass.geometry.polylines import distance_along, polyline_headings, resample_polyline, rounded_polyline
 from vinecompass.geometry.poses import (
     COVARIANCE_PARTS,
     arc,
@@ -32,6 +32,7 @@ __all__ = [
     "polyline_headings",
     "relative",
     "resample_polyline",
+    "rounded_polyline",
     "transform_points",
     "turn_on_the_spot",
     "wrap_angle",

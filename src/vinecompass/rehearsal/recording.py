@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.contact import Walking
 from vinecompass.errors import InputError
 from vinecompass.following import PathFollower
 from vinecompass.geometry import (
@@ -15,10 +16,11 @@ from vinecompass.geometry import (
     polyline_headings,
     relative,
     resample_polyline,
+    rounded_polyline,
     transform_points,
 )
 from vinecompass.links import Recorder
-from vinecompass.motion import Command
+from vinecompass.motion import Command, limits_of
 from vinecompass.navigation import CommandDelay, Safety
 from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.robot import Robot
@@ -28,11 +30,15 @@ from vinecompass.simulation import Simulator, Site
 
 __all__ = ["record_drive"]
 
-
+FloatArray = NDArray[np.float64]
 STANDING_FIRST = 3.0
 """Seconds for which the robot stands before it drives off, as one should: standing still shows a gyro's bias."""
+ROUNDED = 1.2
+"""Times its turning radius with which a car rounds a route's corners, so that it can still steer."""
 TRUTH_KEPT = 1.0
 """Seconds of its true way that the driver remembers: a scan may be that old."""
+IN_THE_WAY = 1.0
+"""Metres from the body within which a person is what holds the robot up."""
 LAST_CYCLES = 3
 """Scan periods that are recorded yet when it has arrived: what was read last is still on its way."""
 
@@ -74,7 +80,8 @@ def record_drive(
     """
     simulator, period = Simulator(site, robot, seed=seed), 1.0 / robot.scanner.rate
     start = simulator.pose
-    points = resample_polyline(np.vstack([start[:2], np.asarray(route, dtype=float)]), 0.1)
+    corners = np.vstack([start[:2], np.asarray(route, dtype=float)])
+    points = resample_polyline(rounded_polyline(corners, ROUNDED * limits_of(robot.drive).turning_radius, 0.1), 0.1)
     follower = PathFollower(robot, settings=FollowingSettings(cruise_speed=cruise_speed, look_ahead=0.3))
     follower.follow(np.column_stack([points, polyline_headings(points)]))
     safety = Safety(robot, settings=SafetySettings(delay=period))
@@ -83,7 +90,9 @@ def record_drive(
     length = float(distance_along(points)[-1])
     time_limit = STANDING_FIRST + 60.0 + 4.0 * length / cruise_speed
     command, truth, scan = Command(), Track(np.zeros(1), start[None]), None
-    while follower.phase != "arrived":
+    # A route ends at a place: that a car cannot turn to the last heading there does not matter.
+    ends = ("arrived",) if limits_of(robot.drive).turns_on_the_spot else ("arrived", "missed")
+    while follower.phase not in ends:
         delay.sent(simulator.t, command)
         readings = simulator.step(command)
         recorder.add(command, readings)
@@ -107,14 +116,27 @@ def record_drive(
             people=readings.people,
         )
         if simulator.t > time_limit:
-            x, y, _ = simulator.pose
-            raise InputError(
-                f"the robot was held up at {x:.1f}, {y:.1f} for good",
-                key="route",
-                expected="points with room for the robot on the lines between them",
-            )
+            raise _held_up(simulator.pose, readings.people, corners, robot)
         if progress and len(follower.remaining) % 10 == 0:
             progress(1.0 - len(follower.remaining) / len(points), "simulating")
     for _ in range(LAST_CYCLES):
         recorder.add(Command(), simulator.step(Command()))
     return recorder.run(site_toml)
+
+
+def _held_up(pose: FloatArray, people: Sequence[Walking], corners: FloatArray, robot: Robot) -> InputError:
+    """Return what to say of a robot that is held up for good at a pose ``(3,)`` on its route: by whom, or by what."""
+    x, y = pose[:2].tolist()
+    reach = robot.body.outer_radius + IN_THE_WAY
+    said = f"the robot was held up at {x:.1f}, {y:.1f} for good"
+    person = min(people, key=lambda each: np.hypot(each.x - x, each.y - y), default=None)
+    if person is not None and np.hypot(person.x - x, person.y - y) < reach:
+        return InputError(
+            f"{said}: {person.name or 'a person'} stays in its way", key="route", expected="a way past people"
+        )
+    radius = limits_of(robot.drive).turning_radius
+    corner = min(range(1, len(corners) - 1), key=lambda i: np.hypot(*(corners[i] - pose[:2])), default=0)
+    if corner and radius > 0.0 and np.hypot(*(corners[corner] - pose[:2])) < reach + radius:
+        (at_x, at_y), curves = corners[corner].tolist(), f"curves of {radius:g} m, on which it turns"
+        return InputError(f"{said}, about the corner {at_x:g}, {at_y:g}", key="route", expected=f"room for {curves}")
+    return InputError(said, key="route", expected="points with room for the robot on the lines between them")
