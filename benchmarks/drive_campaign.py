@@ -1,7 +1,7 @@
 """Run with ``python -m benchmarks.drive_campaign PART [JOBS]``: missions in the simulator, judged by the truth.
 
-Parts: window, band or path (missions with that local planner), faults, people, crowds, aisles, times. Each prints what
-came of it, and every mission that did not end well.
+Parts: window, band or path (missions with that local planner), tug or forklift (missions of those), faults, people,
+crowds, aisles, times. Each prints what came of it, and every mission that did not end well.
 """
 
 from __future__ import annotations
@@ -245,6 +245,33 @@ def time_case(job: tuple[str, int, int]) -> dict[str, Any]:
     return told(mission, time.perf_counter() - begun) | {"job": job, "over_bound": t / best_time(site, stop) - 1.0}
 
 
+def vehicle_case(job: tuple[str, str, int]) -> dict[str, Any]:
+    """Drive one of the other vehicles to a stop that it can be planned to, past a person."""
+    vehicle, planner, number = job
+    robot = read_robot(demo_file(f"{vehicle}.toml"))
+    roomy = {"aisles": (1.9, 2.6), "along": True} if vehicle == "forklift" else {}
+    site = cellar(number % 20, people=1, **roomy)
+    floor = price_floor(map_of(site), robot)
+    rng = np.random.default_rng(number)
+    planned = LoopPlanner(margin=0.04)
+    goals = [
+        stop.name
+        for stop in rng.permutation(np.array(site.stops, dtype=object))
+        if planned.plan(floor, robot, site.start_pose, stop.site_pose, explain=False).found
+    ]
+    begun = time.perf_counter()
+    mission = rehearse_mission(
+        site,
+        robot,
+        map_of(site),
+        Round(stops=[RoundStop(name=goals[0])]),
+        settings=settings_for(planner),
+        seed=number,
+        time_limit=240.0,
+    )
+    return told(mission, time.perf_counter() - begun) | {"job": (*job, goals[0])}
+
+
 FAULT_KINDS = ["scanner dead for a while", "aisle blocked", *LIVE_FAULTS]
 
 
@@ -309,6 +336,19 @@ def aisles(count: int) -> None:
                 print("   ", row["job"], row["reason"][:140])
 
 
+def vehicles(vehicle: str, count: int) -> None:
+    """Print what came of missions of the tug or the forklift, with each local planner in turn."""
+    planners = ("window", "band", "path")
+    rows = run_all(vehicle_case, [(vehicle, planners[n % 3], n) for n in range(count)])
+    for row in rows:
+        if not row["arrived"] or not row["within"] or row["contacts"] or not row["limits"]:
+            keys = ("job", "arrived", "reason", "contacts", "limits", "position", "heading")
+            print("  ", *(f"{key}={row[key]}" for key in keys))
+    print(f"{vehicle}: arrived {share(rows, 'arrived')}, within 0.05 m and 2 degrees {share(rows, 'within')}")
+    print(f"  contacts {sum(row['contacts'] for row in rows)}, limits kept {share(rows, 'limits')}")
+    print(f"  time: median {np.median([row['time'] for row in rows]):.0f} s")
+
+
 def times(count: int) -> None:
     """Print how much longer than the least time each local planner takes, with nobody about."""
     for planner in ("window", "band", "path"):
@@ -360,6 +400,8 @@ def main() -> None:
         aisles(count or 10)
     elif part == "times":
         times(count or 50)
+    elif part in ("tug", "forklift"):
+        vehicles(part, count or 100)
     elif part == "crowds":
         crowds(count or 10)
     else:

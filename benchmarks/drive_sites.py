@@ -25,12 +25,15 @@ def map_of(site: Site) -> Grid:
     return grid_from_polygons(site.walls[0].points[:-1], [solid.polygon for solid in site.solids], CELL)
 
 
-def cellar(seed: int, *, people: int = 2) -> Site:
-    """Return a cellar with two blocks of racks, crates in the open, stops, and people who walk to and fro."""
+def cellar(seed: int, *, people: int = 2, aisles: tuple[float, float] = (1.2, 1.8), along: bool = False) -> Site:
+    """Return a cellar with two blocks of racks, crates in the open, stops, and people who walk to and fro.
+
+    `aisles`: between how many metres wide. `along`: whether stops look along the walls, not anywhere.
+    """
     rng = np.random.default_rng(seed)
     width, height = rng.uniform(18.0, 26.0), rng.uniform(14.0, 18.0)
     solids, stops = [], []
-    aisle, rack = rng.uniform(1.2, 1.8), rng.uniform(0.8, 1.3)
+    aisle, rack = rng.uniform(*aisles), rng.uniform(0.8, 1.3)
     x, number = WEST + 1.6, 0
     while x + rack < width - 1.6:
         for low, high in ((SOUTH + 2.2, 0.5 * height - 1.2), (0.5 * height + 1.2, height - 2.2)):
@@ -45,7 +48,9 @@ def cellar(seed: int, *, people: int = 2) -> Site:
         x += rack + aisle
         number += 1
     for name, y in (("south", 1.1), ("middle", 0.5 * height), ("north", height - 1.1)):
-        stops.append({"name": name, "pose": (rng.uniform(2.0, width - 2.0), y, rng.uniform(-180.0, 180.0))})
+        heading = rng.uniform(-180.0, 180.0)
+        heading = 180.0 * (heading > 0.0) if along else heading
+        stops.append({"name": name, "pose": (rng.uniform(2.0, width - 2.0), y, heading)})
     walks = [
         {
             "name": f"worker {i}",

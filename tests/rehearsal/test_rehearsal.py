@@ -1,4 +1,5 @@
 import unittest
+from functools import partial
 
 import numpy as np
 
@@ -185,7 +186,7 @@ class Recording(unittest.TestCase):
         ):
             with self.subTest(words=words):
                 busy = Site.model_validate(hall | parts)
-                assert_input_error(self, lambda: record_drive(busy, forklift, route, seed=1), "route", words)
+                assert_input_error(self, partial(record_drive, busy, forklift, route, seed=1), "route", words)
 
 
 if __name__ == "__main__":
