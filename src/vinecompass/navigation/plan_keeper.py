@@ -176,15 +176,29 @@ class PlanKeeper:
 
     def _ask(self, now: Situation, goal: FloatArray, most: float) -> Look:
         """Ask for a plan that may cost so much, and return what has come of it by now."""
-        start, explain = self._start_from(now), now.command.standing
+        start, hidden, explain = self._start_from(now), now.hidden(), now.command.standing
         if self._thread is not None:
-            floor = now.floor.as_now()
-            future = self._thread.submit(self._planner.plan, floor, self._robot, start, goal, explain=explain)
+            future = self._thread.submit(self._made, now.floor.as_now(), start, goal, hidden, explain)
         else:
             future = Future()
-            future.set_result(self._planner.plan(now.floor, self._robot, start, goal, explain=explain))
+            future.set_result(self._made(now.floor, start, goal, hidden, explain))
         self._asked = _Asked(future, start, most)
         return self._taken()
+
+    def _made(self, floor: CostMap, start: FloatArray, goal: FloatArray, hidden: FloatArray, explain: bool) -> Plan:
+        """Plan; where that would back over floor nearby that nobody has seen, go ahead first, if that leads there, too.
+
+        `hidden`: points ``(N, 2)`` of such floor, in the site frame. Going ahead, the robot sees what comes.
+        """
+        plan = self._planner.plan(floor, self._robot, start, goal, explain=explain)
+        backing = _backing(plan.poses)
+        if len(backing) == 0 or len(hidden) == 0:
+            return plan
+        closed = floor.closed_at(hidden)
+        if np.all(BodyCheck(closed, self._robot).touched(backing) < 0):
+            return plan
+        other = self._planner.plan(closed, self._robot, start, goal, explain=False)
+        return other if other.found else plan
 
     def _taken(self) -> Look:
         """Take up the plan that was asked for, if it is there and wanted."""
@@ -218,6 +232,13 @@ class PlanKeeper:
             self._looked = -np.inf
             return Look.UNDER_WAY
         return self._ask(now, goal, most)
+
+
+def _backing(poses: FloatArray) -> FloatArray:
+    """Return those poses of a plan ``(N, 3)`` that it comes to in reverse ``(M, 3)``."""
+    steps = np.diff(poses[:, :2], axis=0)
+    ahead = steps[:, 0] * np.cos(poses[1:, 2]) + steps[:, 1] * np.sin(poses[1:, 2])
+    return poses[1:][ahead < -1e-6]
 
 
 def least_cost(floor: CostMap, start: FloatArray, goal: FloatArray) -> float:

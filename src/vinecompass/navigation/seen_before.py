@@ -6,15 +6,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.navigation.kernels import keep_hidden
-from vinecompass.robot import Lidar
+from vinecompass.robot import Robot
 
 __all__ = ["SeenBefore"]
 
 FloatArray = NDArray[np.float64]
 KEPT_FOR = 60.0
 """Seconds for which points are kept."""
-KEPT_WITHIN = 1.6
-"""Metres from the robot beyond which none are kept: no body swings farther."""
+KEPT_BEYOND = 1.5
+"""Metres beyond what the body reaches in a turn within which points are kept.
+
+What it drives back to had long been out of sight.
+"""
 SQUARE_SIDE = 0.02
 """Metres: of points in one square of that size one is kept, the first that was seen there."""
 
@@ -24,10 +27,12 @@ class SeenBefore:
 
     Parameters
     ----------
-    lidar : Lidar
+    robot : Robot
     """
 
-    def __init__(self, lidar: Lidar) -> None:
+    def __init__(self, robot: Robot) -> None:
+        lidar = robot.scanner
+        self._reach = robot.body.outer_radius + KEPT_BEYOND
         self._mount = lidar.mount_pose
         self._view = lidar.view
         self._kept: FloatArray = np.zeros((0, 3))
@@ -45,7 +50,7 @@ class SeenBefore:
             In the body frame, m.
         """
         self._kept, hidden = keep_hidden(
-            self._kept, points, t, pose, self._mount, self._view, (KEPT_FOR, KEPT_WITHIN, SQUARE_SIDE)
+            self._kept, points, t, pose, self._mount, self._view, (KEPT_FOR, self._reach, SQUARE_SIDE)
         )
         return np.asarray(hidden)
 

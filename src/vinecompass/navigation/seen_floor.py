@@ -68,6 +68,17 @@ class SeenFloor:
         """Take in that the body stands at a pose ``(3,)`` in the odometry's frame: what it stands on stays seen."""
         keep_points(self._cells, t, transform_points(pose, self._inside))
 
+    def hidden(self, t: float, pose: FloatArray, radius: float) -> FloatArray:
+        """Return points ``(N, 2)`` of floor about a pose ``(3,)`` that was not seen; all in the odometry frame."""
+        middle, reach = np.floor(pose[1::-1] / CELL).astype(np.int64), int(radius / CELL)
+        rows, columns = (at + np.arange(-reach, reach + 1) for at in middle.tolist())
+        rows, columns = np.meshgrid(rows, columns, indexing="ij")
+        cells = self._cells[rows % CELLS, columns % CELLS]
+        seen = (cells[..., 0] > t - KEPT_FOR) & (cells[..., 1] == rows) & (cells[..., 2] == columns)
+        quarters = np.array([(x, y) for x in (0.25, 0.75) for y in (0.25, 0.75)])
+        corners = np.column_stack([columns[~seen], rows[~seen]])
+        return CELL * (corners[:, None] + quarters).reshape(-1, 2)
+
     def unseen(self, t: float, pose: FloatArray, step: FloatArray, velocity: FloatArray, seconds: float) -> bool:
         """Tell whether the body comes over floor that was not seen, keeping a velocity ``(3,)`` for some seconds.
 

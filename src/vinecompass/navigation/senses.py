@@ -36,6 +36,8 @@ PEOPLE_PERIOD = 0.3
 """Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
 VELOCITY_SPAN = 0.1
 """Seconds of odometry over which the body's velocity is measured."""
+BACKS_WITHIN = 3.0
+"""Metres about the robot in which a plan may back over floor that was seen only: farther on, it will have come by."""
 ONE_PLACE = 2.0
 """Metres within which things that are gone are told of as one."""
 
@@ -86,7 +88,7 @@ class Senses:
         self._layers = layers
         self._localizer = self._localizer_from(initial_pose)
         self._outside: OutsideLocalization | None = None
-        self._before = SeenBefore(self._lidar)
+        self._before = SeenBefore(robot)
         self._floor = SeenFloor(robot)
         self._silent = SilentBeams(self._lidar)
         self._told_silent = False
@@ -161,6 +163,7 @@ class Senses:
             people_near=self._people_near,
             points=transform_points(inverse(way), np.vstack([points, hidden])),
             unseen=partial(self._floor.unseen, came.t, odometry.poses[-1], way),
+            hidden=partial(self._hidden, came.t, odometry.poses[-1], pose),
             telling_drive=self._localizer.telling_drive,
             command=command,
             measured=measured,
@@ -169,6 +172,10 @@ class Senses:
     def sent(self, t: float, command: Command) -> None:
         """Note the command that was given at a time, s."""
         self._delay.sent(t, command)
+
+    def _hidden(self, t: float, odometry: FloatArray, pose: FloatArray) -> FloatArray:
+        """Return points ``(N, 2)`` all over the floor about a pose ``(3,)`` that was not seen, in the site frame."""
+        return transform_points(compose(pose, inverse(odometry)), self._floor.hidden(t, odometry, BACKS_WITHIN))
 
     def _localizer_from(self, pose: FloatArray | None) -> ParticleLocalizer:
         return ParticleLocalizer(self._grid, self._robot, pose, settings=self._settings.localization, seed=self._seed)

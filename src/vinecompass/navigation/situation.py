@@ -46,6 +46,8 @@ class Situation:
     unseen : callable
         Takes a velocity ``(3,)`` and seconds, and tells whether the body, keeping it from `ahead` on, comes over floor
         that it has not seen.
+    hidden : callable
+        Returns points ``(N, 2)`` all over the floor nearby that it has not seen, in the site frame.
     telling_drive : callable
         Returns a straight drive after which the places where it may be would look different; None if none is known.
     command : Command
@@ -64,6 +66,7 @@ class Situation:
     people_near: bool
     points: FloatArray
     unseen: Callable[[FloatArray, float], bool]
+    hidden: Callable[[], FloatArray]
     telling_drive: Callable[[], TellingDrive | None]
     command: Command
     measured: FloatArray
