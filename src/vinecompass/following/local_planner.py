@@ -412,9 +412,17 @@ class LocalPlanner(ABC):
         return LocalPlan(command, self.phase, reason, np.zeros((0, 3)) if poses is None else poses)
 
     def _steady(self, wanted: Command) -> Command:
-        """Return what is wanted, without a slight turn about of the steering on the last metre."""
+        """Return what is wanted, without a slight turn about of the steering on the last metre.
+
+        What cannot turn on the spot needs it: only steering back puts its heading right.
+        """
         course = self._course
-        if course is None or self.phase not in ("driving", "closing in") or course.to_go >= LAST_METRE:
+        if (
+            not self._limits.turns_on_the_spot
+            or course is None
+            or self.phase not in ("driving", "closing in")
+            or course.to_go >= LAST_METRE
+        ):
             return wanted
         slight = wanted.turn_rate * self._turned < 0.0 and abs(wanted.turn_rate) < TURNS_ABOUT_FROM
         return replace(wanted, turn_rate=0.0) if slight else wanted
