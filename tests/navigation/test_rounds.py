@@ -281,7 +281,20 @@ def situation(t, pose, floor, unseen=lambda *motion: False):
     estimate = mock.Mock(settled=False)
     nothing = np.zeros((0, 2))
     return Situation(
-        t, 0.1, pose, pose, estimate, floor, (), False, nothing, unseen, lambda: nothing, lambda: None, Command(), np.zeros(3)
+        t,
+        0.1,
+        pose,
+        pose,
+        estimate,
+        floor,
+        (),
+        False,
+        nothing,
+        unseen,
+        lambda: nothing,
+        lambda: None,
+        Command(),
+        np.zeros(3),
     )
 
 

@@ -12,6 +12,9 @@ from vinecompass.motion import Command
 
 __all__ = ["PathFollower"]
 
+NEARER_AIM = 0.6
+"""Share by which it aims nearer where the body just fits."""
+
 
 class PathFollower(LocalPlanner):
     """Steers at a point ahead on the plan, at a speed that its curves and the gap beside the body allow.
@@ -42,7 +45,9 @@ class PathFollower(LocalPlanner):
         s = self._settings
         # Where it will be at the middle of the next period, if it goes on as it does.
         here = compose(view.pose, 0.5 * view.duration * view.current.velocity)
-        aim = course.ahead(s.look_ahead + s.look_ahead_time * abs(view.current.speed))
+        # Aiming far ahead cuts corners: in a tight place there is no room for that.
+        reach = (1.0 - NEARER_AIM * profile.tightness) * (s.look_ahead + s.look_ahead_time * abs(view.current.speed))
+        aim = course.ahead(reach)
         target = self._from_behind(relative(course.poses[aim], here), course)
         distance = max(float(np.hypot(target[0], target[1])), 0.1)
         bearing = float(np.arctan2(target[1], target[0]))

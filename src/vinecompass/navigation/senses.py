@@ -19,6 +19,7 @@ from vinecompass.navigation.base_watch import BaseWatch
 from vinecompass.navigation.command_delay import CommandDelay
 from vinecompass.navigation.input_watch import Watched
 from vinecompass.navigation.mission_log import MissionLog, Notice
+from vinecompass.navigation.near_of_late import NearOfLate
 from vinecompass.navigation.outside_localization import OutsideLocalization
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.seen_floor import SeenFloor
@@ -89,6 +90,7 @@ class Senses:
         self._localizer = self._localizer_from(initial_pose)
         self._outside: OutsideLocalization | None = None
         self._before = SeenBefore(robot)
+        self._of_late = NearOfLate(robot)
         self._floor = SeenFloor(robot)
         self._silent = SilentBeams(self._lidar)
         self._told_silent = False
@@ -144,6 +146,7 @@ class Senses:
         since_scan = relative(odometry.poses[-1], self._seen.motion.pose)
         points = transform_points(inverse(since_scan), self._seen.beams.hits)
         hidden = self._before.add(came.t, odometry.poses[-1], points)
+        of_late = self._of_late.add(scan.t, odometry.poses[-1], points, command)
         self._floor.stand(came.t, odometry.poses[-1])
         pose = compose(estimate.pose, since_scan)
         measured, span = _velocity(odometry)
@@ -161,7 +164,7 @@ class Senses:
             floor=self.costs.costmap,
             people=people,
             people_near=self._people_near,
-            points=transform_points(inverse(way), np.vstack([points, hidden])),
+            points=transform_points(inverse(way), np.vstack([points, hidden, of_late])),
             unseen=partial(self._floor.unseen, came.t, odometry.poses[-1], way),
             hidden=partial(self._hidden, came.t, odometry.poses[-1], pose),
             telling_drive=self._localizer.telling_drive,
@@ -239,6 +242,7 @@ class Senses:
         """Where a belief is given up for another, what was seen before was put where the robot was not."""
         if self._belief_began not in (None, estimate.drift.began):
             self._before.carried()
+            self._of_late.carried()
             self._put_down = True
             self.costs.forget()
         self._belief_began = estimate.drift.began
