@@ -1,16 +1,21 @@
 import unittest
+from unittest import mock
 
 import numpy as np
+from shapely import Polygon, contains_xy
 
 from tests.support import robot, room
-from vinecompass import LiveCosts, price_floor
+from vinecompass import Command, LiveCosts, demo_file, price_floor, read_robot
 from vinecompass.costs import BodyCheck, body_touches
 from vinecompass.following import Course
-from vinecompass.geometry import distance_along
+from vinecompass.geometry import distance_along, inverse, relative, transform_points
 from vinecompass.grids import Beams
 from vinecompass.navigation import LoopPlanner
 from vinecompass.navigation.loop_planning import turn_fits
-from vinecompass.navigation.progress import ProgressWatch
+from vinecompass.navigation.plan_keeper import Look, PlanKeeper
+from vinecompass.navigation.progress import ProgressWatch, StandingWatch
+from vinecompass.navigation.seen_floor import SeenFloor
+from vinecompass.settings import NavigationSettings
 
 PLANNER = LoopPlanner(margin=0.04)
 
@@ -77,7 +82,55 @@ class LoopPlans(unittest.TestCase):
         self.assertTrue(turn_fits(check, np.array([3.975, 4.5, np.pi / 2]), np.pi / 2 + 0.1))
 
 
+class Backing(unittest.TestCase):
+    def test_a_plan_goes_ahead_first_where_it_would_back_over_floor_that_nobody_has_seen(self):
+        car = read_robot(demo_file("forklift.toml"))
+        floor, start, goal = price_floor(room(14.0, 8.0), car), np.array([8.0, 4.0, 0.0]), np.array([3.0, 4.0, 0.0])
+        behind = np.stack(np.meshgrid(np.arange(4.5, 7.5, 0.05), np.arange(2.5, 5.5, 0.05)), axis=-1).reshape(-1, 2)
+        unseen = behind[np.hypot(*(behind - start[:2]).T) > 1.3]
+        for name, hidden, backs_over_it in (
+            ("all was seen", unseen[:0], True),
+            ("behind it nothing was", unseen, False),
+        ):
+            with self.subTest(name=name):
+                now = mock.Mock(t=0.0, pose=start, command=Command(), floor=floor, people=(), people_near=False)
+                now.hidden = lambda hidden=hidden: hidden
+                keeper = PlanKeeper(PLANNER, car, NavigationSettings(), beside=False)
+                self.assertIs(keeper.look(now, goal, np.zeros((0, 3)), aligning=False), Look.TAKEN_UP)
+                poses = keeper.plan.poses
+                steps = relative(poses[1:], poses[:-1])
+                bodies = [Polygon(transform_points(pose, car.body.polygon)) for pose in poses[1:][steps[:, 0] < 0.0]]
+                self.assertEqual(any(contains_xy(body, *unseen.T).any() for body in bodies), backs_over_it)
+                self.assertLess(np.hypot(*(keeper.plan.poses[-1] - goal)[:2]), 0.05)
+        # What was closed for that plan is closed in the copy alone.
+        closed = floor.closed_at([[4.0, 4.0], [99.0, 99.0]])
+        self.assertEqual((closed.forbidden.sum(), floor.forbidden[80, 80]), (floor.forbidden.sum() + 1, False))
+        self.assertEqual(closed.clearance[80, 90], np.float32(0.5))
+
+    def test_floor_that_was_not_seen_is_hidden(self):
+        seen, pose = SeenFloor(robot()), np.array([3.0, -2.0, 0.5])
+        angles = np.linspace(-1.5, 1.5, 400)
+        ends = np.column_stack([2.5 * np.cos(angles), 2.5 * np.sin(angles)])
+        seen.see(1.0, pose, Beams(np.zeros((400, 2), np.float32), ends.astype(np.float32), np.ones(400, bool)))
+        hidden = transform_points(inverse(pose), seen.hidden(2.0, pose, 2.0))
+        away, bearing = np.hypot(*hidden.T), np.abs(np.arctan2(*hidden.T[::-1]))
+        self.assertFalse(np.any((bearing < 1.4) & (away > 0.3) & (away < 2.0)))
+        # Behind it lies as much as the part of the disc that is left.
+        behind = (bearing > 1.6) & (away < 2.0)
+        self.assertAlmostEqual(np.count_nonzero(behind) * 0.05**2, (np.pi - 1.6) * 4.0, delta=0.25)
+        self.assertEqual(len(seen.hidden(100.0, pose, 2.0)), 4 * 41**2)
+
+
 class Progress(unittest.TestCase):
+    def test_a_robot_that_stands_on_its_way_is_told_of_once_at_each_place(self):
+        watch, told = StandingWatch(1.0), []
+        for t in np.arange(0.0, 12.0, 0.1):
+            # It goes on for two seconds after it has stood for four.
+            x, standing = (0.0, True) if t < 4.0 else (0.1 * (t - 4.0), False) if t < 6.0 else (0.2, True)
+            if watch.stands_too_long(float(t), np.array([x, 0.0, 0.0]), standing):
+                told.append(round(float(t), 1))
+        self.assertEqual(told, [1.0, 7.0])
+
     def test_driving_and_a_turn_are_progress_standing_and_spinning_are_none(self):
         plan = np.column_stack([np.arange(0.0, 8.0, 0.1), np.zeros(80), np.zeros(80)])
         for name, pose_at, lasts in (

@@ -3,6 +3,7 @@ from dataclasses import replace
 from unittest import mock
 
 import numpy as np
+from shapely import Point, Polygon
 
 from tests.support import altered_robot, assert_input_error, new_folder, robot, room, short_mapping, short_run, site
 from vinecompass import Command, Navigator, Settings, Track, Zone, price_floor, read_round
@@ -11,6 +12,7 @@ from vinecompass.geometry import arc, compose, inverse, transform_points
 from vinecompass.motion import limit_command, limits_of
 from vinecompass.navigation import InputWatch, MissionLog, Safety, Situation
 from vinecompass.navigation.find_myself import FindMyself
+from vinecompass.navigation.near_of_late import NearOfLate
 from vinecompass.navigation.recoveries import RECOVERIES, BackOut
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.seen_floor import SeenFloor
@@ -229,8 +231,6 @@ class Guarding(unittest.TestCase):
 
     def test_nobody_is_run_into_however_he_walks(self):
         rng, safety = np.random.default_rng(8), Safety(robot())
-        from shapely import Point, Polygon
-
         for _ in range(25):
             place, velocity = rng.uniform([1.2, -1.5], [3.0, 1.5]), rng.uniform(-0.5, 0.5, 2)
             pose, command = np.zeros(3), Command()
@@ -253,7 +253,7 @@ class Guarding(unittest.TestCase):
     def test_what_went_out_of_sight_is_remembered_where_it_is(self):
         before, lidar = SeenBefore(robot()), robot().scanner
         # The last of them was out of sight before the body could have reached it in a turn: it may back up to it.
-        posts = np.array([[0.3, 0.7], [0.0, 0.6], [1.2, 0.0], [-1.0, 1.7]])
+        posts = np.array([[0.3, 0.7], [0.0, 0.6], [1.2, 0.0], [-1.0, 1.2]])
         kept = []
         for i in range(30):
             pose = np.array([0.05 * i - 1.0, 0.0, 0.0])
@@ -264,6 +264,24 @@ class Guarding(unittest.TestCase):
         for post in posts[[1, 3]]:
             self.assertLess(np.hypot(*(back - post).T).min(initial=9.0), 0.03)
         self.assertEqual(len(before.add(120.0, pose, np.zeros((0, 2)))), 0)
+
+    def test_no_body_creeps_by_on_lucky_scans(self):
+        rng, corner = np.random.default_rng(6), np.array([0.7, 0.28])
+        body, gaps = Polygon(robot().body.polygon), []
+        for remembers in (True, False):
+            check, of_late = Safety(robot()), NearOfLate(robot())
+            pose, command = np.zeros(3), Command()
+            for step in range(900):
+                t = 0.1 * step
+                seen = transform_points(inverse(pose), [corner]) + rng.normal(0.0, 0.015, (3, 2))
+                late = of_late.add(t, pose, seen, command)
+                points = np.vstack([seen, late]) if remembers else seen
+                command = check.check(t, Command(0.03), command, points, duration=0.1)
+                pose = compose(pose, arc(command.velocity, 0.1))
+            gaps.append(body.distance(Point(transform_points(inverse(pose), [corner])[0])))
+        self.assertGreater(gaps[0], 0.02)
+        self.assertLess(gaps[1], 0.5 * gaps[0])
+        self.assertEqual(len(of_late.add(t + 0.1, pose, seen, Command(0.5))), 0)
 
     def test_a_body_however_long_may_turn_where_it_is_put_down_but_not_leave_unseen(self):
         for tail in (0.5, 2.2):
