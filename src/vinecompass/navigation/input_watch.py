@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.geometry import relative
-from vinecompass.motion import Command
+from vinecompass.motion import Command, done_of
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import SafetySettings
@@ -85,6 +85,7 @@ class InputWatch:
     def __init__(self, settings: SafetySettings, robot: Robot) -> None:
         self._settings = settings
         lidar = self._lidar = robot.scanner
+        self._drive = robot.drive
         self._within_body = robot.within_body(lidar)
         self._leaps = np.zeros(lidar.beams)
         self._stale_after = settings.stale_after / lidar.rate
@@ -252,6 +253,8 @@ class InputWatch:
 
     def _frozen_odometry(self, odometry: Track, command: Command) -> str:
         t, step, here = self._t, self._elapsed, odometry.poses[-1]
+        # Less than the base can do moves no wheel.
+        command = done_of(command, self._drive)
         if t < self._odometry_frozen_until <= t + PROBE_AFTER:
             return self._trouble
         if self._asked_from is None or (command.standing and not self._suspected):

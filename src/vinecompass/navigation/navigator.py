@@ -16,7 +16,7 @@ from vinecompass.following import LocalPlan, LocalPlanner, local_planner
 from vinecompass.geometry import distance_along, wrap_angle
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate
-from vinecompass.motion import Command, limits_of, raised_to_least
+from vinecompass.motion import Command, done_of, limits_of, raised_to_least
 from vinecompass.navigation.find_myself import FindMyself
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
@@ -490,7 +490,7 @@ class Navigator:
         if worn_out:
             self._give_up(now, worn_out)
             return Command()
-        stands = now.command.standing and local.phase == "driving" and not now.people
+        stands = done_of(now.command, self.robot.drive).standing and local.phase == "driving" and not now.people_near
         if self._standing.stands_too_long(
             now.t, now.pose, stands and not limits_of(self.robot.drive).turns_on_the_spot
         ):

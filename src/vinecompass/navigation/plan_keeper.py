@@ -194,7 +194,9 @@ class PlanKeeper:
         backing = _backing(plan.poses)
         if len(backing) == 0 or len(hidden) == 0:
             return plan
-        closed = floor.closed_at(hidden)
+        # About the stop itself it will have looked by then.
+        about = self._robot.body.outer_radius + floor.grid.cell_size
+        closed = floor.closed_at(hidden[np.hypot(*(hidden - goal[:2]).T) > about])
         if np.all(BodyCheck(closed, self._robot).touched(backing) < 0):
             return plan
         other = self._planner.plan(closed, self._robot, start, goal, explain=False)
