@@ -58,7 +58,7 @@ class Look(Enum):
 class _Asked:
     """A plan that was asked for, where it begins, and what it may cost at most to be taken up."""
 
-    plan: Future[Plan]
+    plan: Future[Plan | None]
     start: FloatArray
     most: float
 
@@ -178,18 +178,23 @@ class PlanKeeper:
         """Ask for a plan that may cost so much, and return what has come of it by now."""
         start, hidden, explain = self._start_from(now), now.hidden(), now.command.standing
         if self._thread is not None:
-            future = self._thread.submit(self._made, now.floor.as_now(), start, goal, hidden, explain)
+            future = self._thread.submit(self._made, now.floor.as_now(), start, goal, hidden, most, explain)
         else:
             future = Future()
-            future.set_result(self._made(now.floor, start, goal, hidden, explain))
+            future.set_result(self._made(now.floor, start, goal, hidden, most, explain))
         self._asked = _Asked(future, start, most)
         return self._taken()
 
-    def _made(self, floor: CostMap, start: FloatArray, goal: FloatArray, hidden: FloatArray, explain: bool) -> Plan:
-        """Plan; where that would back over floor nearby that nobody has seen, go ahead first, if that leads there, too.
+    def _made(
+        self, floor: CostMap, start: FloatArray, goal: FloatArray, hidden: FloatArray, most: float, explain: bool
+    ) -> Plan | None:
+        """Plan, or return None at once where no plan costs so little as it may at `most`.
 
-        `hidden`: points ``(N, 2)`` of such floor, in the site frame. Going ahead, the robot sees what comes.
+        Where it would back over floor nearby that nobody has seen, it goes ahead first, if that leads there, too: then
+        it sees what comes. `hidden`: points ``(N, 2)`` of such floor, in the site frame.
         """
+        if most < np.inf and least_cost(floor, start, goal) > most:
+            return None
         plan = self._planner.plan(floor, self._robot, start, goal, explain=explain)
         backing = _backing(plan.poses)
         if len(backing) == 0 or len(hidden) == 0:
@@ -210,6 +215,8 @@ class PlanKeeper:
             return Look.SERVES if self.found else Look.UNDER_WAY
         self._asked = None
         plan = asked.plan.result()
+        if plan is None:
+            return Look.SERVES
         kept = asked.most < np.inf
         if kept and not (plan.found and plan.cost + self._turning_price(asked.start, plan.poses) < asked.most):
             return Look.SERVES
@@ -225,7 +232,7 @@ class PlanKeeper:
             spent = BodyCheck(now.floor, self._robot).drive_price(former) + self._turning_price(now.pose, former)
             most = CLEARLY_CHEAPER[0] * spent - CLEARLY_CHEAPER[1]
             # Closed farther on, by people who will have moved, it has no price to compare with.
-            if not np.isfinite(spent) or least_cost(now.floor, now.pose, goal) > most:
+            if not np.isfinite(spent):
                 return Look.SERVES
         elif (
             self._thread is not None and not now.command.standing and not limits_of(self._robot.drive).turns_on_the_spot
