@@ -253,8 +253,9 @@ class InputWatch:
 
     def _frozen_odometry(self, odometry: Track, command: Command) -> str:
         t, step, here = self._t, self._elapsed, odometry.poses[-1]
-        # Less than the base can do moves no wheel.
-        command = done_of(command, self._drive)
+        if not self._suspected:
+            # Less than the base can do moves no wheel.
+            command = done_of(command, self._drive)
         if t < self._odometry_frozen_until <= t + PROBE_AFTER:
             return self._trouble
         if self._asked_from is None or (command.standing and not self._suspected):
