@@ -249,8 +249,8 @@ def vehicle_case(job: tuple[str, str, int]) -> dict[str, Any]:
     """Drive one of the other vehicles to a stop that it can be planned to, past a person."""
     vehicle, planner, number = job
     robot = read_robot(demo_file(f"{vehicle}.toml"))
-    roomy = {"aisles": (1.9, 2.6), "along": True} if vehicle == "forklift" else {}
-    site = cellar(number % 20, people=1, **roomy)
+    car = vehicle == "forklift"
+    site = cellar(number % 20, people=1, aisles=(1.9, 2.6) if car else (1.2, 1.8), along=car)
     floor = price_floor(map_of(site), robot)
     rng = np.random.default_rng(number)
     planned = LoopPlanner(margin=0.04)
