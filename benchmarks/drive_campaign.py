@@ -254,22 +254,22 @@ def vehicle_case(job: tuple[str, str, int]) -> dict[str, Any]:
     floor = price_floor(map_of(site), robot)
     rng = np.random.default_rng(number)
     planned = LoopPlanner(margin=0.04)
-    goals = [
+    goal = next(
         stop.name
         for stop in rng.permutation(np.array(site.stops, dtype=object))
         if planned.plan(floor, robot, site.start_pose, stop.site_pose, explain=False).found
-    ]
+    )
     begun = time.perf_counter()
     mission = rehearse_mission(
         site,
         robot,
         map_of(site),
-        Round(stops=[RoundStop(name=goals[0])]),
+        Round(stops=[RoundStop(name=goal)]),
         settings=settings_for(planner),
         seed=number,
         time_limit=240.0,
     )
-    return told(mission, time.perf_counter() - begun) | {"job": (*job, goals[0])}
+    return told(mission, time.perf_counter() - begun) | {"job": (*job, goal)}
 
 
 FAULT_KINDS = ["scanner dead for a while", "aisle blocked", *LIVE_FAULTS]

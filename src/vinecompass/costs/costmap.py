@@ -107,10 +107,10 @@ class CostMap:
         """Return one in which the cells of site points ``(N, 2)`` on the map are forbidden, too."""
         cells = self.grid.cells_at(points)
         rows, columns = cells[self.grid.contains(cells)].T
-        closed = self.as_now()
-        closed.prices[rows, columns], closed.forbidden[rows, columns] = np.inf, True
-        distance = clearance(closed.forbidden, self.grid.cell_size, closed_beyond=self.closed_beyond)
-        return replace(closed, clearance=distance)
+        prices, forbidden = self.prices.copy(), self.forbidden.copy()
+        prices[rows, columns], forbidden[rows, columns] = np.inf, True
+        distance = clearance(forbidden, self.grid.cell_size, closed_beyond=self.closed_beyond)
+        return replace(self, prices=prices, forbidden=forbidden, clearance=distance)
 
     def explain(self, x: float, y: float) -> dict[str, Charge]:
         """Return what each layer charges at a site point and why, by its name; empty off the map."""

@@ -47,7 +47,7 @@ class Look(Enum):
     NOT_YET = auto()
     """It is too early for another, and there is no plan."""
     UNDER_WAY = auto()
-    """There is no plan, but one is being made."""
+    """There is no plan, but one is being made, or will be once the robot stands."""
     SERVES = auto()
     TAKEN_UP = auto()
     """Another plan was made, and is to be followed from now on."""
@@ -196,7 +196,7 @@ class PlanKeeper:
         if most < np.inf and least_cost(floor, start, goal) > most:
             return None
         plan = self._planner.plan(floor, self._robot, start, goal, explain=explain)
-        backing = _backing(plan.poses)
+        backing = plan.backed_to
         if len(backing) == 0 or len(hidden) == 0:
             return plan
         # About the stop itself it will have looked by then.
@@ -241,13 +241,6 @@ class PlanKeeper:
             self._looked = -np.inf
             return Look.UNDER_WAY
         return self._ask(now, goal, most)
-
-
-def _backing(poses: FloatArray) -> FloatArray:
-    """Return those poses of a plan ``(N, 3)`` that it comes to in reverse ``(M, 3)``."""
-    steps = np.diff(poses[:, :2], axis=0)
-    ahead = steps[:, 0] * np.cos(poses[1:, 2]) + steps[:, 1] * np.sin(poses[1:, 2])
-    return poses[1:][ahead < -1e-6]
 
 
 def least_cost(floor: CostMap, start: FloatArray, goal: FloatArray) -> float:

@@ -101,6 +101,11 @@ class Plan:
         """Whether there is a path."""
         return self.status == "found"
 
+    @property
+    def backed_to(self) -> FloatArray:
+        """The poses ``(M, 3)`` that it comes to in reverse."""
+        return self.poses[1:][_directions(self.poses) < 0]
+
     def resampled(self, spacing: float) -> FloatArray:
         """Return poses ``(M, 3)`` evenly spaced along the plan, at most `spacing` metres apart, both ends kept.
 

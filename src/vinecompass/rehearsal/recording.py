@@ -80,8 +80,9 @@ def record_drive(
     """
     simulator, period = Simulator(site, robot, seed=seed), 1.0 / robot.scanner.rate
     start = simulator.pose
+    limits = limits_of(robot.drive)
     corners = np.vstack([start[:2], np.asarray(route, dtype=float)])
-    points = resample_polyline(rounded_polyline(corners, ROUNDED * limits_of(robot.drive).turning_radius, 0.1), 0.1)
+    points = resample_polyline(rounded_polyline(corners, ROUNDED * limits.turning_radius, 0.1), 0.1)
     follower = PathFollower(robot, settings=FollowingSettings(cruise_speed=cruise_speed, look_ahead=0.3))
     follower.follow(np.column_stack([points, polyline_headings(points)]))
     safety = Safety(robot, settings=SafetySettings(delay=period))
@@ -91,7 +92,7 @@ def record_drive(
     time_limit = STANDING_FIRST + 60.0 + 4.0 * length / cruise_speed
     command, truth, scan = Command(), Track(np.zeros(1), start[None]), None
     # A route ends at a place: that a car cannot turn to the last heading there does not matter.
-    ends = ("arrived",) if limits_of(robot.drive).turns_on_the_spot else ("arrived", "missed")
+    ends = ("arrived",) if limits.turns_on_the_spot else ("arrived", "missed")
     while follower.phase not in ends:
         delay.sent(simulator.t, command)
         readings = simulator.step(command)
