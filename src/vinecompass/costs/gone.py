@@ -44,7 +44,6 @@ class GoneWalls:
         self._occupied = grid.occupied & (grid.log_odds < CLOSED_BY_HAND)
         self._passes = np.zeros(grid.shape, np.int32)
         self._counted = np.full(grid.shape, -1, np.int32)
-        self._passed = np.zeros(grid.shape, bool)
         self._scans = 0
         self._last = -np.inf
         self.mask = np.zeros(grid.shape, bool)
@@ -62,17 +61,16 @@ class GoneWalls:
         self._last = t
         self._scans += 1
         origins, ends = beams.in_cells(self._grid, pose)
-        count_passes(self._passes, self._counted, self._scans, self._occupied, origins, ends, beams.hit)
-        passed = self._passes >= PASSED_BY
-        new = np.argwhere(passed & ~self._passed)
-        self._passed = passed
+        new = count_passes(
+            self._passes, self._counted, self._scans, self._occupied, origins, ends, beams.hit, PASSED_BY
+        )
         if len(new) == 0:
             return new
         about = round(ABOUT / self._grid.cell_size)
         low = np.maximum(new.min(axis=0) - about, 0)
         part = tuple(slice(a, b) for a, b in zip(low.tolist(), (new.max(axis=0) + about + 1).tolist(), strict=True))
         # Beams leave gaps between them; and at a corner, one that grazes it may seem to pass.
-        whole = ndimage.binary_closing(passed[part], np.ones((GAP, GAP), bool))
+        whole = ndimage.binary_closing(self._passes[part] >= PASSED_BY, np.ones((GAP, GAP), bool))
         whole &= self._occupied[part] & (self._passes[part] >= 0)
         labels, _ = ndimage.label(whole, np.ones((3, 3)))
         large = np.bincount(labels.ravel()) * self._grid.cell_size**2 >= LEAST_AREA

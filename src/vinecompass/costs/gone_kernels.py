@@ -14,13 +14,15 @@ HIT_WITHIN = 2
 
 
 @njit(cache=True, nogil=True)
-def count_passes(passes, counted, scan, occupied, origins, ends, hit):  # type: ignore[no-untyped-def]
+def count_passes(passes, counted, scan, occupied, origins, ends, hit, enough):  # type: ignore[no-untyped-def]
     """Count the scans of which a beam (N, 2), in cells, passes each occupied cell, anew wherever one ends: there -1.
 
     `counted` (rows, columns) holds the number of the scan that was last counted in a cell: each counts once. Beams that
     did not hit anything tell nothing.
+    Returns row and column (M, 2) of the cells that `enough` scans have passed now.
     """
     rows, columns = occupied.shape
+    reached = [(0, 0) for _ in range(0)]
     for beam in range(ends.shape[0]):
         x, y = origins[beam, 0], origins[beam, 1]
         dx, dy = ends[beam, 0] - x, ends[beam, 1] - y
@@ -37,8 +39,16 @@ def count_passes(passes, counted, scan, occupied, origins, ends, hit):  # type: 
             if middle and counted[row, column] != scan:
                 counted[row, column] = scan
                 passes[row, column] = max(passes[row, column], 0) + 1
+                if passes[row, column] == enough:
+                    reached.append((row, column))
     for beam in range(ends.shape[0]):
         if hit[beam]:
             row, column = int(np.floor(ends[beam, 1])), int(np.floor(ends[beam, 0]))
             first_row, first_column = max(row - HIT_WITHIN, 0), max(column - HIT_WITHIN, 0)
-            passes[first_row : row + HIT_WITHIN + 1, first_column : column + HIT_WITHIN + 1] = -1
+            last_row, last_column = max(row + HIT_WITHIN + 1, 0), max(column + HIT_WITHIN + 1, 0)
+            passes[first_row:last_row, first_column:last_column] = -1
+    still = [cell for cell in reached if passes[cell] == enough]
+    result = np.empty((len(still), 2), np.int64)
+    for i, (row, column) in enumerate(still):
+        result[i, 0], result[i, 1] = row, column
+    return result

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections import deque
-from itertools import pairwise
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -38,27 +35,26 @@ class CommandDelay:
 
     def __init__(self, filed: float) -> None:
         self.seconds = filed
-        self._sent: deque[tuple[float, FloatArray]] = deque([(-np.inf, np.zeros(3))])
+        self._stamps = np.array([-np.inf])
+        self._velocities = np.zeros((1, 3))
         self._errors = np.zeros(len(CANDIDATES))
         self._change = 0.0
 
     def sent(self, t: float, command: Command) -> None:
         """Note a command given at a time, s."""
-        self._sent.append((t, command.velocity))
-        while len(self._sent) > 2 and self._sent[1][0] < t - CANDIDATES[-1] - 1.0:
-            self._sent.popleft()
+        last_needed = self._index(t - CANDIDATES[-1] - 1.0)
+        self._stamps = np.concatenate([self._stamps[last_needed:], [t]])
+        self._velocities = np.vstack([self._velocities[last_needed:], command.velocity])
 
     def applied(self, command: Command) -> None:
         """Note what the base made of the last command."""
-        self._sent[-1] = self._sent[-1][0], command.velocity
+        self._velocities[-1] = command.velocity
 
     def observe(self, t: float, elapsed: float, measured: FloatArray, span: float) -> None:
         """Compare the body's mean velocity ``(3,)`` over the last `span` seconds with what was commanded before."""
-        stamps = np.array([stamp for stamp, _ in self._sent])
-        velocities = np.array([velocity for _, velocity in self._sent])
         moments = t - CANDIDATES[:, None] - span * np.array([0.1, 0.5, 0.9])
-        in_force = np.maximum(np.searchsorted(stamps, moments, side="right") - 1, 0)
-        expected = velocities[in_force].mean(axis=1) * [1.0, 1.0, TURNING_ARM]
+        in_force = np.maximum(np.searchsorted(self._stamps, moments, side="right") - 1, 0)
+        expected = self._velocities[in_force].mean(axis=1) * [1.0, 1.0, TURNING_ARM]
         keep = np.exp(-elapsed / REMEMBERED)
         self._errors = keep * self._errors + np.sum((expected - measured * [1.0, 1.0, TURNING_ARM]) ** 2, axis=1)
         self._change = keep * self._change + float(np.ptp(expected, axis=0).max() ** 2)
@@ -67,18 +63,22 @@ class CommandDelay:
 
     def in_force(self, t: float) -> FloatArray:
         """Return the velocity ``(3,)`` of the command that the base follows at a time, s."""
-        stamps = [stamp for stamp, _ in self._sent]
-        return self._sent[max(int(np.searchsorted(stamps, t - self.seconds, side="right")) - 1, 0)][1]
+        return self._velocities[self._index(t - self.seconds)]
 
     def way(self, t: float) -> FloatArray:
         """Return the motion ``(3,)``, in the body's frame now, until a command given now takes hold."""
-        begin, step = t - self.seconds, np.zeros(3)
-        entries = [*self._sent, (t, np.zeros(3))]
-        for (since, velocity), (until, _) in pairwise(entries):
-            duration = min(until, t) - max(since, begin)
+        begin = t - self.seconds
+        first = self._index(begin)
+        changes = np.array([begin, *self._stamps[first + 1 :], t])
+        step = np.zeros(3)
+        for velocity, duration in zip(self._velocities[first:], np.diff(changes).tolist(), strict=True):
             if duration > 0.0:
                 step = compose(step, arc(velocity, duration))
         return step
+
+    def _index(self, t: float) -> int:
+        """Return which command was the last at a time, s."""
+        return max(int(np.searchsorted(self._stamps, t, side="right")) - 1, 0)
 
 
 def _lowest(errors: FloatArray) -> float:
