@@ -90,6 +90,36 @@ class Optimum(unittest.TestCase):
             graph.extend([1.0, 0.0, 0.0], INFORMATION)
         graph.close(0, 4, [4.0, 0.0, 0.0], INFORMATION)
         np.testing.assert_allclose(graph.ways(0, [1.0] * 5, 0.5), [0.0, 1.0, 2.0, 1.5, 0.5, 1.5])
+        graph.carry(graph.agreeing(4)[0])
+        np.testing.assert_allclose(graph.ways(0, [1.0] * 5, 0.5), [0.0, 1.0, 2.0, 1.5, 0.5, 1.5])
+
+    def test_poses_of_a_place_known_already_ride_on_it_and_the_graph_stays_small(self):
+        for seed in range(3):
+            with self.subTest(seed=seed):
+                true, whole = rounds(seed)
+                whole.optimize()
+                _, graph = rounds(seed)
+                graph.optimize()
+                before = graph.poses.copy()
+                self.assertEqual(graph.agreeing(5), [])
+                for number in range(13, len(true) - 1):
+                    for loop in graph.agreeing(number)[:1]:
+                        graph.carry(loop)
+                np.testing.assert_allclose(graph.poses, before)
+                self.assertLess(np.count_nonzero(~graph.rides), 17)
+                self.assertLess(len(graph.links), 30)
+                graph.optimize()
+                self.assertLess(rmse(graph, true), 1.5 * rmse(whole, true))
+                spread, of_whole = (np.sqrt(one.covariances()[6, :2, :2].trace()) for one in (graph, whole))
+                self.assertTrue(0.9 < spread / of_whole < 1.3)
+                # What moves the place moves all that ride there, and the doubt of these is its own and a little more.
+                doubt = graph.covariances()[[6, 18, 30], 0, 0]
+                self.assertLess(doubt[0], doubt[1:].min())
+                seen = relative(graph.poses[18], graph.poses[6])
+                graph.close(0, 6, compose(relative(graph.poses[6], graph.poses[0]), [0.2, 0.0, 0.0]), 9.0 * INFORMATION)
+                graph.optimize()
+                self.assertGreater(np.hypot(*(graph.poses[6] - before[6])[:2]), 0.02)
+                np.testing.assert_allclose(relative(graph.poses[18], graph.poses[6]), seen, atol=1e-9)
 
 
 if __name__ == "__main__":

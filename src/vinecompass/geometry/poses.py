@@ -19,6 +19,7 @@ __all__ = [
     "compose",
     "interpolate_poses",
     "inverse",
+    "inverse_covariance",
     "relative",
     "transform_points",
     "turn_on_the_spot",
@@ -134,6 +135,18 @@ def compose_covariances(first: ArrayLike, second: ArrayLike, of_first: ArrayLike
     lever[..., 1, 2] = cosine * b[..., 0] - sine * b[..., 1]
     carried = lever @ np.asarray(of_first, dtype=float) @ np.swapaxes(lever, -1, -2)
     return carried + turn @ np.asarray(of_second, dtype=float) @ np.swapaxes(turn, -1, -2)
+
+
+def inverse_covariance(pose: ArrayLike, covariance: ArrayLike) -> FloatArray:
+    """Return the covariance ``(3, 3)`` of the `inverse` of a pose ``(3,)`` that has a covariance ``(3, 3)``.
+
+    >>> inverse_covariance([2.0, 0.0, 0.0], np.diag([0.0, 0.0, 0.01])).round(6).tolist()[1]
+    [0.0, 0.04, 0.02]
+    """
+    x, y, heading = inverse(pose).tolist()
+    cosine, sine = cos(heading), sin(heading)
+    change = np.array([[-cosine, sine, y], [-sine, -cosine, -x], [0.0, 0.0, -1.0]])
+    return np.asarray(change @ np.asarray(covariance, dtype=float) @ change.T)
 
 
 def chain(start: ArrayLike, steps: ArrayLike) -> FloatArray:

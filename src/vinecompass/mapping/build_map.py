@@ -51,13 +51,13 @@ class Mapping:
     @property
     def making(self) -> Making:
         """How well the drive fits together, to be saved with the map."""
-        loops = self.mapper.graph.counting_loops
-        squares = np.mean(self.mapper.graph.errors()[0][loops] ** 2, axis=0) if loops else np.zeros(3)
+        errors = self.mapper.loop_errors
+        squares = np.mean(errors**2, axis=0) if len(errors) else np.zeros(3)
         matched = self.agreements[np.isfinite(self.agreements)]
         return Making(
             scans_kept=len(self.mapper.keyframes),
             agreement=round(float(matched.mean()) if len(matched) else 0.0, 4),
-            loops_closed=len(loops),
+            loops_closed=len(errors),
             loop_error=round(float(np.sqrt(squares[0] + squares[1])), 5),
             loop_error_deg=round(float(np.degrees(np.sqrt(squares[2]))), 4),
         )

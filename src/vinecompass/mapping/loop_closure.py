@@ -146,7 +146,7 @@ class LoopCloser:
         lengths = np.diff([one.begins_at for one in submaps])
         ways = graph.ways(number, lengths, LOOP_LENGTH)
         sure = 0
-        for former, reach in self._near(submaps, number, graph.poses, ways):
+        for former, reach in self._near(submaps, number, graph, ways):
             if sure == ENOUGH:
                 return
             guess = relative(graph.poses[number], graph.poses[former])
@@ -176,9 +176,13 @@ class LoopCloser:
             )
 
     def _near(
-        self, submaps: Sequence[Submap], number: int, poses: FloatArray, ways: FloatArray
+        self, submaps: Sequence[Submap], number: int, graph: PoseGraph, ways: FloatArray
     ) -> list[tuple[int, float]]:
-        """Return the former submaps that may show the same place, and how far off each may be, nearest first."""
+        """Return the former submaps that may show the same place, and how far off each may be, nearest first.
+
+        Those that ride on others show nothing that these do not.
+        """
+        poses = graph.poses
         middles = np.array([submap.middle for submap in submaps[: number + 1]])
         cosine, sine = np.cos(poses[: number + 1, 2]), np.sin(poses[: number + 1, 2])
         x = poses[: number + 1, 0] + cosine * middles[:, 0] - sine * middles[:, 1]
@@ -186,7 +190,8 @@ class LoopCloser:
         away = np.hypot(x - x[-1], y - y[-1])
         reaches = LEAST_REACH + self._settings.loop_drift * ways[: number + 1]
         # The submap before overlaps by the way they are made.
-        near = np.flatnonzero((away < OVERLAP + reaches) & (np.arange(number + 1) < number - 1))
+        former = (np.arange(number + 1) < number - 1) & ~graph.rides[: number + 1]
+        near = np.flatnonzero((away < OVERLAP + reaches) & former)
         nearest = near[np.argsort(away[near], kind="stable")][:NEAREST_TRIED]
         return [(int(former), float(reaches[former])) for former in nearest]
 

@@ -12,9 +12,10 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import arc, compose, relative, wrap_angle
 from vinecompass.grids import Beams, Grid
+from vinecompass.mapping.known_floor import adds_nothing, lies_on_known_floor
 from vinecompass.mapping.loop_closure import FLOOR, Loop, LoopCloser
 from vinecompass.mapping.place_filter import PlaceFilter
-from vinecompass.mapping.pose_graph import PoseGraph
+from vinecompass.mapping.pose_graph import BELIEVED, PoseGraph
 from vinecompass.mapping.site_map import SiteMap
 from vinecompass.mapping.submap import Keyframe, Submap
 from vinecompass.matching import Match, SearchWindow, WallGrid, match_scan
@@ -42,6 +43,8 @@ WELL_KNOWN = 0.75
 """Agreement below which a place is so new that even a bent scan adds to it."""
 LEAP, LEAP_SPEED = 0.2, 2.0
 """Metres and times the robot's top speed beyond which a step of the odometry is a leap."""
+AGREEING_LOOPS = 2
+"""Former submaps that must show all of a place before it is known floor."""
 ODOMETRY_SPREAD = np.diag([0.05, 0.05, np.radians(1.0)]) ** 2
 """Covariance of what the odometry alone says from submap to submap."""
 LED_ASTRAY = 0.01
@@ -65,7 +68,7 @@ class Mapper:
     agreement : float
         How well it agreed with the submap, 0 to 1; `nan` if it was not matched.
     keyframes : list of Keyframe
-        The scans kept so far.
+        The scans kept.
     submaps : list of Submap
     graph : PoseGraph
         Of the submaps.
@@ -79,7 +82,9 @@ class Mapper:
     -----
     Submaps half overlap: one is matched against while the next is already being made, so that none begins empty.
     When a submap is finished it is compared with all former ones near it, one with each scan (Hess, Kohler, Rapp and
-    Andor, 2016). The map is counted from the kept scans when it is asked for.
+    Andor, 2016). One that lies on floor that they know is merged with them, and scans that add nothing are dropped:
+    driving on known floor makes the map neither larger nor slower. It is counted from the kept scans when it is asked
+    for.
     """
 
     def __init__(
@@ -138,6 +143,17 @@ class Mapper:
     def closed_loops(self) -> list[Loop]:
         """The `loops` that were not refused."""
         return [loop for loop in self.loops if not loop.refused]
+
+    @property
+    def loop_errors(self) -> FloatArray:
+        """By how much closed loops ``(L, 3)`` still miss, m and radians, but for those that the rest outweighs."""
+        loops, poses = self.closed_loops, self.graph.poses
+        found = relative(poses[[loop.submap for loop in loops]], poses[[loop.former for loop in loops]])
+        errors = found - np.array([loop.pose for loop in loops]).reshape(-1, 3)
+        errors[:, 2] = wrap_angle(errors[:, 2])
+        covariances = np.array([loop.covariance for loop in loops]).reshape(-1, 3, 3)
+        squares = np.einsum("li,lij,lj->l", errors, np.linalg.inv(covariances), errors)
+        return np.asarray(errors[squares < BELIEVED])
 
     @property
     def place(self) -> tuple[int, FloatArray]:
@@ -241,7 +257,7 @@ class Mapper:
         if not np.any(beams.hit):
             return
         if not self.submaps:
-            self._begin_submap()
+            self._begin_submap(t)
         keyframe = Keyframe(t, beams, self._current, self._place)
         self.keyframes.append(keyframe)
         self._kept[lidar.name] = self._place
@@ -252,7 +268,7 @@ class Mapper:
             if len(self.submaps) - 1 > self._current:
                 self._change_submap(t)
             self.graph.extend(self._place, np.linalg.inv(self._link_covariance(match)))
-            self._begin_submap()
+            self._begin_submap(t)
             self._next_place = self._place
         if len(self.submaps) - 1 > self._current:
             self.submaps[-1].add(keyframe, relative(self._place, self._next_place))
@@ -266,11 +282,11 @@ class Mapper:
         self._unseen_way = np.zeros((2, 2))
         return covariance
 
-    def _begin_submap(self) -> None:
+    def _begin_submap(self, t: float) -> None:
         s = self._settings
         reach = self._robot.farthest + 2.5 * s.submap_length
         walls = WallGrid([-reach, -reach], [reach, reach], cell_size=s.cell_size, spread=s.field_spread)
-        self.submaps.append(Submap(self._travelled, walls))
+        self.submaps.append(Submap(t, self._travelled, walls))
 
     def _change_submap(self, t: float) -> None:
         """Finish the current submap and go on with the one after it."""
@@ -313,6 +329,25 @@ class Mapper:
             self.graph.close(loop.former, loop.submap, loop.pose, information, is_whole=is_whole)
         if believed:
             self.graph.optimize()
+            self._merge(believed[0].submap)
+
+    def _merge(self, number: int) -> None:
+        """Let a submap that lies on known floor ride on the former one that it fits best, and keep only a few scans.
+
+        Two former submaps must show the same place: one loop may be wrong.
+        """
+        loops = self.graph.agreeing(number)
+        if len(loops) < AGREEING_LOOPS:
+            return
+        submaps, way, rides = np.array([keyframe.submap for keyframe in self.keyframes]), self.way, self.graph.rides
+        own = submaps == number
+        if not lies_on_known_floor(way[own], way[(submaps < number) & ~rides[submaps]]):
+            return
+        self.graph.carry(loops[0])
+        dropped = np.flatnonzero(own)[adds_nothing(way[own], way[~own])].tolist()
+        for i in reversed(dropped):
+            del self.keyframes[i]
+        self.submaps[number].members = []
 
 
 def _contradicts(match: Match, place: FloatArray) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -10,7 +10,14 @@ from scipy import sparse
 from scipy.sparse.csgraph import dijkstra
 from scipy.sparse.linalg import splu
 
-from vinecompass.geometry import compose, wrap_angle
+from vinecompass.geometry import (
+    compose,
+    compose_covariances,
+    inverse,
+    inverse_covariance,
+    relative,
+    wrap_angle,
+)
 
 __all__ = ["Link", "PoseGraph"]
 
@@ -21,6 +28,8 @@ LEAST_WEIGHT = 0.25
 RELAXING = 2.0
 """How much stricter each round of the graduated optimisation is than the one before."""
 MOST_STEPS = 30
+AGREES = 7.8
+"""Normalised squared error, of three degrees of freedom, that one true loop in twenty is beyond."""
 INVERTED_AT_ONCE = 100
 """Poses whose covariances are asked for together: so many columns of the inverse are held."""
 
@@ -51,8 +60,19 @@ class Link:
     is_whole: bool = True
 
 
+@dataclass(frozen=True)
+class _Ride:
+    """That a pose is fixed in the frame of another, where ``pose`` is, with the covariance of that."""
+
+    by: int
+    pose: FloatArray
+    covariance: FloatArray
+
+
 class PoseGraph:
     """Poses in the plane and the links between them; the first pose stays where it is.
+
+    A pose may be let ride on another, of the same place: so a graph stays small where a robot drives on known floor.
 
     Attributes
     ----------
@@ -83,10 +103,14 @@ class PoseGraph:
         self.poses: FloatArray = np.asarray(first, dtype=float)[None]
         self.links: list[Link] = []
         self.weights: FloatArray = np.zeros(0)
+        self._rides: dict[int, _Ride] = {}
+        self._free = np.zeros(1, int)
+        """The numbers of the poses that ride on no other."""
 
     def extend(self, pose: ArrayLike, information: ArrayLike) -> None:
         """Add a pose, seen from the last one."""
         self._link(len(self.poses) - 1, len(self.poses), pose, information, is_loop=False)
+        self._free = np.append(self._free, len(self.poses))
         self.poses = np.vstack([self.poses, compose(self.poses[-1], pose)])
 
     def close(
@@ -110,12 +134,53 @@ class PoseGraph:
         self.weights = np.append(self.weights, 1.0)
 
     @property
+    def rides(self) -> NDArray[np.bool_]:
+        """Whether each pose ``(N,)`` rides on another."""
+        return np.isin(np.arange(len(self.poses)), self._free, invert=True)
+
+    def agreeing(self, number: int) -> list[Link]:
+        """Return the loops from other poses to one that measure all of it and agree with the rest, the surest first."""
+        squares = self.errors()[1]
+        found = [
+            link
+            for link, squared in zip(self.links, squares.tolist(), strict=True)
+            if link.target == number and link.is_loop and link.is_whole and squared < AGREES
+        ]
+        return sorted(found, key=lambda link: -float(np.linalg.slogdet(link.information)[1]))
+
+    def carry(self, loop: Link) -> None:
+        """Let the target of a loop ride on its origin from now on, where it lies in its frame now.
+
+        Its links become links of the origin, and what several say of the same two poses becomes one link: so the
+        graph stays as sparse as it was, and hardly anything of what was measured is lost (Kretzschmar and Stachniss,
+        2012, "Information-theoretic compression of pose graphs", keep it sparse by a tree).
+        """
+        ride = _Ride(
+            loop.origin, relative(self.poses[loop.target], self.poses[loop.origin]), _inverse(loop.information)
+        )
+        self._rides[loop.target] = ride
+        self._free = self._free[self._free != loop.target]
+        links: dict[frozenset[int], tuple[Link, float]] = {}
+        for link, weight in zip(self.links, self.weights.tolist(), strict=True):
+            if loop.target in (link.origin, link.target):
+                link = _transferred(link, loop.target, ride)
+            ends = frozenset((link.origin, link.target))
+            if ends in links:
+                links[ends] = _joined(links[ends][0], link), links[ends][1]
+            elif len(ends) == 2:
+                links[ends] = link, weight
+        self.links = [link for link, _ in links.values()]
+        self.weights = np.array([weight for _, weight in links.values()])
+
+    @property
     def counting_loops(self) -> list[int]:
         """The numbers of the links that are loops and were not outweighed by the rest."""
         return [k for k, link in enumerate(self.links) if link.is_loop and self.weights[k] > LEAST_WEIGHT]
 
     def ways(self, origin: int, lengths: ArrayLike, loop_length: float) -> FloatArray:
         """Return the shortest way ``(N,)`` from a pose to every other; two poses have one loop between them at most.
+
+        From a pose to the one that it rides on it is as long as a loop.
 
         Parameters
         ----------
@@ -125,10 +190,11 @@ class PoseGraph:
         loop_length : float
             Of a loop that counts and measures all of the pose, m.
         """
-        loops = [self.links[k] for k in self.counting_loops if self.links[k].is_whole]
+        loops = [(self.links[k].origin, self.links[k].target) for k in self.counting_loops if self.links[k].is_whole]
+        loops += [(ride.by, number) for number, ride in self._rides.items()]
         steps = np.arange(len(self.poses) - 1)
-        rows = np.concatenate([steps, [link.origin for link in loops]]).astype(int)
-        columns = np.concatenate([steps + 1, [link.target for link in loops]]).astype(int)
+        rows = np.concatenate([steps, [pair[0] for pair in loops]]).astype(int)
+        columns = np.concatenate([steps + 1, [pair[1] for pair in loops]]).astype(int)
         values = np.concatenate([np.asarray(lengths, dtype=float), np.full(len(loops), loop_length)])
         table = sparse.coo_matrix((values, (rows, columns)), shape=(len(self.poses), len(self.poses)))
         return np.asarray(dijkstra(table.tocsr(), directed=False, indices=[origin]))[0]
@@ -136,7 +202,7 @@ class PoseGraph:
     def errors(self) -> tuple[FloatArray, FloatArray]:
         """Return the error of each link ``(L, 3)``, in its origin's frame, and its normalised square ``(L,)``."""
         origin, target, measured, information = self._arrays()
-        error = _error(self.poses, origin, target, measured)
+        error = _error(self.poses[self._free], origin, target, measured)
         return error, np.einsum("li,lij,lj->l", error, information, error)
 
     def covariances(self) -> FloatArray:
@@ -145,17 +211,20 @@ class PoseGraph:
         if not self.links:
             return result
         origin, target, measured, information = self._arrays()
-        error = _error(self.poses, origin, target, measured)
+        poses = self.poses[self._free]
+        error = _error(poses, origin, target, measured)
         weighted = information * self.weights[:, None, None]
-        matrix, _ = _normal_equations(self.poses, origin, target, error, weighted)
+        matrix, _ = _normal_equations(poses, origin, target, error, weighted)
         factors = splu(matrix, permc_spec="MMD_AT_PLUS_A")
-        for first in range(1, len(self.poses), INVERTED_AT_ONCE):
-            numbers = np.arange(first, min(first + INVERTED_AT_ONCE, len(self.poses)))
+        for first in range(1, len(poses), INVERTED_AT_ONCE):
+            numbers = np.arange(first, min(first + INVERTED_AT_ONCE, len(poses)))
             rows = 3 * (numbers[:, None] - 1) + np.arange(3)
             right = np.zeros((matrix.shape[0], rows.size))
             right[rows.ravel(), np.arange(rows.size)] = 1.0
             columns = factors.solve(right).reshape(-1, len(numbers), 3)
-            result[numbers] = columns[rows, np.arange(len(numbers))[:, None]]
+            result[self._free[numbers]] = columns[rows, np.arange(len(numbers))[:, None]]
+        for number, ride in self._rides.items():
+            result[number] = compose_covariances(self.poses[ride.by], ride.pose, result[ride.by], ride.covariance)
         return result
 
     def optimize(self) -> None:
@@ -176,9 +245,10 @@ class PoseGraph:
             width = max(1.0, width / RELAXING)
 
     def _arrays(self) -> tuple[NDArray[np.int64], NDArray[np.int64], FloatArray, FloatArray]:
+        """Return origin and target of each link, counted among the free poses, what it measured and its information."""
         return (
-            np.array([link.origin for link in self.links]),
-            np.array([link.target for link in self.links]),
+            np.searchsorted(self._free, [link.origin for link in self.links]),
+            np.searchsorted(self._free, [link.target for link in self.links]),
             np.array([link.pose for link in self.links]),
             np.array([link.information for link in self.links]),
         )
@@ -187,7 +257,7 @@ class PoseGraph:
         """Least squares with the weights as they are."""
         origin, target, measured, information = self._arrays()
         information = information * self.weights[:, None, None]
-        poses, damping = self.poses, 1e-6
+        poses, damping = self.poses[self._free], 1e-6
         error = _error(poses, origin, target, measured)
         cost = np.einsum("li,lij,lj->", error, information, error)
         for _ in range(MOST_STEPS):
@@ -207,7 +277,49 @@ class PoseGraph:
             if gained < 1e-4 * cost + 1e-6:
                 break
         poses[1:, 2] = wrap_angle(poses[1:, 2])
-        self.poses = poses
+        self.poses = self.poses.copy()
+        self.poses[self._free] = poses
+        for number, ride in self._rides.items():
+            self.poses[number] = compose(self.poses[ride.by], ride.pose)
+
+
+def _transferred(link: Link, number: int, ride: _Ride) -> Link:
+    """Return a link of a pose as one from the pose that it rides on."""
+    if link.target == number:
+        link = _reversed(link)
+    pose = compose(ride.pose, link.pose)
+    covariance = compose_covariances(ride.pose, link.pose, ride.covariance, np.linalg.inv(link.information))
+    return replace(link, origin=ride.by, pose=pose, information=_inverse(covariance))
+
+
+def _inverse(matrix: FloatArray) -> FloatArray:
+    return np.asarray(np.linalg.inv(matrix))
+
+
+def _reversed(link: Link) -> Link:
+    """Return a link the other way round."""
+    covariance = inverse_covariance(link.pose, np.linalg.inv(link.information))
+    return replace(
+        link,
+        origin=link.target,
+        target=link.origin,
+        pose=inverse(link.pose),
+        information=_inverse(covariance),
+    )
+
+
+def _joined(kept: Link, other: Link) -> Link:
+    """Return what two links between the same poses say together; the first alone if they contradict each other."""
+    if other.origin != kept.origin:
+        other = _reversed(other)
+    off = other.pose - kept.pose
+    off[2] = wrap_angle(off[2])
+    both = np.linalg.inv(kept.information) + np.linalg.inv(other.information)
+    if off @ np.linalg.solve(both, off) > AGREES:
+        return kept
+    information = kept.information + other.information
+    pose = kept.pose + np.linalg.solve(information, other.information @ off)
+    return replace(kept, pose=pose, information=information, is_whole=kept.is_whole or other.is_whole)
 
 
 def _error(poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int64], measured: FloatArray) -> FloatArray:

@@ -29,24 +29,28 @@ class SiteMap:
         spread = float(np.hypot(lidar.range_noise_per_metre, POINTING_SPREAD))
         self.grid = BeamGrid(settings.cell_size, clear_margin=settings.clear_margin, spread=spread)
         self._model = SensorModel(settings.hit_if_occupied, settings.hit_if_free, settings.bound)
-        self._places: list[FloatArray] = []
+        self._counted: dict[int, tuple[Keyframe, FloatArray]] = {}
+        """The keyframes counted, by their identity, and where."""
         step = FINENESS * settings.cell_size
         self._steps = np.array([step, step, step / LEVER])
 
     def snapshot(self, keyframes: Sequence[Keyframe], poses: FloatArray) -> Grid:
         """Bring the map up to date with the body's poses ``(N, 3)`` at the keyframes, and return it.
 
-        Only what is new or has moved is counted anew.
+        Only what is new or has moved is counted anew, and what is no longer kept no more.
         """
         places = np.rint(poses / self._steps) * self._steps
-        for number, (keyframe, place) in enumerate(zip(keyframes, places, strict=True)):
-            if number < len(self._places):
-                if np.array_equal(place, self._places[number]):
+        kept = {id(keyframe) for keyframe in keyframes}
+        for key in [key for key in self._counted if key not in kept]:
+            keyframe, former = self._counted.pop(key)
+            self.grid.remove(former, keyframe.beams)
+        for keyframe, place in zip(keyframes, places, strict=True):
+            if id(keyframe) in self._counted:
+                former = self._counted[id(keyframe)][1]
+                if np.array_equal(place, former):
                     continue
-                self.grid.remove(self._places[number], keyframe.beams)
-                self._places[number] = place
-            else:
-                self._places.append(place)
+                self.grid.remove(former, keyframe.beams)
+            self._counted[id(keyframe)] = keyframe, place
             self.grid.add(place, keyframe.beams)
         return _closed_up(self.grid.snapshot(self._model))
 

@@ -44,16 +44,20 @@ class Submap:
 
     Parameters
     ----------
+    t : float
+        Stamp of its first keyframe, s.
     begins_at : float
         How far the robot had travelled before it, m.
     walls : WallGrid or None
         What scans are matched against while the submap is being made.
     members : list of (Keyframe, array)
-        The keyframes it is made of, and the body's pose in the submap's frame at each.
+        The keyframes it is made of, and the body's pose in the submap's frame at each; none where it was merged with
+        former ones.
     middle : array, (2,)
         The mean position of the body in it.
     """
 
+    t: float
     begins_at: float
     walls: WallGrid | None
     members: list[tuple[Keyframe, FloatArray]] = field(default_factory=list)
