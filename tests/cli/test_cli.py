@@ -220,6 +220,35 @@ class CheckAndFuse(unittest.TestCase):
         self.assertIn("# ours", out.read_text())
         self.assertAlmostEqual(read_robot(out).scanner.mount[2], 0.0, delta=0.3)
 
+    def test_stamps_since_1970_change_nothing(self):
+        told = {}
+        for name, since in (("early", 0.0), ("late", 1.79e9)):
+            place, recorded = self.folder / name, self.folder / name / "run"
+            write_run(short_run().shifted(since), recorded)
+            commands = (
+                ("check", recorded),
+                ("fuse", recorded, "-o", place / "fused.csv"),
+                ("fuse", recorded, "--estimate-mount", "-o", place / "robot.toml"),
+                ("map", recorded, "-o", place / "map.png", "--track", place / "way.csv"),
+                ("locate", place / "map.png", recorded, "-o", place / "track.csv"),
+            )
+            told[name] = [json.loads(run(*command, "--json")[1]) for command in commands]
+            read = [read_track(place / file) for file in ("fused.csv", "way.csv", "track.csv")]
+            told[name] += [(track.t - since, track.poses) for track in read]
+        self.assertEqual(*(len(told[name][0]["quality"]["findings"]) for name in told))
+        for command, key, within in (
+            (1, "fused_rmse_m", 1e-4),
+            (2, "mount_x_m", 1e-4),
+            (2, "delay_s", 0.01),
+            (3, "position_rmse_m", 1e-4),
+            (4, "position_rmse_m", 0.01),
+        ):
+            early, late = ({**told[name][command]["quality"], **told[name][command].get("truth", {})} for name in told)
+            self.assertAlmostEqual(early[key], late[key], delta=within, msg=key)
+        for early, late, within in zip(told["early"][5:], told["late"][5:], (1e-4, 1e-4, 0.05), strict=True):
+            np.testing.assert_allclose(early[0], late[0], atol=1e-6)
+            np.testing.assert_allclose(early[1][:, :2], late[1][:, :2], atol=within)
+
     def test_what_is_wrong_is_named(self):
         dry, out = self.folder / "dry", self.folder / "x"
         simulate = ("simulate", demo_file("site.toml"), "--robot", demo_file("robot.toml"), "--route", "grand tour")
