@@ -28,6 +28,11 @@ SEGMENT = 1.0
 """Seconds of motion that are compared at a time: longer than wheels creep, shorter than they slip."""
 POSITION_SCATTER, TURN_SCATTER = 0.006, 0.004
 """Metres and radians by which good segments differ; what differs by far more (slip) hardly counts."""
+GAP = 0.5
+"""Seconds between two readings of the wheels across which no motion is compared."""
+STRICTER = (30.0, 6.0, 1.0)
+"""Standard deviations from which a segment counts less, round after round: where the robot file is far wrong, the few
+segments in which the robot turns would be left out as slip if the first were strict."""
 LEAST_SEGMENTS, LEAST_TURN = 10, np.radians(90.0)
 """Segments in motion, and radians turned in all, without which nothing is estimated."""
 
@@ -121,7 +126,10 @@ def estimate_mount(
         p[free] = values
         return residuals(p)
 
-    fit = least_squares(of_free, first[free], loss="cauchy", x_scale="jac", diff_step=np.full(int(free.sum()), 1e-5))
+    found, steps = first[free], np.full(int(free.sum()), 1e-5)
+    for scale in STRICTER:
+        fit = least_squares(of_free, found, loss="cauchy", f_scale=scale, x_scale="jac", diff_step=steps)
+        found = fit.x
     # The scatter as it is, by its median, so that slip does not count; the curvature is that of the robust cost.
     spread = max(1.4826 * float(np.median(np.abs(of_free(fit.x)))), 0.2)
     errors, values = np.zeros(len(first)), first.copy()
@@ -187,6 +195,9 @@ def _segments(
     body = Track(stamps, chain(np.zeros(3), arc(ways, 1.0)))
     rolled = relative(body.at(ends), body.at(begins))
     inside = (begins > stamps[0] + 0.5) & (ends < stamps[-1] - 0.5) & (ends - begins < 1.5 * SEGMENT)
+    # Over a gap in the wheels nobody knows which way they went.
+    for gap in np.flatnonzero(np.diff(stamps) > GAP):
+        inside &= (ends <= stamps[gap]) | (begins >= stamps[gap + 1])
     moving = inside & ((np.hypot(*rolled[:, :2].T) > 0.05) | (np.abs(rolled[:, 2]) > 0.05))
     if np.sum(moving) < LEAST_SEGMENTS or np.sum(np.abs(rolled[moving, 2])) < LEAST_TURN:
         raise InputError(

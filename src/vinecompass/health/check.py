@@ -33,7 +33,7 @@ from vinecompass.health.motion import (
     turn_ratio,
 )
 from vinecompass.health.readings import check_finite, check_ranges, dirty_beams, own_beams
-from vinecompass.health.stamps import check_stamps, describe_stream
+from vinecompass.health.stamps import ANOTHER_TIME, MILLISECONDS, check_stamps, describe_stream
 from vinecompass.health.wheel_faults import SWAP_COLUMNS, explain_wheels
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
 from vinecompass.runs import Run, Track
@@ -95,7 +95,7 @@ def check(run: Run, *, progress: Progress | None = None) -> Health:
     usable, _ = cleaned(run)
     if usable.scans is not None and len(usable.scans) > 1:
         evidence.findings += check_ranges(usable.scans, run.robot)
-    if not any(f.fault in ("another time", "milliseconds taken for seconds") for f in evidence.findings):
+    if not any(f.fault in (ANOTHER_TIME, MILLISECONDS) for f in evidence.findings):
         _check_motion(usable, evidence, progress)
     _blame_wheels(evidence)
     order = sorted(evidence.findings, key=lambda finding: (SEVERITIES.index(finding.severity), finding.begin))
@@ -158,7 +158,7 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
         ]
     ).reshape(-1, 2)
     blind = np.array([m.t for m in motions if _is_blind(m, run)]) + shifts.get("scans", 0.0)
-    gyro = None if imu is None else _without_bias(imu, wheels, run)
+    gyro = None if imu is None else _without_bias(imu, wheels, doubtful)
     evidence.findings += check_slip(wheels, body, gyro, doubtful=doubtful, blind=blind)
     if not evidence.findings:
         evidence.findings += _wrong_noise(run, body)
@@ -425,10 +425,15 @@ def _wrong_sizes(calibration: Calibration, whole: tuple[float, float]) -> Iterat
             )
 
 
-def _without_bias(imu: HeadingSource, wheels: Track, run: Run) -> HeadingSource:
-    """Take the gyro's bias off: the median of what it turns beyond the wheels, which slip only now and then."""
+def _without_bias(imu: HeadingSource, wheels: Track, doubtful: NDArray[np.float64]) -> HeadingSource:
+    """Take the gyro's bias off: the median of what it turns beyond the wheels, which slip only now and then.
+
+    Spans ``(N, 2)`` in which some stream is known to be wrong tell nothing of it.
+    """
     t = np.arange(wheels.t[0] + 0.5, wheels.t[-1] - 0.5, 0.1)
     t = t[(t > imu.t[0] + 0.5) & (t < imu.t[-1] - 0.5)]
+    for begin, end in doubtful:
+        t = t[(t < begin - 0.5) | (t > end + 0.5)]
     if len(t) == 0:
         return imu
     bias = float(np.median(imu.rates(t) - HeadingSource.from_track(wheels).rates(t)))

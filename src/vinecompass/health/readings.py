@@ -189,7 +189,8 @@ def dirty_beams(ranges: NDArray[np.float32], robot: Robot) -> NDArray[np.bool_]:
     quarters = ranges[np.linspace(0, len(ranges) - 1, 5).astype(int)]
     changes = np.abs(np.diff(np.where(np.isfinite(quarters), quarters, np.nan), axis=0))
     seen = np.isfinite(changes).any(axis=1)
-    if not np.all(seen) or np.sum(np.nanmedian(changes, axis=1) > GONE_ABOUT) < 2:
+    # Along an aisle a beam in four changes, ahead and behind.
+    if not np.all(seen) or np.sum(np.nanquantile(changes, 0.75, axis=1) > GONE_ABOUT) < 2:
         return np.zeros(ranges.shape[1], dtype=bool)
     finite = np.isfinite(ranges)
     close = (finite & (ranges < ON_GLASS + robot.scanner.nearest)).sum(axis=0) > 0.5 * finite.sum(axis=0)

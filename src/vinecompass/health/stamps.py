@@ -12,8 +12,10 @@ from vinecompass.robot import Robot
 from vinecompass.runs import Run
 from vinecompass.runs.order import rows_in_order, spans_of
 
-__all__ = ["check_stamps", "describe_stream"]
+__all__ = ["ANOTHER_TIME", "MILLISECONDS", "check_stamps", "describe_stream"]
 
+ANOTHER_TIME, MILLISECONDS = "another time", "milliseconds taken for seconds"
+"""Faults of stamps that keep streams from being compared."""
 SHORTEST_GAP, GAP_PERIODS = 0.1, 2.5
 """A pause is a gap if it is longer than this many seconds, and than this many periods."""
 LONG_GAP = 1.0
@@ -58,7 +60,8 @@ def check_stamps(run: Run) -> list[Finding]:
         findings += _order(name, stream.t)
         keep = rows_in_order(stream.t)
         findings += _beat(name, stream.t[keep], run.robot, disordered=not np.all(keep))
-    return findings + _apart(run)
+    in_milliseconds = {finding.stream for finding in findings if finding.fault == MILLISECONDS}
+    return findings + [finding for finding in _apart(run) if finding.stream not in in_milliseconds]
 
 
 def _order(name: str, t: NDArray[np.float64]) -> list[Finding]:
@@ -158,7 +161,7 @@ def _rate(name: str, t: NDArray[np.float64], period: float, robot: Robot) -> Ite
         yield Finding(
             "fatal",
             name,
-            "milliseconds taken for seconds",
+            MILLISECONDS,
             f"{1.0 / period:.2g} Hz, the robot file says {filed:g} Hz",
             float(t[0]),
             float(t[-1]),
@@ -177,22 +180,31 @@ def _rate(name: str, t: NDArray[np.float64], period: float, robot: Robot) -> Ite
 
 
 def _apart(run: Run) -> list[Finding]:
-    """Find streams that do not share a stretch of time with the scans (or whatever comes first)."""
-    streams = {name: stream.t[rows_in_order(stream.t)] for name, stream in run.streams().items()}
-    names = [name for name in streams if name not in ("truth", "commands") and len(streams[name])]
-    findings = []
-    for name in names[1:]:
-        mine, other = streams[name], streams[names[0]]
-        if mine[0] > other[-1] or mine[-1] < other[0]:
-            findings.append(
-                Finding(
-                    "fatal",
-                    name,
-                    "another time",
-                    f"{mine[0]:.1f} to {mine[-1]:.1f} s, {names[0]} {other[0]:.1f} to {other[-1]:.1f} s",
-                    float(mine[0]),
-                    float(mine[-1]),
-                    "stamp all streams by one clock, or import again with --how STREAM.time=UNIT",
-                )
-            )
-    return findings
+    """Find streams that do not share a stretch of time with the one that shares it with most others.
+
+    Of several, that is the one whose readings begin first in `Run`.
+    """
+    ordered = {name: stream.t[rows_in_order(stream.t)] for name, stream in run.streams().items()}
+    spans = {
+        name: (float(t[0]), float(t[-1])) for name, t in ordered.items() if len(t) and name not in ("truth", "commands")
+    }
+
+    def apart_from(name: str) -> list[str]:
+        begin, end = spans[name]
+        return [other for other, (first, last) in spans.items() if first > end or last < begin]
+
+    if not spans:
+        return []
+    reference = min(spans, key=lambda name: len(apart_from(name)))
+    begin, end = spans[reference]
+    return [
+        Finding(
+            "fatal",
+            name,
+            ANOTHER_TIME,
+            f"{spans[name][0]:.1f} to {spans[name][1]:.1f} s, {reference} {begin:.1f} to {end:.1f} s",
+            *spans[name],
+            "stamp all streams by one clock, or import again with --how STREAM.time=UNIT",
+        )
+        for name in apart_from(reference)
+    ]

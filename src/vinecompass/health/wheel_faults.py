@@ -24,6 +24,8 @@ SPAN = 0.5
 """Seconds of motion that are compared at a time."""
 FEWEST, LEAST_TURN = 20, np.radians(60.0)
 """Spans in which the scans go, or turn so far in all, without which nothing is compared."""
+LEAST_TURN_RATE = 0.1
+"""rad/s from which a span is one in which the robot turns."""
 TRUSTED = 0.8
 """Share of the spans that count, those that fit best: in the others wheels may slip, or scans follow a person."""
 CLEARLY, AT_LEAST = 3.0, 0.04
@@ -140,7 +142,7 @@ def _spans(run: Run, sensor: Track | None) -> FloatArray | None:
         if ratio < 0.0:
             return None
         turned = read if 0.5 < ratio < 2.0 else turned
-    moving = (speed > 0.1) | (np.abs(turned) > 0.05)
+    moving = (speed > 0.1) | (np.abs(turned) > LEAST_TURN_RATE * SPAN)
     if np.sum(moving) < FEWEST or np.sum(np.abs(turned)) < LEAST_TURN:
         return None
     heading = run.robot.scanner.mount_pose[2]
@@ -160,15 +162,21 @@ def _velocities(wheels: Wheels, robot: Robot, spans: FloatArray) -> FloatArray:
 
 
 def _unexplained(wheels: Wheels, robot: Robot, spans: FloatArray) -> float:
-    """Return what wheels leave unexplained of the motion, m/s at their rims: the mean over the spans they fit best."""
+    """Return what wheels leave unexplained of the motion, m/s at their rims: the means over the spans they fit best."""
     velocity = _velocities(wheels, robot, spans)
     x, y = robot.scanner.mount_pose[:2]
     # The scanner swings as the body turns; how fast it goes does not tell which way.
     by_wheels = np.hypot(velocity[:, 0] - velocity[:, 2] * y, velocity[:, 2] * x)
     half = 0.5 * (robot.drive.track_width or 1.0)
-    off = np.abs(by_wheels - spans[:, 2]) + half * np.abs(velocity[:, 2] - spans[:, 3])
-    off = np.sort(off[np.isfinite(off)])
-    return float(off[: max(int(TRUSTED * len(off)), 1)].mean()) if len(off) else 0.0
+    # Where a robot hardly ever turns, the few spans in which it does must not be those that are left out.
+    turns = np.abs(spans[:, 3]) > LEAST_TURN_RATE
+    return _mostly(np.abs(by_wheels - spans[:, 2])) + half * _mostly(np.abs(velocity[:, 2] - spans[:, 3])[turns])
+
+
+def _mostly(off: FloatArray) -> float:
+    """Return the mean of the values that are smallest and finite; 0 if there are none."""
+    known = np.sort(off[np.isfinite(off)])
+    return float(known[: max(int(TRUSTED * len(known)), 1)].mean()) if len(known) else 0.0
 
 
 def _along(wheels: Wheels, robot: Robot, spans: FloatArray) -> float:
