@@ -25,7 +25,7 @@ from vinecompass import (
     record_drive,
     write_map,
 )
-from vinecompass.geometry import arc, compose, relative
+from vinecompass.geometry import arc, chain, compose, relative
 from vinecompass.mapping.disputed import disputes
 from vinecompass.mapping.place_along import place_along
 from vinecompass.odometry import motion_at, odometry_track
@@ -202,6 +202,26 @@ class Mapping(unittest.TestCase):
         self.assertLess(by_lap[3], 0.5 * by_lap[1])
         self.assertEqual(measure_map(mapping.grid, site(), run).doubled, 0.0)
         self.assertLess(compare_relations(mapping.track, run.truth).aligned_rmse, 0.02)
+
+    def test_loops_find_a_place_again_after_a_drive_that_no_scan_shows(self):
+        run, odometry = loop_run(), odometry_track(loop_run())
+        steps = relative(odometry.poses[1:], odometry.poses[:-1])
+        away = (odometry.t[1:] > 14.0) & (odometry.t[1:] < 30.0)
+        steps[away] = steps[away] * [1.15, 1.15, 1.0] + [0.0, 0.0, np.radians(20.0) / away.sum()]
+        astray = Track(odometry.t, chain(odometry.poses[0], steps))
+        self.assertGreater(np.hypot(*(astray.poses[-1] - odometry.poses[-1])[:2]), 2.0)
+        hidden = (run.scans.t > 14.0) & (run.scans.t < 30.0)
+        silent = np.where(hidden[:, None], np.float32(np.nan), run.scans.ranges)
+        for name, scans in (
+            ("missing", Scans(run.scans.t[~hidden], run.scans.ranges[~hidden])),
+            ("silent", Scans(run.scans.t, silent)),
+        ):
+            with self.subTest(scans=name):
+                mapping = build_map(dataclasses.replace(run, scans=scans), odometry=astray)
+                self.assertIn("no scan shows where the robot went", " ".join(mapping.notes))
+                shown = (mapping.track.t < 14.0) | (mapping.track.t > 30.0)
+                track = Track(mapping.track.t[shown], mapping.track.poses[shown])
+                self.assertLess(compare_relations(track, run.truth).aligned_rmse, 0.02)
 
     def test_small_things_on_nearly_plain_walls_tell_where_along_them_a_place_lies_and_plain_ones_nothing(self):
         rng = np.random.default_rng(3)

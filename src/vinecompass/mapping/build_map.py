@@ -20,9 +20,9 @@ from vinecompass.settings import MappingSettings
 
 __all__ = ["Mapping", "build_map"]
 
-Progress = Callable[[float, str], None]
 LEAST_OVERLAP = 0.4
 """Agreement below which a scan does not show what the scans before it show."""
+Progress = Callable[[float, str], None]
 
 
 @dataclass(frozen=True)
@@ -126,6 +126,10 @@ def _notes(t: NDArray[np.float64], agreements: NDArray[np.float64], mapper: Mapp
     notes += [
         f"from {begin:.1f} to {end:.1f} s the scans hardly overlap with those before: the odometry alone led on"
         for begin, end in spans_of(t[agreements < LEAST_OVERLAP], apart=2.0, shortest=0.5)
+    ]
+    notes += [
+        f"from {begin:.1f} to {end:.1f} s no scan shows where the robot went: the odometry alone led on"
+        for begin, end in mapper.unwatched
     ]
     notes += [
         f"from {spot.begin:.0f} to {spot.end:.0f} s, about {spot.x:.1f}, {spot.y:.1f}, {100.0 * spot.share:.0f} % of "

@@ -44,6 +44,8 @@ ONE_LINE = 0.94
 FOUND_ALONG, OPEN_ALONG = 0.05, 3.0
 """Metres (standard deviation) to which small things on walls show the position along them, and which are left open
 where there are none."""
+UNWATCHED = 20.0
+"""Metres of way that one counts for in that on which scans did not show where the robot went."""
 LOOP_LENGTH = 1.0
 """Metres of way that a loop counts for in how far the map may have drifted."""
 SEARCHES_KEPT, WALLS_KEPT = 24, 8
@@ -143,7 +145,7 @@ class LoopCloser:
             return
         few = spread_evenly(points, 0.25, SEARCH_POINTS)
         many = spread_evenly(points, settings.cell_size, ALIGN_POINTS)
-        lengths = np.diff([one.begins_at for one in submaps])
+        lengths = np.diff([one.begins_at + UNWATCHED * one.unwatched for one in submaps])
         ways = graph.ways(number, lengths, LOOP_LENGTH)
         sure = 0
         for former, reach in self._near(submaps, number, graph, ways):
@@ -190,7 +192,9 @@ class LoopCloser:
         away = np.hypot(x - x[-1], y - y[-1])
         reaches = LEAST_REACH + self._settings.loop_drift * ways[: number + 1]
         # The submap before overlaps by the way they are made.
-        former = (np.arange(number + 1) < number - 1) & ~graph.rides[: number + 1]
+        # The submap before overlaps by the way they are made, unless scans were missing between them.
+        made_apart = submaps[number].unwatched > submaps[number - 1].unwatched
+        former = (np.arange(number + 1) < number - (not made_apart)) & ~graph.rides[: number + 1]
         near = np.flatnonzero((away < OVERLAP + reaches) & former)
         nearest = near[np.argsort(away[near], kind="stable")][:NEAREST_TRIED]
         return [(int(former), float(reaches[former])) for former in nearest]

@@ -45,6 +45,10 @@ LEAP, LEAP_SPEED = 0.2, 2.0
 """Metres and times the robot's top speed beyond which a step of the odometry is a leap."""
 AGREEING_LOOPS = 2
 """Former submaps that must show all of a place before it is known floor."""
+GAP_WAY, GAP_TURN = 0.3, np.radians(10.0)
+"""Metres or radians of motion without a scan after which it is not matched with what was seen before."""
+UNWATCHED_SPREAD = 0.2
+"""Share of its way, or radians a metre, by which the odometry may err where no scan watches it."""
 ODOMETRY_SPREAD = np.diag([0.05, 0.05, np.radians(1.0)]) ** 2
 """Covariance of what the odometry alone says from submap to submap."""
 LED_ASTRAY = 0.01
@@ -74,6 +78,8 @@ class Mapper:
         Of the submaps.
     loops : list of Loop
         The places seen again, and those refused, in the order they were found.
+    unwatched : list of (float, float)
+        Spans in which the robot moved and no scan showed how, s: the odometry alone led on, until loops tell more.
     leaps : list of float
         Stamps at which the odometry leapt farther than the robot can move. The leap is left out: the robot is taken
         to have stood.
@@ -99,6 +105,7 @@ class Mapper:
         self.keyframes: list[Keyframe] = []
         self.loops: list[Loop] = []
         self.leaps: list[float] = []
+        self.unwatched: list[tuple[float, float]] = []
         self.agreement = float("nan")
         self._place = np.zeros(3)
         """The body in the frame of the submap that is matched against."""
@@ -112,10 +119,14 @@ class Mapper:
         self._found: list[Loop] = []
         self._filter = PlaceFilter()
         self._last_motion: SweepMotion | None = None
+        self._last_seen: SweepMotion | None = None
+        """At the last scan that showed something."""
         self._kept: dict[str, FloatArray] = {}
         """Where in the current submap's frame the last keyframe of each lidar was taken."""
         self._matched_at = self._slips_until = -np.inf
         self._travelled = self._matched_after = 0.0
+        self._unwatched = 0.0
+        """How far the robot went while scans did not show it at all, m."""
         self._unseen_way = np.zeros((2, 2))
         """How far the robot went since the last submap was begun in directions that the scans did not show, m."""
 
@@ -173,7 +184,7 @@ class Mapper:
         last = self._last_motion
         self._last_motion = odometry
         self.agreement = float("nan")
-        if last is None or not self.keyframes:
+        if last is None:
             self._keep(scan.t, lidar, self._straightened(scan, lidar, odometry.sweep), None)
             return self.pose
         step = relative(odometry.pose, last.pose)
@@ -183,6 +194,12 @@ class Mapper:
         self._travelled += float(np.hypot(step[0], step[1]))
         self._place = compose(self._place, step)
         self._filter.predict(step)
+        if np.count_nonzero(np.isfinite(scan.ranges)) >= FEWEST_HITS:
+            self._bridge(odometry)
+            self._last_seen = odometry
+        if not self.submaps or not self.submaps[self._current].members:
+            self._keep(scan.t, lidar, self._straightened(scan, lidar, odometry.sweep), None)
+            return self.pose
         due = self._is_due(lidar, patience=1.0)
         if not (due or scan.t <= self._slips_until or scan.t - self._matched_at >= LONGEST_UNMATCHED):
             return self.pose
@@ -286,7 +303,7 @@ class Mapper:
         s = self._settings
         reach = self._robot.farthest + 2.5 * s.submap_length
         walls = WallGrid([-reach, -reach], [reach, reach], cell_size=s.cell_size, spread=s.field_spread)
-        self.submaps.append(Submap(t, self._travelled, walls))
+        self.submaps.append(Submap(t, self._travelled, self._unwatched, walls))
 
     def _change_submap(self, t: float) -> None:
         """Finish the current submap and go on with the one after it."""
@@ -299,6 +316,27 @@ class Mapper:
         self._current += 1
         if self._settings.close_loops:
             self._to_search.append((self._current - 1, t))
+
+    def _bridge(self, odometry: SweepMotion) -> None:
+        """Begin a new submap, linked loosely, where the robot moved on while no scan showed how."""
+        last = self._last_seen
+        if last is None or odometry.t - last.t <= LONGEST_UNMATCHED or not self.submaps:
+            return
+        step = relative(odometry.pose, last.pose)
+        way, turned, t = float(np.hypot(step[0], step[1])), abs(float(step[2])), odometry.t
+        if way < GAP_WAY and turned < GAP_TURN:
+            return
+        self.unwatched.append((last.t, t))
+        self._unwatched += way
+        if len(self.submaps) - 1 > self._current:
+            self._change_submap(t)
+        spread = np.array([UNWATCHED_SPREAD * way, UNWATCHED_SPREAD * way, UNWATCHED_SPREAD * (turned + way)])
+        self.graph.extend(self._place, np.linalg.inv(np.diag(spread**2) + ODOMETRY_SPREAD))
+        self._begin_submap(t)
+        self._next_place = self._place
+        self._change_submap(t)
+        self._kept = {}
+        self._filter = PlaceFilter()
 
     def _look_for_loops(self) -> bool:
         """Compare one finished submap with one before it; return whether there is more to compare.

@@ -48,6 +48,8 @@ class Submap:
         Stamp of its first keyframe, s.
     begins_at : float
         How far the robot had travelled before it, m.
+    unwatched : float
+        How far of that while the scans did not show it, m.
     walls : WallGrid or None
         What scans are matched against while the submap is being made.
     members : list of (Keyframe, array)
@@ -59,6 +61,7 @@ class Submap:
 
     t: float
     begins_at: float
+    unwatched: float
     walls: WallGrid | None
     members: list[tuple[Keyframe, FloatArray]] = field(default_factory=list)
     middle: FloatArray = field(default_factory=lambda: np.zeros(2))
