@@ -20,6 +20,7 @@ from pydantic.fields import FieldInfo
 from vinecompass.errors import InputError
 
 __all__ = [
+    "AtLeastOne",
     "Count",
     "Fraction",
     "Model",
@@ -45,6 +46,7 @@ LARGEST_TEXT = 32 * 2**20
 Number = Annotated[float, Strict(), AllowInfNan(False)]
 Positive = Annotated[Number, Gt(0.0)]
 NotNegative = Annotated[Number, Ge(0.0)]
+AtLeastOne = Annotated[Number, Ge(1.0)]
 Fraction = Annotated[Number, Ge(0.0), Le(1.0)]
 Whole = Annotated[int, Strict(), Ge(1)]
 Count = Annotated[int, Strict(), Ge(0)]

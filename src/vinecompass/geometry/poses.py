@@ -141,7 +141,7 @@ def inverse_covariance(pose: ArrayLike, covariance: ArrayLike) -> FloatArray:
     """Return the covariance ``(3, 3)`` of the `inverse` of a pose ``(3,)`` that has a covariance ``(3, 3)``.
 
     >>> inverse_covariance([2.0, 0.0, 0.0], np.diag([0.0, 0.0, 0.01])).round(6).tolist()[1]
-    [0.0, 0.04, 0.02]
+    [0.0, 0.04, -0.02]
     """
     x, y, heading = inverse(pose).tolist()
     cosine, sine = cos(heading), sin(heading)

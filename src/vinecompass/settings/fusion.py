@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Annotated
 
 from annotated_types import Lt
-from pydantic import Field as Key
 
 from vinecompass.files import Fraction, Model, NotNegative, Positive
+from vinecompass.settings.tuned import by_factor, evenly, tuned
 
 __all__ = ["FusionSettings"]
 
@@ -15,18 +15,66 @@ __all__ = ["FusionSettings"]
 class FusionSettings(Model):
     """The ``[fusion]`` table of the settings. The sensors' own noise stands in the robot file."""
 
-    speed_change: Positive = Key(0.5, description="how far speed wanders in 1 s where no acceleration is read, m/s")
-    turn_rate_change: Positive = Key(
-        0.7, description="how far the turn rate wanders in 1 s where no gyro is read, rad/s"
+    speed_change: Positive = tuned(
+        0.5,
+        by_factor(0.1, 3.0),
+        "how far speed wanders in 1 s where no acceleration is read, m/s",
+        "quick changes, against smoothness",
     )
-    acceleration_bias_walk: NotNegative = Key(1e-4, description="how far the accelerations' bias wanders in 1 s, m/s2")
-    odometry_noise: Positive = Key(0.0005, description="standard deviation of one step of an odometry stream, m")
-    odometry_turn_noise: Positive = Key(0.001, description="and of its turn, rad")
-    scan_noise_factor: Positive = Key(1.0, description="times the standard deviation that laser odometry gives itself")
-    start_spread: Positive = Key(0.0001, description="doubt about the start, m, and rad for its heading")
-    gate: Annotated[Fraction, Lt(1.0)] = Key(
-        0.999, description="share of good readings that pass; the rest is left out"
+    turn_rate_change: Positive = tuned(
+        0.7,
+        by_factor(0.1, 5.0),
+        "how far the turn rate wanders in 1 s where no gyro is read, rad/s",
+        "quick changes, against smoothness",
     )
-    doubt_time: NotNegative = Key(0.3, description="how long wheels are not believed after they slipped, s")
-    still_time: Positive = Key(0.4, description="wheels that have not moved for so long stand still, s")
-    still_spread: Positive = Key(0.001, description="doubt about standing still, m/s and rad/s")
+    acceleration_bias_walk: NotNegative = tuned(
+        1e-4,
+        by_factor(1e-06, 0.01),
+        "how far the accelerations' bias wanders in 1 s, m/s2",
+        "a bias that wanders, against exactness",
+    )
+    odometry_noise: Positive = tuned(
+        0.0005,
+        by_factor(5e-05, 0.005),
+        "standard deviation of one step of an odometry stream, m",
+        "less belief in the odometry, against more in it",
+    )
+    odometry_turn_noise: Positive = tuned(
+        0.001, by_factor(0.0001, 0.01), "and of its turn, rad", "less belief in the odometry, against more in it"
+    )
+    scan_noise_factor: Positive = tuned(
+        1.0,
+        by_factor(0.3, 5.0),
+        "times the standard deviation that laser odometry gives itself",
+        "less belief in scans, against more in them",
+    )
+    start_spread: Positive = tuned(
+        0.0001,
+        by_factor(1e-05, 1.0),
+        "doubt about the start, m, and rad for its heading",
+        "an unknown start, against a track that is smooth there",
+    )
+    gate: Annotated[Fraction, Lt(1.0)] = tuned(
+        0.999,
+        evenly(0.95, 0.9999),
+        "share of good readings that pass; the rest is left out",
+        "all good readings used, against bad ones let in",
+    )
+    doubt_time: NotNegative = tuned(
+        0.3,
+        by_factor(0.05, 2.0),
+        "how long wheels are not believed after they slipped, s",
+        "slip that comes again, against wheels left out",
+    )
+    still_time: Positive = tuned(
+        0.4,
+        by_factor(0.1, 2.0),
+        "wheels that have not moved for so long stand still, s",
+        "no false standstills, against a bias learned soon",
+    )
+    still_spread: Positive = tuned(
+        0.001,
+        by_factor(0.0001, 0.02),
+        "doubt about standing still, m/s and rad/s",
+        "trembling at rest, against a track that stands",
+    )

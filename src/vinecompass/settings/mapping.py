@@ -6,6 +6,7 @@ from pydantic import Field as Key
 from pydantic import model_validator
 
 from vinecompass.files import Fraction, Model, NotNegative, Positive
+from vinecompass.settings.tuned import by_factor, evenly, tuned
 
 __all__ = ["MappingSettings"]
 
@@ -13,22 +14,83 @@ __all__ = ["MappingSettings"]
 class MappingSettings(Model):
     """The ``[mapping]`` table of the settings."""
 
-    cell_size: Positive = Key(0.05, description="side of a cell, m")
-    keyframe_distance: Positive = Key(0.25, description="a scan is kept and added to the map after this much travel, m")
-    keyframe_turn_deg: Positive = Key(10.0, description="or after this much turning, degrees")
-    hit_if_occupied: Fraction = Key(0.36, description="how likely a beam ends in an occupied cell that it reaches")
-    hit_if_free: Fraction = Key(0.03, description="how likely it ends in a free one: people, noise")
-    bound: Positive = Key(6.0, description="log-odds stay within this")
-    clear_reach: Positive = Key(8.0, description="how far a beam without return clears the floor, m")
-    clear_margin: NotNegative = Key(0.08, description="how far short of its end a beam clears the floor, m")
-    search_reach: Positive = Key(0.12, description="the scan is searched for this far about the odometry's guess, m")
-    search_turn_deg: Positive = Key(5.0, description="and this far to each side, degrees")
-    field_spread: Positive = Key(0.08, description="standard deviation of the likelihood field, m")
-    submap_length: Positive = Key(4.0, description="a new submap is begun after this much travel, m")
+    cell_size: Positive = tuned(0.05, by_factor(0.02, 0.1), "side of a cell, m", "computing time, against detail")
+    keyframe_distance: Positive = tuned(
+        0.25,
+        by_factor(0.1, 1.0),
+        "a scan is kept and added to the map after this much travel, m",
+        "computing time, against detail",
+    )
+    keyframe_turn_deg: Positive = tuned(
+        10.0, by_factor(3.0, 45.0), "or after this much turning, degrees", "computing time, against detail"
+    )
+    hit_if_occupied: Fraction = tuned(
+        0.36,
+        evenly(0.1, 0.8),
+        "how likely a beam ends in an occupied cell that it reaches",
+        "people taken out, against glass and thin posts",
+    )
+    hit_if_free: Fraction = tuned(
+        0.03,
+        by_factor(0.005, 0.15),
+        "how likely it ends in a free one: people, noise",
+        "people taken out, against sure walls",
+    )
+    bound: Positive = tuned(
+        6.0, evenly(2.0, 12.0), "log-odds stay within this", "steady walls, against maps that follow what changed"
+    )
+    clear_reach: Positive = tuned(
+        8.0,
+        by_factor(2.0, 20.0),
+        "how far a beam without return clears the floor, m",
+        "free floor in halls, against floor freed behind glass",
+    )
+    clear_margin: NotNegative = tuned(
+        0.08,
+        by_factor(0.02, 0.3),
+        "how far short of its end a beam clears the floor, m",
+        "thin walls kept, against free floor beside them",
+    )
+    search_reach: Positive = tuned(
+        0.12,
+        by_factor(0.05, 0.5),
+        "the scan is searched for this far about the odometry's guess, m",
+        "bad odometry, against matches that are wrong",
+    )
+    search_turn_deg: Positive = tuned(
+        5.0, by_factor(1.0, 15.0), "and this far to each side, degrees", "bad odometry, against matches that are wrong"
+    )
+    field_spread: Positive = tuned(
+        0.08,
+        by_factor(0.03, 0.25),
+        "standard deviation of the likelihood field, m",
+        "finding a match from afar, against exactness",
+    )
+    submap_length: Positive = tuned(
+        4.0,
+        by_factor(2.0, 10.0),
+        "a new submap is begun after this much travel, m",
+        "loops that are sure, against drift inside a submap",
+    )
     close_loops: bool = Key(True, description="whether places seen again straighten the map")
-    loop_agreement: Fraction = Key(0.55, description="agreement, 0 to 1, below which a place is not taken for another")
-    loop_drift: Positive = Key(0.02, description="how far the map may have drifted per metre of way, m")
-    loop_drift_deg: Positive = Key(0.1, description="and how much it may have turned per metre, degrees")
+    loop_agreement: Fraction = tuned(
+        0.55,
+        evenly(0.35, 0.8),
+        "agreement, 0 to 1, below which a place is not taken for another",
+        "no false loops, against loops not found",
+    )
+    loop_drift: Positive = tuned(
+        0.02,
+        by_factor(0.005, 0.1),
+        "how far the map may have drifted per metre of way, m",
+        "loops after much drift, against false ones",
+    )
+    loop_drift_deg: Positive = tuned(
+        0.1,
+        by_factor(0.02, 1.0),
+        "and how much it may have turned per metre, degrees",
+        "loops after much drift, against false ones",
+    )
 
     @model_validator(mode="after")
     def _beams_tell_something(self) -> MappingSettings:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pydantic import Field
 
 from vinecompass.files import Model, NotNegative, Positive
+from vinecompass.settings.tuned import by_factor, tuned
 
 __all__ = ["NavigationSettings"]
 
@@ -13,14 +14,48 @@ class NavigationSettings(Model):
     """The ``[navigation]`` table of the settings."""
 
     planner: str = Field("usual", description='how it plans: "usual", or a method as of plan --method')
-    rate: Positive = Field(20.0, description="steps of the loop a second in rehearsals, Hz; a robot's own may differ")
-    replan_period: Positive = Field(1.0, description="time between two looks at whether to plan anew, s")
-    plan_age: Positive = Field(6.0, description="age at which a plan is made anew although nothing blocks it, s")
-    off_path: Positive = Field(0.4, description="distance from the path at which it is planned anew, m")
-    unsettled_speed: Positive = Field(0.3, description="highest speed until localization has settled, m/s")
-    manual_hold: Positive = Field(0.5, description="how long a person's command holds in manual mode, s")
-    stuck_after: Positive = Field(6.0, description="time without progress after which it recovers, s")
-    stuck_progress: NotNegative = Field(0.1, description="what counts as progress, m or radians")
+    rate: Positive = tuned(
+        20.0,
+        by_factor(5.0, 50.0),
+        "steps of the loop a second in rehearsals, Hz; a robot's own may differ",
+        "quick reactions, against computing time",
+    )
+    replan_period: Positive = tuned(
+        1.0,
+        by_factor(0.2, 5.0),
+        "time between two looks at whether to plan anew, s",
+        "computing time, against quick answers to what changed",
+    )
+    plan_age: Positive = tuned(
+        6.0,
+        by_factor(1.0, 60.0),
+        "age at which a plan is made anew although nothing blocks it, s",
+        "steadiness, against plans that follow what changed",
+    )
+    off_path: Positive = tuned(
+        0.4,
+        by_factor(0.1, 1.5),
+        "distance from the path at which it is planned anew, m",
+        "steadiness, against plans from where it is",
+    )
+    unsettled_speed: Positive = tuned(
+        0.3,
+        by_factor(0.1, 1.0),
+        "highest speed until localization has settled, m/s",
+        "time, against care while it is not sure where it is",
+    )
+    manual_hold: Positive = tuned(
+        0.5,
+        by_factor(0.1, 2.0),
+        "how long a person's command holds in manual mode, s",
+        "bad connections, against stopping soon",
+    )
+    stuck_after: Positive = tuned(
+        6.0, by_factor(2.0, 20.0), "time without progress after which it recovers, s", "patience, against time"
+    )
+    stuck_progress: NotNegative = tuned(
+        0.1, by_factor(0.02, 0.5), "what counts as progress, m or radians", "recovering soon, against creeping through"
+    )
     recovery: list[str] = Field(
         ["wait", "back out", "look around", "forget obstacles", "wait", "wait"],
         description="what it tries in turn when it cannot go on",

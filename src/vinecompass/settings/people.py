@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from vinecompass.files import Model, NotNegative, Number, Positive
+from vinecompass.settings.tuned import by_factor, evenly, tuned
 
 __all__ = ["Approach", "PeopleRule", "PeopleSettings"]
 
@@ -64,8 +65,18 @@ USUAL_RULES = [
 class PeopleSettings(Model):
     """The ``[people]`` table of the settings."""
 
-    personal_space: Positive = Field(1.1, description="distance from a person's middle to the body that is charged, m")
-    charge: NotNegative = Field(8.0, description="charge for coming as near as touching; none at personal_space, s")
+    personal_space: Positive = tuned(
+        1.1,
+        evenly(0.4, 2.0),
+        "distance from a person's middle to the body that is charged, m",
+        "room for people, against time",
+    )
+    charge: NotNegative = tuned(
+        8.0,
+        by_factor(0.5, 40.0),
+        "charge for coming as near as touching; none at personal_space, s",
+        "room for people, against time",
+    )
     rules: list[PeopleRule] = Field(
         USUAL_RULES, alias="rule", description="[[people.rule]] tables, in the order they are asked"
     )

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from pydantic import Field
-
-from vinecompass.files import Fraction, Model, NotNegative, Number, Positive, Whole
+from vinecompass.files import AtLeastOne, Fraction, Model, NotNegative, Positive, Whole
+from vinecompass.settings.tuned import by_factor, evenly, tuned
 
 __all__ = ["PlanSettings"]
 
@@ -12,20 +11,67 @@ __all__ = ["PlanSettings"]
 class PlanSettings(Model):
     """The ``[planning]`` table of the settings."""
 
-    spacing: Positive = Field(0.1, description="distance between the poses of a plan, m")
-    smoothing_rounds: Whole = Field(40, description="a whole number")
-    body_retries: Whole = Field(40, description="how often to plan again around a place the body touches")
-    edge_spacing: Positive = Field(0.1, description="distance between the poses at which an edge is checked, m")
-    longest_edge: Positive = Field(
-        2.0, description="longest edge of a tree or roadmap, m; for curves besides a full turn"
+    spacing: Positive = tuned(
+        0.1, by_factor(0.05, 0.3), "distance between the poses of a plan, m", "fewer poses, against exact curves"
     )
-    goal_share: Fraction = Field(0.05, description="share of a tree's samples that are the goal")
-    iterations: Whole = Field(30_000, description="most samples that a tree draws")
-    time_limit: Positive = Field(60.0, description="time after which a tree stops growing, s")
-    roadmap_nodes: Whole = Field(3000, description="nodes of a roadmap")
-    roadmap_neighbours: Whole = Field(40, description="neighbours that each of them is joined to, at most")
-    lattice_cell: Positive = Field(0.1, description="side of a lattice's cells, m")
-    lattice_headings: Whole = Field(32, description="headings told apart by a lattice")
-    lattice_haste: Number = Field(1.0, ge=1.0, description="how many times the cheapest a lattice's way may cost")
-    reverse_price: Positive = Field(1.5, description="what a metre in reverse costs a lattice, m")
-    change_price: NotNegative = Field(0.5, description="what a change between forward and reverse costs a lattice, m")
+    smoothing_rounds: Whole = tuned(40, by_factor(5, 200), "a whole number", "smooth plans, against computing time")
+    body_retries: Whole = tuned(
+        40,
+        by_factor(5, 200),
+        "how often to plan again around a place the body touches",
+        "plans for long bodies, against computing time",
+    )
+    edge_spacing: Positive = tuned(
+        0.1,
+        by_factor(0.03, 0.3),
+        "distance between the poses at which an edge is checked, m",
+        "computing time, against touching between the poses",
+    )
+    longest_edge: Positive = tuned(
+        2.0,
+        by_factor(0.5, 8.0),
+        "longest edge of a tree or roadmap, m; for curves besides a full turn",
+        "few edges, against narrow places",
+    )
+    goal_share: Fraction = tuned(
+        0.05,
+        by_factor(0.01, 0.3),
+        "share of a tree's samples that are the goal",
+        "straight growth, against ways about obstacles",
+    )
+    iterations: Whole = tuned(
+        30_000, by_factor(1000, 200000), "most samples that a tree draws", "better plans, against computing time"
+    )
+    time_limit: Positive = tuned(
+        60.0, by_factor(1.0, 300.0), "time after which a tree stops growing, s", "better plans, against computing time"
+    )
+    roadmap_nodes: Whole = tuned(
+        3000, by_factor(300, 20000), "nodes of a roadmap", "narrow places, against computing time"
+    )
+    roadmap_neighbours: Whole = tuned(
+        40,
+        by_factor(5, 100),
+        "neighbours that each of them is joined to, at most",
+        "better plans, against computing time",
+    )
+    lattice_cell: Positive = tuned(
+        0.1, by_factor(0.05, 0.2), "side of a lattice's cells, m", "computing time, against narrow places"
+    )
+    lattice_headings: Whole = tuned(
+        32, by_factor(8, 64), "headings told apart by a lattice", "finer curves, against computing time"
+    )
+    lattice_haste: AtLeastOne = tuned(
+        1.0,
+        evenly(1.0, 3.0),
+        "how many times the cheapest a lattice's way may cost",
+        "computing time, against the cheapest way",
+    )
+    reverse_price: Positive = tuned(
+        1.5, by_factor(1.0, 5.0), "what a metre in reverse costs a lattice, m", "going ahead, against way"
+    )
+    change_price: NotNegative = tuned(
+        0.5,
+        by_factor(0.05, 5.0),
+        "what a change between forward and reverse costs a lattice, m",
+        "few changes of direction, against way",
+    )
