@@ -20,6 +20,7 @@ from vinecompass.cli.map import map_command
 from vinecompass.cli.plan import plan
 from vinecompass.cli.price import price
 from vinecompass.cli.simulate import simulate
+from vinecompass.cli.tune import tune
 from vinecompass.errors import VineCompassError
 
 __all__ = ["main"]
@@ -55,6 +56,7 @@ for command in (
     price,
     plan,
     drive,
+    tune,
 ):
     cli.add_command(command)
 

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from vinecompass.grids import Grid, Zone
+    from vinecompass.navigation import Round
     from vinecompass.settings import Settings
     from vinecompass.simulation import Site
 
@@ -35,6 +36,7 @@ __all__ = [
     "odometry_option",
     "picture_option",
     "progress_bar",
+    "read_round_or_stop",
     "robot_option",
     "seed_option",
     "settings_option",
@@ -186,6 +188,18 @@ def find_pose(text: str, *, option: str, site: Site | None = None) -> NDArray[np
     elif option in ("--from", "--to"):
         wish += " (names of stops need --site)"
     raise InputError("is not a pose", key=option, value=text, expected=wish)
+
+
+def read_round_or_stop(goal: str | None, path: Path | None, site: Site) -> Round:
+    """Return the round of a file, or the one whose only stop is the goal; one of them must be given."""
+    from vinecompass.navigation import Round, read_round
+
+    if (goal is None) == (path is None):
+        raise InputError("one of them is needed, and one only", key="--to, --round", expected="where to drive")
+    if path is not None:
+        return read_round(path)
+    assert goal is not None
+    return Round.to_pose(find_pose(goal, option="--to", site=site), goal)
 
 
 def find_point(text: str, *, option: str) -> tuple[float, float]:

@@ -18,6 +18,7 @@ from vinecompass.cli.common import (
     load_settings,
     picture_option,
     progress_bar,
+    read_round_or_stop,
     robot_option,
     seed_option,
     settings_option,
@@ -26,10 +27,9 @@ from vinecompass.cli.common import (
 
 if TYPE_CHECKING:
     from vinecompass.grids import Grid
-    from vinecompass.navigation import Navigator, Round, Scene, StateEntry
+    from vinecompass.navigation import Navigator, Scene, StateEntry
     from vinecompass.rehearsal import Rehearsal
     from vinecompass.settings import Settings
-    from vinecompass.simulation import Site
 
 __all__ = ["DriveOptions", "drive", "run_drive"]
 
@@ -94,6 +94,7 @@ def run_drive(given: DriveOptions) -> Outcome:
     if given.out is not None:
         check_replaceable(given.out, marker=RUN_MARKER)
     site, robot, grid = read_site(given.site), read_robot(given.robot), load_map(given.map_path)
+    the_round = read_round_or_stop(given.goal, given.round_path, site)
     scenes: list[Scene] = []
 
     def look(navigator: Navigator) -> None:
@@ -106,7 +107,7 @@ def run_drive(given: DriveOptions) -> Outcome:
             site,
             robot,
             grid,
-            _round(given.goal, given.round_path, site),
+            the_round,
             start=None if given.start is None else find_pose(given.start, option="--from", site=site),
             initial_pose=None if given.at is None else find_pose(given.at, option="--at"),
             zones=site.zones,
@@ -142,8 +143,6 @@ def _check(given: DriveOptions) -> None:
     """Raise `InputError` where options do not go together, before any long work."""
     from vinecompass.errors import InputError
 
-    if (given.goal is None) == (given.round_path is None):
-        raise InputError("one of them is needed, and one only", key="--to, --round", expected="where to drive")
     if given.moment is not None and given.picture is None:
         raise InputError(
             "has nothing to draw on", key="--moment", value=given.moment, expected="--picture FILE.png besides"
@@ -200,16 +199,6 @@ def _by_the_truth(mission: Rehearsal) -> dict[str, Any]:
         "top_turn_acceleration_rad_per_s2": turning,
         "estimate_rmse_m": compare_tracks(mission.track, truth).position_rmse,
     }
-
-
-def _round(goal: str | None, path: Path | None, site: Site) -> Round:
-    """Return the round of a file, or the one whose only stop is the goal."""
-    from vinecompass.navigation import Round, read_round
-
-    if path is not None:
-        return read_round(path)
-    assert goal is not None
-    return Round.to_pose(find_pose(goal, option="--to", site=site), goal)
 
 
 def _told(mission: Rehearsal) -> str:

@@ -1,5 +1,6 @@
 """Every stage's settings, below everything that reads them: meaning, unit, bounds and default stand here once."""
 
+from vinecompass.settings.catalogue import TunableSetting, changed_settings, find_setting, tunable_settings
 from vinecompass.settings.costs import CostSettings, Fall, Unknown
 from vinecompass.settings.following import BandSettings, FollowingSettings, WindowSettings
 from vinecompass.settings.fusion import FusionSettings
@@ -28,7 +29,11 @@ __all__ = [
     "PlanSettings",
     "SafetySettings",
     "Settings",
+    "TunableSetting",
     "Unknown",
     "WindowSettings",
+    "changed_settings",
+    "find_setting",
     "read_settings",
+    "tunable_settings",
 ]

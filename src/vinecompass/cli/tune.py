@@ -1,0 +1,323 @@
+"""vinecompass tune: try settings in rehearsals, and say what to change."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from vinecompass.cli.common import (
+    FILE,
+    Outcome,
+    json_option,
+    load_map,
+    load_settings,
+    progress_bar,
+    read_round_or_stop,
+    seed_option,
+    settings_option,
+    tell,
+)
+from vinecompass.errors import InputError
+
+if TYPE_CHECKING:
+    from vinecompass.tuning import Case, Explanation, Study, Vary, Want
+
+__all__ = ["tune"]
+
+
+@click.command(short_help="Try settings in rehearsals, and say what to change.")
+@click.argument("site", type=FILE, required=False)
+@click.option("--robot", type=FILE, help="The robot's file.")
+@click.option("--map", "map_path", type=FILE, help="The map to drive by.")
+@click.option("--to", "goal", help="Name of a stop, or x,y,heading_deg.")
+@click.option("--round", "round_path", type=FILE, help="A round.toml.")
+@click.option(
+    "--vary",
+    "varied",
+    multiple=True,
+    metavar="KEY[=LOW..HIGH]",
+    help="A setting to vary, as costs.comfort=0.2..1.0; without a range, over all that makes sense. Repeat it.",
+)
+@click.option(
+    "--design",
+    type=click.Choice(["spread", "one-by-one", "grid", "search"]),
+    default="spread",
+    show_default=True,
+    help="Values spread evenly over all settings together, one setting at a time, all combinations, or a search.",
+)
+@click.option("--trials", type=click.IntRange(4), default=64, show_default=True, help="Rehearsals to choose by.")
+@click.option(
+    "--seeds", type=click.IntRange(1), default=4, show_default=True, help="Seeds on which each set of values is tried."
+)
+@click.option(
+    "--want", "wants", multiple=True, metavar="'MEASURE >= NUMBER'", help="What every trial is to reach. Repeat it."
+)
+@click.option("--workers", type=click.IntRange(1), help="Processes; one for each core if not given.")
+@click.option("--time-limit", type=click.FloatRange(1.0), default=300.0, show_default=True, help="Seconds a trial.")
+@click.option("-o", "--out", type=FILE, help="The folder of the study; one that was stopped goes on.")
+@click.option("--list", "listed", is_flag=True, help="List all settings that can be tuned.")
+@click.option("--explain", "explained", type=FILE, metavar="STUDY", help="Say again what a study shows.")
+@settings_option
+@seed_option
+@json_option
+def tune(as_json: bool, **given: Any) -> int:
+    """Rehearse a round in SITE with many settings, on the same seeds, and say what to change and how sure that is.
+
+    Every finished trial is kept in the study's folder: the same call goes on where it was stopped. The best settings
+    are confirmed on seeds that did not choose them. Exit status 1 if nothing better was found.
+    """
+    return tell(run_tune(TuneOptions(**given)), as_json)
+
+
+@dataclass(frozen=True)
+class TuneOptions:
+    """What the command is given, as its help tells."""
+
+    site: Path | None = None
+    robot: Path | None = None
+    map_path: Path | None = None
+    goal: str | None = None
+    round_path: Path | None = None
+    varied: tuple[str, ...] = ()
+    design: str = "spread"
+    trials: int = 64
+    seeds: int = 4
+    wants: tuple[str, ...] = ()
+    workers: int | None = None
+    time_limit: float = 300.0
+    out: Path | None = None
+    listed: bool = False
+    explained: Path | None = None
+    settings: Path | None = None
+    seed: int = 0
+
+
+def run_tune(given: TuneOptions) -> Outcome:
+    """Do what the command does."""
+    from vinecompass.tuning import Want, explain, read_study
+
+    if given.listed:
+        return _list()
+    wants = [Want.parse(text) for text in given.wants]
+    if given.explained is not None:
+        study = read_study(given.explained)
+        return _told(explain(study, int(study.made_of["seeds"])), study, wants, {})
+    study = _study(given)
+    explanation = explain(study, given.seeds)
+    assert given.out is not None
+    files = {"study": str(given.out)}
+    if explanation.is_better:
+        files["settings"] = _write_settings(given, explanation)
+    return _told(explanation, study, wants, files)
+
+
+def _list() -> Outcome:
+    """Return all settings that can be tuned."""
+    from vinecompass.settings import tunable_settings
+
+    settings = tunable_settings()
+    lines = [
+        f"{one.key} = {one.default:g}  ({one.span.low:g} to {one.span.high:g}"
+        f"{', by factors' if one.span.logarithmic else ''})  {one.meaning}; more of it: {one.span.trades}; then "
+        f"{one.again} again"
+        for one in settings
+    ]
+    numbers = {
+        one.key: {
+            "meaning": one.meaning,
+            "default": one.default,
+            "low": one.span.low,
+            "high": one.span.high,
+            "by_factors": one.span.logarithmic,
+            "trades": one.span.trades,
+            "again": one.again,
+        }
+        for one in settings
+    }
+    return Outcome("tune", f"{len(settings)} settings can be tuned", quality=numbers, details=lines)
+
+
+def _study(given: TuneOptions) -> Study:
+    """Run the study, or what is left of it."""
+    from vinecompass.tuning import (
+        StudyRun,
+        Trial,
+        best_values,
+        mean_cost,
+        search_values,
+        values_to_try,
+    )
+
+    case, made_of = _case(given)
+    varied = [_varied(text) for text in given.varied]
+    count = max(given.trials // given.seeds, 2)
+    trials: list[Trial] = []
+    assert given.out is not None
+    with progress_bar() as progress, StudyRun(case, given.out, made_of=made_of, workers=given.workers) as study_run:
+
+        def run(more: list[tuple[dict[str, float], int]]) -> Study:
+            numbered = enumerate(more, len(trials))
+            trials.extend(Trial(number, seed, values) for number, (values, seed) in numbered)
+            return study_run.run(trials, progress)
+
+        def costs_of(sets: list[dict[str, float]]) -> list[float]:
+            known = [trial.values for trial in trials]
+            new = [values for i, values in enumerate(sets) if values not in known and values not in sets[:i]]
+            study = run([(values, seed) for values in new for seed in range(given.seeds)])
+            return [mean_cost(study, values) for values in sets]
+
+        if given.design == "search":
+            search_values(varied, count, costs_of, seed=given.seed)
+        else:
+            costs_of(values_to_try(varied, count, design=given.design, seed=given.seed))
+        best = best_values(run([]).on_seeds(0, given.seeds))
+        # As many seeds again, and a few more, that did not choose it.
+        confirming = range(given.seeds, 2 * given.seeds + 4)
+        return run([(values, seed) for values in ({}, best) for seed in confirming] if best else [])
+
+
+def _varied(text: str) -> Vary:
+    """Return a setting to vary that has an effect on a drive by a given map."""
+    from vinecompass.tuning import Vary
+
+    vary = Vary.parse(text)
+    if vary.setting.again == "map":
+        raise InputError(
+            "shapes the map, which is given here", key="--vary", value=vary.setting.key, expected="another setting"
+        )
+    return vary
+
+
+def _case(given: TuneOptions) -> tuple[Case, dict[str, str]]:
+    """Return what the trials share, and what tells the study from others."""
+    from vinecompass.robot import read_robot
+    from vinecompass.simulation import read_site
+    from vinecompass.tuning import Case
+
+    needed = {"SITE": given.site, "--robot": given.robot, "--map": given.map_path, "-o": given.out}
+    for name, value in needed.items():
+        if value is None:
+            raise InputError("is needed", key=name, expected="a path, or --list, or --explain STUDY")
+    if not given.varied:
+        raise InputError("nothing is varied", key="--vary", expected="a setting; `vinecompass tune --list` names them")
+    assert given.site is not None and given.robot is not None and given.map_path is not None
+    site = read_site(given.site)
+    the_round = read_round_or_stop(given.goal, given.round_path, site)
+    case = Case(
+        site,
+        read_robot(given.robot),
+        load_map(given.map_path),
+        the_round,
+        load_settings(given.settings),
+        given.time_limit,
+    )
+    made_of = {name: _digest(path) for name, path in _inputs(given).items()}
+    made_of |= {
+        "to": given.goal or "",
+        "vary": " ".join(given.varied),
+        "design": given.design,
+        "trials": str(given.trials),
+        "seeds": str(given.seeds),
+        "seed": str(given.seed),
+        "time_limit": f"{given.time_limit:g}",
+    }
+    return case, made_of
+
+
+def _inputs(given: TuneOptions) -> dict[str, Path]:
+    named = {
+        "site": given.site,
+        "robot": given.robot,
+        "map": given.map_path,
+        "round": given.round_path,
+        "settings": given.settings,
+    }
+    return {name: path for name, path in named.items() if path is not None}
+
+
+def _digest(path: Path) -> str:
+    """Return a file's name and the beginning of its SHA-256."""
+    import hashlib
+
+    from vinecompass.files import read_bytes
+
+    return f"{path.name} {hashlib.sha256(read_bytes(path, largest=2**30)).hexdigest()[:16]}"
+
+
+def _write_settings(given: TuneOptions, explanation: Explanation) -> str:
+    """Write the settings file to use: the one given, with the best values in it."""
+    import tomlkit
+
+    from vinecompass.files import atomic_write, read_text
+
+    if given.settings is not None:
+        document: Any = tomlkit.parse(read_text(given.settings))
+    else:
+        document = tomlkit.document()
+        document["format"], document["version"] = "vinecompass settings", 1
+    for key, value in explanation.best.items():
+        table, name = key.split(".")
+        document.setdefault(table, tomlkit.table())[name] = value
+    assert given.out is not None
+    return str(atomic_write(given.out / "settings.toml", tomlkit.dumps(document)))
+
+
+def _wanted(study: Study, wants: list[Want]) -> list[str]:
+    """Return which values do what is wanted, in words."""
+    from vinecompass.tuning import answer_wants
+
+    answer = answer_wants(study, wants)
+    said = [f"{want}: with {count} of {len(study.tried())}" for want, count in zip(wants, answer.alone, strict=True)]
+    said += [f"{first} and {second} exclude each other in what was tried" for first, second in answer.exclude]
+    if answer.all_met:
+        said.append(f"all of it, cheapest first: {'; or '.join(_written(values) for values in answer.all_met[:3])}")
+    else:
+        said.append("none of what was tried does all of it")
+    return said
+
+
+def _written(values: dict[str, float]) -> str:
+    return ", ".join(f"{key} = {value:g}" for key, value in sorted(values.items())) or "the settings as they are"
+
+
+def _told(explanation: Explanation, study: Study, wants: list[Want], files: dict[str, str]) -> Outcome:
+    """Return what a study says."""
+    from vinecompass.tuning import MEASURES
+
+    changed = _written(explanation.best)
+    if not explanation.best:
+        line = "the settings as they are do best of all that was tried"
+    elif explanation.is_better:
+        line = f"better with {changed}"
+    else:
+        line = f"nothing surely better; the best seems {changed}"
+    details = [f"{explanation.tried} sets of values on {explanation.seeds} seeds, {len(study.trials)} trials in all"]
+    if explanation.changes:
+        details.append("what changes with it, on seeds that did not choose it (mean, 95 % interval):")
+        details += [f"  {MEASURES[measure]}: {one}" for measure, one in explanation.changes.items()]
+    if explanation.effects:
+        details.append("how the cost goes with each setting (rank correlation; the best quarter of what was tried):")
+        details += [
+            f"  {one.key}: {one.rank_correlation:+.2f}{'' if one.chance < 0.05 else ', may be chance'}; "
+            f"{one.best[0]:g} to {one.best[1]:g}"
+            for one in explanation.effects
+        ]
+    if wants:
+        details.append("what is wanted, in every trial:")
+        details += [f"  {said}" for said in _wanted(study, wants)]
+    quality = {
+        "better": explanation.is_better,
+        "best": explanation.best,
+        "sets_of_values": explanation.tried,
+        "trials": len(study.trials),
+        "changes": {
+            measure: {"mean": one.difference, "low": one.low, "high": one.high, "told": one.is_told}
+            for measure, one in explanation.changes.items()
+        },
+        "rank_correlations": {one.key: one.rank_correlation for one in explanation.effects},
+    }
+    hint = f"vinecompass drive ... --settings {files['settings']}" if "settings" in files else ""
+    return Outcome("tune", line, quality=quality, files=files, hint=hint, done=explanation.is_better, details=details)

@@ -1,0 +1,96 @@
+"""Two sets of values on the same seeds: how they differ, how sure that is, and how many more trials would tell."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.stats import bootstrap
+
+from vinecompass.errors import InputError
+
+__all__ = ["Comparison", "compare_values"]
+
+CONFIDENCE = 0.95
+RESAMPLES = 2000
+FEWEST = 3
+"""Pairs without which nothing is said."""
+MOST_ASKED = 100_000
+"""Pairs beyond which it is said that no number of trials would tell."""
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """How a second set of values differs from a first.
+
+    Parameters
+    ----------
+    difference : float
+        The mean of what is gained (below 0) or lost, seed by seed.
+    low, high : float
+        Its 95 % interval.
+    pairs : int
+        Seeds that both were tried on.
+    more : int or None
+        How many more would tell, if it stays as it is; 0 if it is told, None if none would.
+    """
+
+    difference: float
+    low: float
+    high: float
+    pairs: int
+    more: int | None
+
+    @property
+    def is_told(self) -> bool:
+        """Whether the two differ beyond chance."""
+        return self.pairs >= FEWEST and (self.low > 0.0 or self.high < 0.0)
+
+    def __str__(self) -> str:
+        said = f"{self.difference:+.3f} ({self.low:+.3f} to {self.high:+.3f}, {self.pairs} seeds)"
+        if self.is_told:
+            return said
+        if self.more is None:
+            return f"{said}: no difference seen"
+        return f"{said}: no difference seen; {self.more} more seeds might tell"
+
+
+def compare_values(first: Mapping[int, float], second: Mapping[int, float]) -> Comparison:
+    """Compare two results by seed; only seeds that both have count, so that what is alike in them cancels.
+
+    The interval is that of a bootstrap over the seeds (Efron and Tibshirani, 1993).
+
+    Raises
+    ------
+    InputError
+        They have no seed in common.
+
+    Examples
+    --------
+    >>> compare_values({1: 2.0, 2: 3.0, 3: 2.5}, {1: 1.5, 2: 2.4, 3: 2.0}).is_told
+    True
+    """
+    seeds = sorted(first.keys() & second.keys())
+    if not seeds:
+        raise InputError("have no seed in common", key="values", expected="trials of both on the same seeds")
+    gains = np.array([second[seed] - first[seed] for seed in seeds])
+    mean = float(gains.mean())
+    if len(seeds) < FEWEST:
+        return Comparison(mean, -np.inf, np.inf, len(seeds), FEWEST - len(seeds))
+    if np.ptp(gains) < 1e-12:
+        return Comparison(mean, mean, mean, len(seeds), 0 if mean != 0.0 else None)
+    interval = bootstrap(
+        (gains,),
+        np.mean,
+        confidence_level=CONFIDENCE,
+        n_resamples=RESAMPLES,
+        method="percentile",
+        rng=np.random.default_rng(0),
+    ).confidence_interval
+    low, high = float(interval.low), float(interval.high)
+    told = low > 0.0 or high < 0.0
+    # The interval narrows with the root of the number of seeds.
+    wanted = len(seeds) * (0.5 * (high - low) / max(abs(mean), 1e-12)) ** 2
+    more = 0 if told else None if wanted > MOST_ASKED else max(int(np.ceil(wanted)) - len(seeds), 1)
+    return Comparison(mean, low, high, len(seeds), more)

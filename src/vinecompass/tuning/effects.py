@@ -1,0 +1,67 @@
+"""Which settings matter: how the score goes with each of them, over all that was tried."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.stats import spearmanr
+
+from vinecompass.settings import find_setting
+from vinecompass.tuning.study import Study
+
+__all__ = ["Effect", "best_values", "effects", "mean_cost"]
+
+FEWEST = 5
+"""Sets of values without which no effect is told."""
+
+
+@dataclass(frozen=True)
+class Effect:
+    """How a measure goes with a setting.
+
+    Parameters
+    ----------
+    key : str
+    rank_correlation : float
+        Spearman's, -1 to 1, over the sets of values: above 0, more of the setting makes the measure larger.
+    chance : float
+        How likely chance alone makes one as large.
+    best : (float, float)
+        The least and the greatest value of the setting in the best quarter of what was tried.
+    """
+
+    key: str
+    rank_correlation: float
+    chance: float
+    best: tuple[float, float]
+
+
+def mean_cost(study: Study, values: dict[str, float], measure: str = "cost") -> float:
+    """Return the mean of a measure over the seeds."""
+    return float(np.mean(list(study.of(values, measure).values())))
+
+
+def best_values(study: Study) -> dict[str, float]:
+    """Return the set of values whose cost is lowest on average; of equals, the one tried first."""
+    return min(study.tried(), key=lambda values: mean_cost(study, values))
+
+
+def effects(study: Study, measure: str = "cost") -> list[Effect]:
+    """Return the effect of each varied setting, the strongest first; none where too little was tried."""
+    tried = study.tried()
+    keys = sorted({key for values in tried for key in values})
+    if len(tried) < FEWEST:
+        return []
+    costs = np.array([mean_cost(study, values, measure) for values in tried])
+    quarter = np.argsort(costs, kind="stable")[: max(len(tried) // 4, 1)]
+    found = []
+    for key in keys:
+        column = np.array([values.get(key, find_setting(key).default) for values in tried])
+        if np.ptp(costs) < 1e-12 or np.ptp(column) < 1e-12:
+            correlation, chance = 0.0, 1.0
+        else:
+            correlation, chance = (float(each) for each in spearmanr(column, costs))
+        best = column[quarter]
+        found.append(Effect(key, correlation, chance, (float(best.min()), float(best.max()))))
+    return sorted(found, key=lambda effect: -abs(effect.rank_correlation))

@@ -1,0 +1,87 @@
+"""Search for the values whose cost is lowest, by what was found so far."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from vinecompass.errors import InputError
+from vinecompass.tuning.designs import Values, Vary, as_tried
+
+__all__ = ["search_values"]
+
+BATCH = 8
+"""Sets of values that are asked for together, whatever the number of workers: so a search is the same on any machine."""
+AT_RANDOM = 16
+"""Sets before the search goes by what it found."""
+
+
+def search_values(
+    varied: list[Vary], count: int, costs_of: Callable[[list[Values]], list[float]], *, seed: int = 0
+) -> list[Values]:
+    """Search among values of settings; return all that were tried, the settings as they are first.
+
+    Parameters
+    ----------
+    varied : list of Vary
+    count : int
+        Sets of values to try.
+    costs_of : callable
+        Returns the cost of each of some sets of values.
+    seed : int
+
+    Raises
+    ------
+    InputError
+        Optuna is not installed.
+
+    Notes
+    -----
+    Tree-structured Parzen estimators (Bergstra, Bardenet, Bengio and Kegl, 2011), by Optuna.
+
+    Examples
+    --------
+    >>> comfort = Vary.parse("costs.comfort=0.2..1.0")
+    >>> def costs_of(sets):
+    ...     return [abs(one.get("costs.comfort", 0.6) - 0.3) for one in sets]
+    >>> tried = search_values([comfort], 40, costs_of)
+    >>> min(abs(one.get("costs.comfort", 0.6) - 0.3) for one in tried) < 0.03
+    True
+    """
+    optuna = _optuna()
+    distributions = {vary.setting.key: _distribution(optuna, vary) for vary in varied}
+    sampler = optuna.samplers.TPESampler(seed=seed, n_startup_trials=AT_RANDOM, constant_liar=True)
+    study = optuna.create_study(sampler=sampler)
+    tried: list[Values] = [{}]
+    as_they_are = {vary.setting.key: vary.setting.default for vary in varied}
+    cost = costs_of(tried)[0]
+    if all(vary.low <= vary.setting.default <= vary.high for vary in varied):
+        study.add_trial(optuna.trial.create_trial(params=as_they_are, distributions=distributions, value=cost))
+    while len(tried) < count:
+        asked = [study.ask(distributions) for _ in range(min(BATCH, count - len(tried)))]
+        sets = [as_tried(varied, one.params) for one in asked]
+        for one, found in zip(asked, costs_of(sets), strict=True):
+            study.tell(one, found)
+        tried += [values for i, values in enumerate(sets) if values not in tried and values not in sets[:i]]
+        if not sets:
+            break
+    return tried
+
+
+def _optuna() -> Any:
+    try:
+        import optuna
+    except ImportError:
+        raise InputError(
+            "needs the package Optuna", key="design", value="search", expected="pip install 'vinecompass[tune]'"
+        ) from None
+    optuna.logging.set_verbosity(optuna.logging.ERROR)
+    return optuna
+
+
+def _distribution(optuna: Any, vary: Vary) -> Any:
+    """Return the values that a setting may have, as Optuna has it."""
+    logarithmic = vary.setting.span.logarithmic
+    if vary.setting.whole:
+        return optuna.distributions.IntDistribution(round(vary.low), round(vary.high), log=logarithmic)
+    return optuna.distributions.FloatDistribution(vary.low, vary.high, log=logarithmic and vary.low > 0.0)

@@ -1,0 +1,225 @@
+"""A study: trials on all cores, kept on disk as they come, so that what was interrupted goes on."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from concurrent.futures import ProcessPoolExecutor, as_completed
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import asdict, dataclass, fields
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from vinecompass.errors import InputError, VineCompassError
+from vinecompass.files import Model, atomic_write, check_replaceable, read_model
+from vinecompass.runs.tables import read_table, table_bytes
+from vinecompass.tuning.score import Score
+from vinecompass.tuning.trial import Case, Trial, run_trial
+
+__all__ = ["STUDY_MARKER", "Study", "StudyRun", "read_study"]
+
+STUDY_MARKER = "study.toml"
+"""The file by which a folder is known to hold a study."""
+TABLE = "trials.parquet"
+MOST_BREAKS = 3
+"""Times in a row that workers may die without finishing a trial before the study is given up."""
+
+
+class StudyRecord(Model):
+    """What a study was made of: ``study.toml``."""
+
+    made_of: dict[str, str]
+    bound: float
+
+
+@dataclass(frozen=True)
+class Study:
+    """Trials and what came of them, in the order of their numbers.
+
+    Parameters
+    ----------
+    made_of : dict of str to str
+        What was tried: names, digests and options, by their names.
+    trials : list of Trial
+    scores : list of Score
+    """
+
+    made_of: dict[str, str]
+    trials: list[Trial]
+    scores: list[Score]
+
+    def tried(self) -> list[dict[str, float]]:
+        """Return the sets of values, each once, in the order in which they were tried first."""
+        found: list[dict[str, float]] = []
+        for trial in self.trials:
+            if trial.values not in found:
+                found.append(trial.values)
+        return found
+
+    def on_seeds(self, first: int, last: int) -> Study:
+        """Return the trials on seeds from `first` up to, but not, `last`."""
+        kept = [i for i, trial in enumerate(self.trials) if first <= trial.seed < last]
+        return Study(self.made_of, [self.trials[i] for i in kept], [self.scores[i] for i in kept])
+
+    def of(self, values: dict[str, float], measure: str = "cost") -> dict[int, float]:
+        """Return a measure of the score with a set of values, by seed."""
+        return {
+            trial.seed: float(getattr(result, measure))
+            for trial, result in zip(self.trials, self.scores, strict=True)
+            if trial.values == values
+        }
+
+
+class StudyRun:
+    """Runs trials on all cores, with workers that are handed what the trials share once; a context manager.
+
+    Each trial is written when it is finished: if the study is stopped, or a worker dies, nothing finished is lost, and
+    the same calls go on. The table that is written is the same to the byte whatever the number of workers.
+
+    Parameters
+    ----------
+    case : Case
+    folder : str or Path
+        New, empty, or one that holds a study made of the same.
+    made_of : dict of str to str
+        What tells this study from others: digests of its inputs, and its options.
+    workers : int, optional
+        Processes; by default one for each core.
+
+    Raises
+    ------
+    InputError
+        The folder holds something else, or a study made of something else; or no way leads to a stop of the round.
+    """
+
+    def __init__(self, case: Case, folder: str | Path, *, made_of: dict[str, str], workers: int | None = None) -> None:
+        self.folder = Path(folder)
+        check_replaceable(self.folder, marker=STUDY_MARKER)
+        self._case = case
+        self._bound = _begun(self.folder, case, made_of)
+        self._workers = workers
+        self._pool: ProcessPoolExecutor | None = None
+        self._done = _parts(self.folder)
+
+    def __enter__(self) -> StudyRun:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._end_workers()
+
+    def run(self, trials: Sequence[Trial], progress: Callable[[float, str], None] | None = None) -> Study:
+        """Run the trials that are not finished yet, and return the study with all that are.
+
+        Raises
+        ------
+        VineCompassError
+            The workers die again and again.
+        """
+        breaks = 0
+        while left := [trial for trial in trials if trial.number not in self._done]:
+            before = len(self._done)
+            try:
+                self._run_all(left, len(trials), progress)
+            except BrokenProcessPool:
+                self._end_workers()
+                breaks = breaks + 1 if len(self._done) == before else 0
+                if breaks >= MOST_BREAKS:
+                    raise VineCompassError(
+                        f"{self.folder}: the workers die again and again; is there memory enough?"
+                    ) from None
+        rows = [self._done[trial.number] for trial in trials]
+        atomic_write(self.folder / TABLE, table_bytes(_columns(rows), "parquet"))
+        return read_study(self.folder)
+
+    def _run_all(self, left: list[Trial], total: int, progress: Callable[[float, str], None] | None) -> None:
+        if self._pool is None:
+            self._pool = ProcessPoolExecutor(self._workers, initializer=_take, initargs=(self._case, self._bound))
+        running = {self._pool.submit(_run, trial): trial for trial in left}
+        for future in as_completed(running):
+            trial = running[future]
+            row = _row(trial, future.result())
+            atomic_write(_part(self.folder, trial.number), table_bytes(_columns([row]), "parquet"))
+            self._done[trial.number] = row
+            if progress:
+                progress(len(self._done) / total, f"{len(self._done)} of {total} trials")
+
+    def _end_workers(self) -> None:
+        if self._pool is not None:
+            self._pool.shutdown(wait=False, cancel_futures=True)
+            self._pool = None
+
+
+def read_study(folder: str | Path) -> Study:
+    """Read the trials of a study that are finished.
+
+    Raises
+    ------
+    InputError
+        The folder holds no study, or a damaged one.
+    """
+    folder = Path(folder)
+    record = read_model(folder / STUDY_MARKER, StudyRecord, kind="study")
+    rows = [row for _, row in sorted(_parts(folder).items())]
+    trials = [Trial(row["number"], row["seed"], json.loads(row["values"])) for row in rows]
+    names = [field.name for field in fields(Score)]
+    return Study(record.made_of, trials, [Score(**{name: row[name] for name in names}) for row in rows])
+
+
+def _begun(folder: Path, case: Case, made_of: dict[str, str]) -> float:
+    """Return the bound of the round; begin the study's folder, or see that it holds this one."""
+    marker = folder / STUDY_MARKER
+    if marker.exists():
+        record = read_model(marker, StudyRecord, kind="study")
+        for name in sorted({*record.made_of, *made_of}):
+            was, now = record.made_of.get(name), made_of.get(name)
+            if was != now:
+                raise InputError(
+                    "holds a study made otherwise",
+                    file=folder,
+                    key=name,
+                    value=was,
+                    expected=f"{now}, or another folder",
+                )
+        return record.bound
+    bound = case.bound()
+    document: dict[str, Any] = {"format": "vinecompass study", "version": 1, "bound": bound, "made_of": made_of}
+    atomic_write(marker, tomlkit.dumps(document))
+    return bound
+
+
+def _part(folder: Path, number: int) -> Path:
+    return folder / "parts" / f"{number:06d}.parquet"
+
+
+def _parts(folder: Path) -> dict[int, dict[str, Any]]:
+    """Return the rows of the finished trials by their numbers."""
+    found = {}
+    for path in sorted((folder / "parts").glob("*.parquet")):
+        for row in read_table(path).to_pylist():
+            found[int(row["number"])] = row
+    return found
+
+
+def _row(trial: Trial, result: Score) -> dict[str, Any]:
+    values = json.dumps(trial.values, sort_keys=True)
+    return {"number": trial.number, "seed": trial.seed, "values": values, **asdict(result)}
+
+
+def _columns(rows: list[dict[str, Any]]) -> dict[str, list[Any]]:
+    return {name: [row[name] for row in rows] for name in rows[0]} if rows else {}
+
+
+_case: tuple[Case, float] | None = None
+"""What this worker was handed."""
+
+
+def _take(case: Case, bound: float) -> None:
+    global _case
+    _case = case, bound
+
+
+def _run(trial: Trial) -> Score:
+    assert _case is not None
+    return run_trial(_case[0], trial, _case[1])

@@ -1,0 +1,95 @@
+"""What an engineer wants of a mission, which values do all of it, and which wants exclude each other."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, fields
+from itertools import combinations
+
+import numpy as np
+
+from vinecompass.errors import InputError
+from vinecompass.tuning.effects import mean_cost
+from vinecompass.tuning.score import Score
+from vinecompass.tuning.study import Study
+
+__all__ = ["Answer", "Want", "answer_wants"]
+
+MEASURES = [field.name for field in fields(Score) if field.name != "reason"]
+
+
+@dataclass(frozen=True)
+class Want:
+    """A bound on a measure of the score, that every trial is to keep.
+
+    Parameters
+    ----------
+    measure : str
+        One of the score's names.
+    at_least : bool
+        Whether the bound is a lower one.
+    bound : float
+    """
+
+    measure: str
+    at_least: bool
+    bound: float
+
+    @classmethod
+    def parse(cls, text: str) -> Want:
+        """Return what ``MEASURE >= NUMBER`` or ``MEASURE <= NUMBER`` means.
+
+        >>> Want.parse("least_clearance >= 0.25").at_least
+        True
+        """
+        found = re.fullmatch(r"\s*(\w+)\s*(>=|<=)\s*([-+.\deE]+)\s*", text)
+        try:
+            measure, sign, bound = found.groups() if found else ("", "", "")
+            number = float(bound)
+        except ValueError:
+            measure = ""
+        if measure not in MEASURES:
+            raise InputError(
+                "is not a want", key="--want", value=text, expected=f"MEASURE >= NUMBER or <=, of {', '.join(MEASURES)}"
+            )
+        return cls(measure, sign == ">=", number)
+
+    def __str__(self) -> str:
+        return f"{self.measure} {'>=' if self.at_least else '<='} {self.bound:g}"
+
+    def met(self, study: Study, values: dict[str, float]) -> bool:
+        """Tell whether every trial with a set of values keeps the bound."""
+        found = np.array(list(study.of(values, self.measure).values()))
+        return bool(np.all(found >= self.bound if self.at_least else found <= self.bound))
+
+
+@dataclass(frozen=True)
+class Answer:
+    """Which values do what is wanted.
+
+    Parameters
+    ----------
+    all_met : list of dict
+        The sets of values with which every trial does all of it, the one of least cost first.
+    alone : list of int
+        With how many sets each want is met.
+    exclude : list of (Want, Want)
+        Pairs of wants that some set meets each of, and none both.
+    """
+
+    all_met: list[dict[str, float]]
+    alone: list[int]
+    exclude: list[tuple[Want, Want]]
+
+
+def answer_wants(study: Study, wants: list[Want]) -> Answer:
+    """Find the values among those tried that do what is wanted."""
+    tried = study.tried()
+    met = np.array([[want.met(study, values) for values in tried] for want in wants])
+    whole = [tried[i] for i in np.flatnonzero(met.all(axis=0))]
+    exclude = [
+        (wants[i], wants[j])
+        for i, j in combinations(range(len(wants)), 2)
+        if met[i].any() and met[j].any() and not np.any(met[i] & met[j])
+    ]
+    return Answer(sorted(whole, key=lambda values: mean_cost(study, values)), met.sum(axis=1).tolist(), exclude)
