@@ -14,6 +14,7 @@ from vinecompass.cli.common import (
     json_option,
     load_map,
     load_settings,
+    picture_option,
     progress_bar,
     read_round_or_stop,
     seed_option,
@@ -62,6 +63,7 @@ __all__ = ["tune"]
 @click.option("--explain", "explained", type=FILE, metavar="STUDY", help="Say again what a study shows.")
 @settings_option
 @seed_option
+@picture_option
 @json_option
 def tune(as_json: bool, **given: Any) -> int:
     """Rehearse a round in SITE with many settings, on the same seeds, and say what to change and how sure that is.
@@ -93,6 +95,7 @@ class TuneOptions:
     explained: Path | None = None
     settings: Path | None = None
     seed: int = 0
+    picture: Path | None = None
 
 
 def run_tune(given: TuneOptions) -> Outcome:
@@ -104,13 +107,16 @@ def run_tune(given: TuneOptions) -> Outcome:
     wants = [Want.parse(text) for text in given.wants]
     if given.explained is not None:
         study = read_study(given.explained)
-        return _told(explain(study, int(study.made_of["seeds"])), study, wants, {})
-    study = _study(given)
-    explanation = explain(study, given.seeds)
-    assert given.out is not None
-    files = {"study": str(given.out)}
-    if explanation.is_better:
-        files["settings"] = _write_settings(given, explanation)
+        explanation, files = explain(study, int(study.made_of["seeds"])), {}
+    else:
+        study = _study(given)
+        explanation, files = explain(study, given.seeds), {"study": str(given.out)}
+        if explanation.is_better:
+            files["settings"] = _write_settings(given, explanation)
+    if given.picture is not None:
+        from vinecompass.figures import draw_study, save_figure
+
+        files["picture"] = str(save_figure(draw_study(study, explanation), given.picture))
     return _told(explanation, study, wants, files)
 
 

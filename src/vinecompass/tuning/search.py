@@ -11,7 +11,7 @@ from vinecompass.tuning.designs import Values, Vary, as_tried
 __all__ = ["search_values"]
 
 BATCH = 8
-"""Sets of values that are asked for together, whatever the number of workers: so a search is the same on any machine."""
+"""Sets of values that are asked for together, however many workers there are: a search is the same on any machine."""
 AT_RANDOM = 16
 """Sets before the search goes by what it found."""
 

@@ -160,6 +160,8 @@ def read_study(folder: str | Path) -> Study:
         The folder holds no study, or a damaged one.
     """
     folder = Path(folder)
+    if not (folder / STUDY_MARKER).is_file():
+        raise InputError("holds no study", file=folder, expected=f"a folder with a {STUDY_MARKER}, as `tune` writes it")
     record = read_model(folder / STUDY_MARKER, StudyRecord, kind="study")
     rows = [row for _, row in sorted(_parts(folder).items())]
     trials = [Trial(row["number"], row["seed"], json.loads(row["values"])) for row in rows]

@@ -1,0 +1,140 @@
+"""A study of settings: how the cost goes with each of them, and with two together."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.colors import LinearSegmentedColormap, Normalize
+from matplotlib.figure import Figure
+from matplotlib.lines import Line2D
+from matplotlib.ticker import FuncFormatter
+
+from vinecompass.figures.canvas import (
+    BURGUNDY,
+    CHARCOAL,
+    GREY,
+    PAPER,
+    RUST,
+    SAFFRON,
+    SLATE,
+    STRAW,
+    TEAL,
+    blank_sheet,
+    write_side,
+)
+from vinecompass.settings import find_setting
+from vinecompass.tuning import Explanation, Study, mean_cost
+
+__all__ = ["draw_study"]
+
+MOST_PANELS = 6
+COSTS = LinearSegmentedColormap.from_list("costs", [STRAW, RUST, BURGUNDY])
+AREA = (0.06, 0.08, 0.64, 0.83)
+"""Left, bottom, width and height of the part of the sheet that the panels share."""
+
+
+def draw_study(study: Study, explanation: Explanation) -> Figure:
+    """Draw the cost of all that was tried over each varied setting, those with the strongest effect first.
+
+    Costs are drawn beside those of the settings as they are on the same seed: what a seed does to both cancels.
+
+    Of two settings, a third panel shows both together.
+    """
+    chosen_on = study.on_seeds(0, explanation.seeds)
+    tried = chosen_on.tried()
+    keys = [effect.key for effect in explanation.effects] or sorted({key for values in tried for key in values})
+    if explanation.is_better:
+        title = f"Better by {-explanation.changes['cost'].difference:.2f} of the bound on seeds that did not choose it"
+    else:
+        title = "Nothing surely better than the settings as they are"
+    figure = blank_sheet(title)
+    panels = _panels(figure, min(len(keys), MOST_PANELS) + (len(keys) == 2))
+    for axes, key in zip(panels, keys, strict=False):
+        _draw_setting(axes, chosen_on, key, explanation.best)
+    if len(keys) == 2:
+        _draw_both(figure, panels[-1], chosen_on, keys, explanation.best)
+    legend = [
+        Line2D([], [], color=CHARCOAL, marker="o", linestyle="", label="tried: mean and range over seeds"),
+        Line2D([], [], color=SLATE, marker="D", linestyle="", label="the settings as they are"),
+        Line2D([], [], color=TEAL, marker="*", markersize=12, linestyle="", label="the best"),
+    ]
+    numbers = [("sets of values", f"{len(tried)}"), ("seeds", f"{explanation.seeds}")]
+    numbers += [(key, f"{value:g}") for key, value in sorted(explanation.best.items())]
+    numbers += [
+        (name, f"{change.difference:+.2f} ({change.low:+.2f} to {change.high:+.2f})")
+        for name, measure in (("cost", "cost"), ("time, s", "time"), ("clearance, m", "least_clearance"))
+        if (change := explanation.changes.get(measure)) is not None
+    ]
+    write_side(figure, legend, numbers)
+    return figure
+
+
+def _panels(figure: Figure, count: int) -> list[Axes]:
+    """Return so many axes that share the sheet, beside each other and in two rows."""
+    left, bottom, width, height = AREA
+    columns = -(-count // 2) if count > 3 else 1 if count == 1 else 2
+    rows = -(-count // columns)
+    panels = []
+    for number in range(count):
+        row, column = divmod(number, columns)
+        # The last one takes what is left of its row.
+        wide = columns - column if number == count - 1 else 1
+        w, h = width / columns, height / rows
+        panels.append(
+            figure.add_axes((left + column * w, bottom + (rows - 1 - row) * h + 0.05, wide * w - 0.05, h - 0.09))
+        )
+    return panels
+
+
+def _draw_setting(axes: Axes, study: Study, key: str, best: dict[str, float]) -> None:
+    setting, as_they_are = find_setting(key), study.of({})
+    axes.axhline(0.0, color=SLATE, linewidth=1.0, zorder=1)
+    for values in study.tried():
+        costs = np.array([cost - as_they_are[seed] for seed, cost in study.of(values).items()])
+        x = values.get(key, setting.default)
+        colour, marker, size = CHARCOAL, "o", 22.0
+        if not values:
+            colour, marker, size = SLATE, "D", 44.0
+        elif values == best:
+            colour, marker, size = TEAL, "*", 130.0
+        axes.plot([x, x], [costs.min(), costs.max()], color=GREY, linewidth=1.0, zorder=2)
+        axes.scatter([x], [costs.mean()], c=colour, marker=marker, s=size, zorder=4)
+    axes.set_xlabel(key, fontsize=10)
+    if axes.get_position().x0 < 2.0 * AREA[0]:
+        axes.set_ylabel("cost beside as is, of the bound", fontsize=10)
+    _dress(axes, [key])
+
+
+def _draw_both(figure: Figure, axes: Axes, study: Study, keys: list[str], best: dict[str, float]) -> None:
+    settings = [find_setting(key) for key in keys]
+    tried = study.tried()
+    points = np.array([[values.get(one.key, one.default) for one in settings] for values in tried])
+    costs = np.array([mean_cost(study, values) for values in tried])
+    # One that never arrives would leave all others the same colour.
+    shown = Normalize(float(costs.min()), float(np.quantile(costs, 0.9)) + 1e-9)
+    across, up = points.T
+    drawn = axes.scatter(across, up, c=costs, cmap=COSTS, norm=shown, s=130.0, edgecolors=CHARCOAL, zorder=3)
+    if best:
+        x, y = (best.get(one.key, one.default) for one in settings)
+        axes.scatter([x], [y], c=TEAL, marker="*", s=150.0, zorder=4)
+    axes.set_xlabel(keys[0], fontsize=10)
+    axes.set_ylabel(keys[1], fontsize=10)
+    _dress(axes, keys)
+    bar = figure.colorbar(drawn, ax=axes, fraction=0.04, pad=0.02)
+    bar.set_label("mean cost, of the bound", fontsize=9)
+    bar.ax.tick_params(labelsize=8)
+
+
+def _dress(axes: Axes, keys: list[str]) -> None:
+    """Give axes over one or two settings their scales and looks."""
+    scales = (axes.set_xscale, axes.set_yscale)
+    for key, set_scale in zip(keys, scales, strict=False):
+        if find_setting(key).span.logarithmic:
+            set_scale("log")
+    for axis in (axes.xaxis, axes.yaxis)[: len(keys)]:
+        axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
+    axes.set_facecolor(PAPER)
+    axes.tick_params(colors=CHARCOAL, labelsize=9)
+    axes.grid(color=SAFFRON, alpha=0.15)
+    for name in ("top", "right"):
+        axes.spines[name].set_visible(False)

@@ -1,0 +1,201 @@
+import json
+import unittest
+
+import numpy as np
+from scipy.stats import kstest
+
+from tests.support import assert_input_error, demo, new_folder, robot, run, site
+from vinecompass import Case, Settings, StudyRun, Trial, compare_values, read_map, read_study
+from vinecompass.navigation import Round
+from vinecompass.settings import changed_settings, tunable_settings
+from vinecompass.tuning import Score, Study, Vary, Want, answer_wants, effects, explain, search_values, values_to_try
+
+
+def made_up(costs_by_values, seeds=range(4)):
+    """A study whose costs are a function of the values and the seed."""
+    trials, scores = [], []
+    for values, cost_of in costs_by_values:
+        for seed in seeds:
+            cost = cost_of(seed)
+            trials.append(Trial(len(trials), seed, values))
+            scores.append(Score(True, "", 10.0 * cost, cost, 5.0, 0.3 / cost, 0, 0, 0, 0, 0, 0, 0.02, cost))
+    return Study({}, trials, scores)
+
+
+class WhatCanBeTuned(unittest.TestCase):
+    def test_each_says_what_a_tuner_needs_and_refuses_what_is_far_beyond(self):
+        settings = tunable_settings()
+        self.assertGreater(len(settings), 100)
+        for one in settings:
+            with self.subTest(one.key):
+                self.assertTrue(one.span.low <= one.default <= one.span.high or one.key == "following.cruise_speed")
+                self.assertTrue(one.meaning and ", against " in one.span.trades)
+                for value in (one.span.low, one.span.high):
+                    value = round(value) if one.whole else value
+                    table, name = one.key.split(".")
+                    self.assertEqual(
+                        getattr(getattr(changed_settings(Settings(), {one.key: value}), table), name), value
+                    )
+                far = 1_000_000_000 if one.whole else 1e9
+                assert_input_error(self, lambda: changed_settings(Settings(), {one.key: far}), one.key)  # noqa: B023
+        assert_input_error(self, lambda: changed_settings(Settings(), {"cost.comfort": 1.0}), "costs.comfort")
+
+
+class Designs(unittest.TestCase):
+    def test_what_is_tried_is_spread_as_told(self):
+        comfort, clearance = Vary.parse("costs.comfort=0.2..1.0"), Vary.parse("window.clearance")
+        grid = values_to_try([comfort, clearance], 10, design="grid")
+        self.assertEqual((grid[0], len(grid)), ({}, 10))
+        self.assertEqual(len({tuple(sorted(values.items())) for values in grid}), 10)
+        alone = values_to_try([comfort, clearance], 7, design="one-by-one")[1:]
+        self.assertEqual([len(values) for values in alone], [1] * 6)
+        np.testing.assert_allclose([values["window.clearance"] for values in alone[3:]], [0.05, 0.5, 5.0])
+        spread = values_to_try([comfort, clearance], 257, seed=3)[1:]
+        by_factor = [np.log(values["window.clearance"] / 0.05) / np.log(100.0) for values in spread]
+        self.assertGreater(kstest(by_factor, "uniform").pvalue, 0.99)
+        self.assertEqual(spread, values_to_try([comfort, clearance], 257, seed=3)[1:])
+        whole = values_to_try([Vary.parse("window.speeds=3..9")], 40)[1:]
+        self.assertTrue(all(isinstance(values["window.speeds"], int) for values in whole))
+
+    def test_wrong_ranges_are_named(self):
+        for text, told in (
+            ("cost.comfort", "costs.comfort"),
+            ("costs.comfort=1..0.2", "upside down"),
+            ("costs.comfort=0.2..9", "0.05..2"),
+            ("costs.comfort=wide", "LOW..HIGH"),
+        ):
+            with self.subTest(text):
+                assert_input_error(self, lambda: Vary.parse(text), told)  # noqa: B023
+        comfort = Vary.parse("costs.comfort")
+        for varied, count, design in (([], 9, "grid"), ([comfort, comfort], 9, "grid"), ([comfort], 2, "grid")):
+            assert_input_error(self, lambda: values_to_try(varied, count, design=design))  # noqa: B023
+
+    def test_a_search_comes_nearer_than_what_is_spread(self):
+        varied = [Vary.parse("costs.comfort"), Vary.parse("window.clearance"), Vary.parse("following.tight_gap")]
+
+        def costs_of(sets):
+            return [
+                sum(
+                    abs(np.log(values.get(vary.setting.key, vary.setting.default) / (1.7 * vary.low)))
+                    for vary in varied
+                )
+                for values in sets
+            ]
+
+        found = [min(costs_of(search_values(varied, 80, costs_of, seed=seed))) for seed in range(3)]
+        spread = [min(costs_of(values_to_try(varied, 80, seed=seed))) for seed in range(3)]
+        self.assertLess(np.mean(found), 0.8 * np.mean(spread))
+
+
+class Answers(unittest.TestCase):
+    def test_the_interval_of_a_difference_holds_the_truth_as_often_as_it_says(self):
+        rng, held, said = np.random.default_rng(2), 0, 0
+        for _ in range(120):
+            of_seed = rng.normal(0.0, 5.0, 20)
+            first = dict(enumerate(of_seed))
+            second = dict(enumerate(of_seed + rng.normal(0.3, 1.0, 20)))
+            found = compare_values(first, second)
+            held += found.low <= 0.3 <= found.high
+            said += compare_values(first, dict(enumerate(of_seed + rng.normal(0.0, 1.0, 20)))).is_told
+        self.assertTrue(0.86 < held / 120 <= 1.0)
+        self.assertLess(said / 120, 0.14)
+        same = compare_values({1: 2.0, 2: 3.0, 3: 4.0}, {1: 2.0, 2: 3.0, 3: 4.0})
+        self.assertEqual((same.is_told, same.more), (False, None))
+        self.assertIn("no difference seen", str(same))
+        assert_input_error(self, lambda: compare_values({1: 2.0}, {2: 2.0}), "seed")
+
+    def test_what_matters_is_told_and_confirmed_on_other_seeds(self):
+        rng = np.random.default_rng(1)
+        noise = rng.normal(0.0, 0.05, 20)
+        sets = [{}] + [{"costs.comfort": c, "window.heading": h} for c in (0.2, 0.5, 1.0) for h in (0.1, 0.5, 2.0)]
+        study = made_up(
+            [(values, lambda seed, v=values: 1.5 + v.get("costs.comfort", 0.6) + noise[seed]) for values in sets],
+            range(12),
+        )
+        found = explain(study, 4)
+        self.assertEqual((found.best["costs.comfort"], found.is_better, found.tried), (0.2, True, 10))
+        self.assertAlmostEqual(found.changes["cost"].difference, -0.4, delta=1e-9)
+        self.assertEqual(found.changes["cost"].pairs, 8)
+        self.assertEqual([effect.key for effect in effects(study)], ["costs.comfort", "window.heading"])
+        self.assertGreater(found.effects[0].rank_correlation, 0.9)
+        self.assertLess(abs(found.effects[1].rank_correlation), 0.2)
+        quick, roomy = Want.parse("time <= 18"), Want.parse("least_clearance >= 0.15")
+        slow = Want.parse("time >= 24")
+        answer = answer_wants(study.on_seeds(0, 4), [quick, roomy, slow])
+        self.assertEqual(answer.all_met, [])
+        self.assertIn((quick, slow), answer.exclude)
+        self.assertIn((roomy, slow), answer.exclude)
+        both = answer_wants(study.on_seeds(0, 4), [quick])
+        self.assertEqual({values["costs.comfort"] for values in both.all_met}, {0.2})
+        assert_input_error(self, lambda: Want.parse("speed > 3"), "least_clearance")
+
+
+class Studies(unittest.TestCase):
+    def test_it_is_the_same_to_the_byte_however_it_was_run_and_goes_on_where_it_was_stopped(self):
+        empty = site().model_copy(update={"people": []})
+        x, y, heading = empty.start_pose
+        grid = read_map(demo()[0] / "cellar.png")
+        case = Case(empty, robot(), grid, Round.to_pose([x, y - 1.5, heading]), Settings(), time_limit=12.0)
+        sets = values_to_try([Vary.parse("window.clearance")], 3)
+        trials = [Trial(k, k % 2, sets[k // 2]) for k in range(6)]
+        tables = {}
+        for workers in (1, 2):
+            folder = new_folder() / "study"
+            with StudyRun(case, folder, made_of={"of": "room"}, workers=workers) as begun:
+                begun.run(trials[:3])
+            for part in sorted((folder / "parts").iterdir())[: workers - 1]:
+                part.unlink()  # As if it had been stopped before that one was finished.
+            with StudyRun(case, folder, made_of={"of": "room"}, workers=workers) as again:
+                study = again.run(trials)
+            tables[workers] = (folder / "trials.parquet").read_bytes()
+        self.assertEqual(tables[1], tables[2])
+        self.assertEqual(read_study(folder), study)
+        self.assertEqual([trial.number for trial in study.trials], list(range(6)))
+        for result in study.scores:
+            self.assertTrue(result.arrived, result.reason)
+            self.assertTrue(result.over_bound > 1.0 and result.way > 1.4)
+            self.assertTrue(0.1 < result.least_clearance < 3.0)
+            self.assertEqual((result.contacts, result.cost), (0, result.over_bound))
+        assert_input_error(self, lambda: StudyRun(case, folder, made_of={"of": "hall"}), "of", "room")
+        (new := new_folder() / "notes").mkdir()
+        (new / "notes.txt").write_text("mine")
+        assert_input_error(self, lambda: StudyRun(case, new, made_of={}), "study.toml")
+        assert_input_error(self, lambda: read_study(new), "holds no study")
+
+    def test_the_command_lists_tries_draws_and_names_what_is_wrong(self):
+        status, printed, _ = run("tune", "--list", "--json")
+        self.assertEqual((status, json.loads(printed)["quality"]["costs.comfort"]["again"]), (0, "price"))
+        data, out = demo()[0], new_folder()
+        given = [
+            data / "site.toml",
+            "--robot",
+            data / "robot.toml",
+            "--map",
+            data / "cellar.png",
+            "--to",
+            "36.9,22.5,-90",
+        ]
+        study = ("--vary", "following.tight_speed=0.05..0.1", "--trials", 5, "--seeds", 1, "-o", out / "study")
+        status, printed, error = run("tune", *given, *study, "--picture", out / "study.png", "--json")
+        result = json.loads(printed)
+        self.assertIn(status, (0, 1), error)
+        self.assertEqual(result["quality"]["sets_of_values"], 5)
+        self.assertEqual((out / "study.png").read_bytes()[:4], b"\x89PNG")
+        status, told, _ = run("tune", "--explain", out / "study", "--want", "time <= 60", "--want", "contacts >= 1")
+        for words in ("rank correlation", "time <= 60: with 5 of 5", "none of what was tried"):
+            self.assertIn(words, told)
+        for words, named in (
+            ((*given, "-o", out / "x"), ["--vary"]),
+            ((*given, "--vary", "mapping.cell_size", "-o", out / "x"), ["mapping.cell_size", "map"]),
+            (given[:1], ["--robot"]),
+            (("--explain", out), ["holds no study"]),
+            ((*given, "--vary", "costs.comfort", "--trials", 5, "--seeds", 1, "-o", out / "study"), ["vary", "study"]),
+        ):
+            status, _, error = run("tune", *words)
+            self.assertEqual((status, error.count("\n")), (2, 1), error)
+            for word in named:
+                self.assertIn(word, error)
+
+
+if __name__ == "__main__":
+    unittest.main()
