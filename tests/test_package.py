@@ -15,6 +15,7 @@ from unittest import mock
 import vinecompass
 from tests.support import new_folder
 from vinecompass import Settings, read_settings
+from vinecompass.settings import tunable_settings
 
 ROOT = Path(__file__).parent.parent
 SOURCE = Path(vinecompass.__file__).parent
@@ -96,6 +97,13 @@ class WhatTheDocumentsSay(unittest.TestCase):
                 if isinstance(keys, dict)
             },
         )
+
+    def test_the_settings_page_says_how_far_each_may_go_and_what_it_trades(self):
+        text = (ROOT / "docs" / "settings.md").read_text()
+        for one in tunable_settings():
+            how = ", by factors" if one.span.logarithmic else ""
+            row = f"| `{one.key}` | {one.span.low:g} to {one.span.high:g}{how} | {one.span.trades} | `{one.again}` |"
+            self.assertIn(row, text)
 
     def test_the_examples_run_and_write_a_picture_each(self):
         for path in sorted((ROOT / "examples").glob("*.py")):
