@@ -24,7 +24,7 @@ from vinecompass.cli.common import (
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
-    from vinecompass.tuning import Case, Explanation, Study, Vary, Want
+    from vinecompass.tuning import Case, Explanation, Study, Want
 
 __all__ = ["tune"]
 
@@ -148,53 +148,25 @@ def _list() -> Outcome:
 
 def _study(given: TuneOptions) -> Study:
     """Run the study, or what is left of it."""
-    from vinecompass.tuning import (
-        StudyRun,
-        Trial,
-        best_values,
-        mean_cost,
-        search_values,
-        values_to_try,
-    )
+    from vinecompass.tuning import StudyRun, Vary, choose_settings
 
     case, made_of = _case(given)
-    varied = [_varied(text) for text in given.varied]
-    count = max(given.trials // given.seeds, 2)
-    trials: list[Trial] = []
+    varied = [Vary.parse(text) for text in given.varied]
     assert given.out is not None
-    with progress_bar() as progress, StudyRun(case, given.out, made_of=made_of, workers=given.workers) as study_run:
-
-        def run(more: list[tuple[dict[str, float], int]]) -> Study:
-            numbered = enumerate(more, len(trials))
-            trials.extend(Trial(number, seed, values) for number, (values, seed) in numbered)
-            return study_run.run(trials, progress)
-
-        def costs_of(sets: list[dict[str, float]]) -> list[float]:
-            known = [trial.values for trial in trials]
-            new = [values for i, values in enumerate(sets) if values not in known and values not in sets[:i]]
-            study = run([(values, seed) for values in new for seed in range(given.seeds)])
-            return [mean_cost(study, values) for values in sets]
-
-        if given.design == "search":
-            search_values(varied, count, costs_of, seed=given.seed)
-        else:
-            costs_of(values_to_try(varied, count, design=given.design, seed=given.seed))
-        best = best_values(run([]).on_seeds(0, given.seeds))
-        # As many seeds again, and a few more, that did not choose it.
-        confirming = range(given.seeds, 2 * given.seeds + 4)
-        return run([(values, seed) for values in ({}, best) for seed in confirming] if best else [])
-
-
-def _varied(text: str) -> Vary:
-    """Return a setting to vary that has an effect on a drive by a given map."""
-    from vinecompass.tuning import Vary
-
-    vary = Vary.parse(text)
-    if vary.setting.again == "map":
-        raise InputError(
-            "shapes the map, which is given here", key="--vary", value=vary.setting.key, expected="another setting"
-        )
-    return vary
+    try:
+        with progress_bar() as progress, StudyRun(case, given.out, made_of=made_of, workers=given.workers) as study_run:
+            return choose_settings(
+                study_run,
+                varied,
+                trials=given.trials,
+                seeds=given.seeds,
+                design=given.design,
+                seed=given.seed,
+                progress=progress,
+            )
+    except KeyboardInterrupt:
+        click.echo(f"vinecompass: {given.out}: finished trials are kept, and the same call goes on", err=True)
+        raise
 
 
 def _case(given: TuneOptions) -> tuple[Case, dict[str, str]]:

@@ -90,7 +90,9 @@ def _draw_setting(axes: Axes, study: Study, key: str, best: dict[str, float]) ->
     setting, as_they_are = find_setting(key), study.of({})
     axes.axhline(0.0, color=SLATE, linewidth=1.0, zorder=1)
     for values in study.tried():
-        costs = np.array([cost - as_they_are[seed] for seed, cost in study.of(values).items()])
+        costs = np.array([cost - as_they_are[seed] for seed, cost in study.of(values).items() if seed in as_they_are])
+        if len(costs) == 0:
+            continue
         x = values.get(key, setting.default)
         colour, marker, size = CHARCOAL, "o", 22.0
         if not values:

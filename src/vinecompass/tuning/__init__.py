@@ -1,5 +1,6 @@
 """Tuning: settings tried in rehearsals, by a design, on the same seeds, and compared."""
 
+from vinecompass.tuning.choosing import choose_settings
 from vinecompass.tuning.comparison import Comparison, compare_values
 from vinecompass.tuning.designs import DESIGNS, Vary, values_to_try
 from vinecompass.tuning.effects import Effect, best_values, effects, mean_cost
@@ -26,6 +27,7 @@ __all__ = [
     "Want",
     "answer_wants",
     "best_values",
+    "choose_settings",
     "compare_values",
     "effects",
     "explain",

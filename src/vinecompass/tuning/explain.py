@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from vinecompass.errors import InputError
 from vinecompass.tuning.comparison import Comparison, compare_values
 from vinecompass.tuning.effects import Effect, best_values, effects
 from vinecompass.tuning.study import Study
@@ -54,8 +55,16 @@ class Explanation:
 
 
 def explain(study: Study, seeds: int) -> Explanation:
-    """Say what a study shows whose settings were chosen on the first seeds, and confirmed on those after them."""
+    """Say what a study shows whose settings were chosen on the first seeds, and confirmed on those after them.
+
+    Raises
+    ------
+    InputError
+        No trial of the settings as they are is finished yet.
+    """
     chosen_on = study.on_seeds(0, seeds)
+    if not chosen_on.of({}):
+        raise InputError("has no finished trial of the settings as they are", key="study", expected="the call to go on")
     best = best_values(chosen_on)
     last = max((trial.seed for trial in study.trials), default=0) + 1
     confirmed = study.on_seeds(seeds, last)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import signal
 from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
@@ -218,6 +219,8 @@ _case: tuple[Case, float] | None = None
 
 
 def _take(case: Case, bound: float) -> None:
+    # Control-C is the study's to answer: its workers end with it.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     global _case
     _case = case, bound
 

@@ -1,0 +1,75 @@
+"""From settings to vary to the best of what was tried, confirmed on seeds that did not choose it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from vinecompass.errors import InputError
+from vinecompass.tuning.designs import Values, Vary, values_to_try
+from vinecompass.tuning.effects import best_values, mean_cost
+from vinecompass.tuning.search import search_values
+from vinecompass.tuning.study import Study, StudyRun
+from vinecompass.tuning.trial import Trial
+
+__all__ = ["choose_settings"]
+
+CONFIRMED_ON = 4
+"""Seeds on which the best is confirmed, besides as many as it was chosen on."""
+
+
+def choose_settings(
+    study_run: StudyRun,
+    varied: list[Vary],
+    *,
+    trials: int,
+    seeds: int,
+    design: str = "spread",
+    seed: int = 0,
+    progress: Callable[[float, str], None] | None = None,
+) -> Study:
+    """Try values of settings, each set on the same seeds, then the best and the settings as they are on new ones.
+
+    Parameters
+    ----------
+    study_run : StudyRun
+    varied : list of Vary
+    trials : int
+        Rehearsals to choose by.
+    seeds : int
+        Of them for each set of values.
+    design : {"spread", "one-by-one", "grid", "search"}
+    seed : int
+        Of the design.
+    progress : callable, optional
+        Called with the share done of what is known to come, 0 to 1, and a word.
+
+    Raises
+    ------
+    InputError
+        A setting shapes the map, which is given here; or as `values_to_try` and `StudyRun.run` do.
+    """
+    for vary in varied:
+        if vary.setting.again == "map":
+            raise InputError(
+                "shapes the map, which is given here", key="--vary", value=vary.setting.key, expected="another setting"
+            )
+    asked: list[Trial] = []
+    count = max(trials // seeds, 2)
+
+    def run(sets: list[Values], on: range) -> Study:
+        pairs = [(values, seed) for values in sets for seed in on]
+        asked.extend(Trial(number, seed, values) for number, (values, seed) in enumerate(pairs, len(asked)))
+        return study_run.run(asked, progress)
+
+    def costs_of(sets: list[Values]) -> list[float]:
+        known = [trial.values for trial in asked]
+        study = run([each for i, each in enumerate(sets) if each not in known and each not in sets[:i]], range(seeds))
+        return [mean_cost(study, values) for values in sets]
+
+    if design == "search":
+        search_values(varied, count, costs_of, seed=seed)
+    else:
+        costs_of(values_to_try(varied, count, design=design, seed=seed))
+    chosen_on = run([], range(0))
+    best = best_values(chosen_on)
+    return run([{}, best], range(seeds, 2 * seeds + CONFIRMED_ON)) if best else chosen_on
