@@ -606,7 +606,21 @@ class TheProgram(unittest.TestCase):
         names = [line.split()[0] for line in lines if line.strip()]
         self.assertEqual(
             names,
-            ["demo", "simulate", "import", "check", "fuse", "map", "edit", "judge", "locate", "price", "plan", "drive"],
+            [
+                "demo",
+                "simulate",
+                "import",
+                "check",
+                "fuse",
+                "map",
+                "edit",
+                "judge",
+                "locate",
+                "price",
+                "plan",
+                "drive",
+                "tune",
+            ],
         )
         for name in names:
             self.assertEqual(run(name, "--help")[0], 0)

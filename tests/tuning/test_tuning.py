@@ -39,6 +39,8 @@ class WhatCanBeTuned(unittest.TestCase):
                 far = 1_000_000_000 if one.whole else 1e9
                 assert_input_error(self, lambda: changed_settings(Settings(), {one.key: far}), one.key)  # noqa: B023
         assert_input_error(self, lambda: changed_settings(Settings(), {"cost.comfort": 1.0}), "costs.comfort")
+        upside_down = {"localization.least_particles": 900, "localization.most_particles": 600}
+        assert_input_error(self, lambda: changed_settings(Settings(), upside_down), "least_particles", "most_particles")
 
 
 class Designs(unittest.TestCase):

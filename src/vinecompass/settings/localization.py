@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from vinecompass.files import Fraction, Model, NotNegative, Positive, Whole
 from vinecompass.settings.tuned import by_factor, evenly, tuned
@@ -151,3 +151,11 @@ class LocalizationSettings(Model):
         "how many times as well another place must fit to be warned of",
         "no false warnings, against finding a wrong start",
     )
+
+    @model_validator(mode="after")
+    def _numbers_go_together(self) -> LocalizationSettings:
+        if self.least_particles > self.most_particles:
+            raise ValueError(
+                f"least_particles = {self.least_particles} is above most_particles = {self.most_particles}"
+            )
+        return self

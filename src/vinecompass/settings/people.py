@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from vinecompass.files import Model, NotNegative, Number, Positive
 from vinecompass.settings.tuned import by_factor, evenly, tuned
@@ -34,6 +34,18 @@ class PeopleRule(Model):
     )
     may_approach: bool = Field(True, description="whether the robot may come nearer")
     straight: bool = Field(False, description="whether it must not turn towards the person")
+
+    @model_validator(mode="after")
+    def _ranges_are_not_empty(self) -> PeopleRule:
+        for low, high in (
+            ("nearest", "farthest"),
+            ("bearing_from_deg", "bearing_to_deg"),
+            ("walk_from_deg", "walk_to_deg"),
+        ):
+            least, most = getattr(self, low), getattr(self, high)
+            if least > most:
+                raise ValueError(f"{low} = {least:g} is above {high} = {most:g}: the rule would never apply")
+        return self
 
 
 USUAL_RULES = [

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from vinecompass.errors import InputError
+from vinecompass.settings import changed_settings
 from vinecompass.tuning.designs import Values, Vary, values_to_try
 from vinecompass.tuning.effects import best_values, mean_cost
 from vinecompass.tuning.search import search_values
@@ -13,6 +14,8 @@ from vinecompass.tuning.trial import Trial
 
 __all__ = ["choose_settings"]
 
+FORBIDDEN = 100.0
+"""The cost, of the bound, of values that do not go together: they are not driven."""
 CONFIRMED_ON = 4
 """Seeds on which the best is confirmed, besides as many as it was chosen on."""
 
@@ -63,8 +66,10 @@ def choose_settings(
 
     def costs_of(sets: list[Values]) -> list[float]:
         known = [trial.values for trial in asked]
-        study = run([each for i, each in enumerate(sets) if each not in known and each not in sets[:i]], range(seeds))
-        return [mean_cost(study, values) for values in sets]
+        allowed = [_is_allowed(study_run, values) for values in sets]
+        new = [each for i, each in enumerate(sets) if allowed[i] and each not in known and each not in sets[:i]]
+        study = run(new, range(seeds))
+        return [mean_cost(study, each) if good else FORBIDDEN for each, good in zip(sets, allowed, strict=True)]
 
     if design == "search":
         search_values(varied, count, costs_of, seed=seed)
@@ -73,3 +78,12 @@ def choose_settings(
     chosen_on = run([], range(0))
     best = best_values(chosen_on)
     return run([{}, best], range(seeds, 2 * seeds + CONFIRMED_ON)) if best else chosen_on
+
+
+def _is_allowed(study_run: StudyRun, values: Values) -> bool:
+    """Tell whether values go together, as least and most do."""
+    try:
+        changed_settings(study_run.case.settings, values)
+    except InputError:
+        return False
+    return True

@@ -98,7 +98,7 @@ class StudyRun:
     def __init__(self, case: Case, folder: str | Path, *, made_of: dict[str, str], workers: int | None = None) -> None:
         self.folder = Path(folder)
         check_replaceable(self.folder, marker=STUDY_MARKER)
-        self._case = case
+        self.case = case
         self._bound = _begun(self.folder, case, made_of)
         self._workers = workers
         self._pool: ProcessPoolExecutor | None = None
@@ -136,7 +136,7 @@ class StudyRun:
 
     def _run_all(self, left: list[Trial], total: int, progress: Callable[[float, str], None] | None) -> None:
         if self._pool is None:
-            self._pool = ProcessPoolExecutor(self._workers, initializer=_take, initargs=(self._case, self._bound))
+            self._pool = ProcessPoolExecutor(self._workers, initializer=_take, initargs=(self.case, self._bound))
         running = {self._pool.submit(_run, trial): trial for trial in left}
         for future in as_completed(running):
             trial = running[future]
