@@ -11,22 +11,25 @@ from vinecompass.geometry import wrap_angle
 __all__ = ["adds_nothing", "lies_on_known_floor"]
 
 FloatArray = NDArray[np.float64]
-BESIDE, KNOWN_SHARE = 1.0, 0.9
-"""Metres from a former scan within which floor is known, and share of a drive's places that must be for all of it."""
+BESIDE, PASSES, KNOWN_SHARE = 1.0, 1.5, 0.9
+"""Metres about a place in which former scans count, drives past it that make it known, and share of a drive's places
+that must be: of a place passed once before, a second pass still tells much."""
 NEARBY, TURNED = 0.5, np.radians(20.0)
 """Metres and radians within which two scans see much the same."""
 SEEN_BY = 6
 """So many scans from nearby tell what is to be seen there: two drives past it."""
 
 
-def lies_on_known_floor(poses: FloatArray, former: FloatArray) -> bool:
-    """Tell whether a short drive's poses ``(N, 3)`` lie where former scans were taken, at poses ``(M, 3)``.
+def lies_on_known_floor(poses: FloatArray, former: FloatArray, apart: float) -> bool:
+    """Tell whether a short drive's poses ``(N, 3)`` lie where the robot passed more than once before.
 
-    >>> lies_on_known_floor(np.array([[0.5, 0.0, 0.0]]), np.zeros((1, 3)))
+    Former scans, at poses ``(M, 3)``, were taken every so many metres `apart`.
+
+    >>> lies_on_known_floor(np.array([[0.5, 0.0, 0.0]]), np.zeros((12, 3)), 0.25)
     True
     """
-    away, _ = KDTree(former[:, :2]).query(poses[:, :2])
-    return bool(np.mean(away < BESIDE) >= KNOWN_SHARE)
+    near = KDTree(former[:, :2]).query_ball_point(poses[:, :2], BESIDE, return_length=True)
+    return bool(np.mean(near >= PASSES * 2.0 * BESIDE / apart) >= KNOWN_SHARE)
 
 
 def adds_nothing(poses: FloatArray, kept: FloatArray) -> NDArray[np.bool_]:

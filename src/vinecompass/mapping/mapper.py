@@ -379,7 +379,8 @@ class Mapper:
             return
         submaps, way, rides = np.array([keyframe.submap for keyframe in self.keyframes]), self.way, self.graph.rides
         own = submaps == number
-        if not lies_on_known_floor(way[own], way[(submaps < number) & ~rides[submaps]]):
+        former = way[(submaps < number) & ~rides[submaps]]
+        if not lies_on_known_floor(way[own], former, self._settings.keyframe_distance):
             return
         self.graph.carry(loops[0])
         dropped = np.flatnonzero(own)[adds_nothing(way[own], way[~own])].tolist()

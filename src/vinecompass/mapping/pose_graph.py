@@ -309,17 +309,26 @@ def _reversed(link: Link) -> Link:
 
 
 def _joined(kept: Link, other: Link) -> Link:
-    """Return what two links between the same poses say together; the first alone if they contradict each other."""
+    """Return what two links between the same poses say together.
+
+    If they contradict each other, one alone: that which is no loop, or else the first.
+    """
     if other.origin != kept.origin:
         other = _reversed(other)
     off = other.pose - kept.pose
     off[2] = wrap_angle(off[2])
     both = np.linalg.inv(kept.information) + np.linalg.inv(other.information)
     if off @ np.linalg.solve(both, off) > AGREES:
-        return kept
+        return other if kept.is_loop and not other.is_loop else kept
     information = kept.information + other.information
     pose = kept.pose + np.linalg.solve(information, other.information @ off)
-    return replace(kept, pose=pose, information=information, is_whole=kept.is_whole or other.is_whole)
+    return replace(
+        kept,
+        pose=pose,
+        information=information,
+        is_loop=kept.is_loop and other.is_loop,
+        is_whole=kept.is_whole or other.is_whole,
+    )
 
 
 def _error(poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int64], measured: FloatArray) -> FloatArray:
