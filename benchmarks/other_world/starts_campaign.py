@@ -25,7 +25,11 @@ WITHIN = 15.0
 
 @dataclass(frozen=True)
 class _Start:
-    """What came of a start: metres until it settled, seconds of saying so where it is wrong, and of lost while right"""
+    """What came of a start.
+
+    Metres until it settled; seconds for which it says so and is wrong, and for which it calls itself lost where it had
+    tracked rightly and still is right.
+    """
 
     number: int
     seed: int
@@ -61,7 +65,7 @@ def _started(number: int, seed: int) -> _Start:
         seed,
         found.settled_after,
         period * float(np.sum(tracks & (off > 0.3) & (off > 3.0 * sigma))),
-        period * float(np.sum((states == "lost") & (off < 0.3))),
+        period * float(np.sum((states == "lost") & (off < 0.3) & np.logical_or.accumulate(tracks & (off < 0.3)))),
         float(off[tracks].max(initial=0.0)),
     )
 
