@@ -87,6 +87,8 @@ class Designs(unittest.TestCase):
         found = [min(costs_of(search_values(varied, 80, costs_of, seed=seed))) for seed in range(3)]
         spread = [min(costs_of(values_to_try(varied, 80, seed=seed))) for seed in range(3)]
         self.assertLess(np.mean(found), 0.8 * np.mean(spread))
+        few = search_values([Vary.parse("band.alternatives=1..3")], 40, lambda sets: [0.0] * len(sets))
+        self.assertLessEqual(len(few), 4)
 
 
 class Answers(unittest.TestCase):

@@ -25,7 +25,7 @@ def search_values(
     ----------
     varied : list of Vary
     count : int
-        Sets of values to try.
+        Sets of values to try, at most.
     costs_of : callable
         Returns the cost of each of some sets of values.
     seed : int
@@ -57,14 +57,14 @@ def search_values(
     cost = costs_of(tried)[0]
     if all(vary.low <= vary.setting.default <= vary.high for vary in varied):
         study.add_trial(optuna.trial.create_trial(params=as_they_are, distributions=distributions, value=cost))
-    while len(tried) < count:
-        asked = [study.ask(distributions) for _ in range(min(BATCH, count - len(tried)))]
+    # Of whole numbers the same may be asked for again: it counts, or a search among a few would not end.
+    for first in range(1, count, BATCH):
+        batch = min(BATCH, count - first)
+        asked = [study.ask(distributions) for _ in range(batch)]
         sets = [as_tried(varied, one.params) for one in asked]
         for one, found in zip(asked, costs_of(sets), strict=True):
             study.tell(one, found)
         tried += [values for i, values in enumerate(sets) if values not in tried and values not in sets[:i]]
-        if not sets:
-            break
     return tried
 
 
