@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -42,16 +43,22 @@ def campaign(count: int, jobs: int | None) -> None:
     print(f"{right} of {len(cases)} right")
 
 
-def _found(number: int, name: str) -> list[tuple[str, str]]:
-    """Return what is found in a run with a fault, the worst first."""
+@cache
+def _recorded(number: int) -> Run:
+    """Return the first part of a run, without its truth."""
     _, run = place_and_run(number)
     begin = float(run.scan_stamps()[0])
-    run = replace(
+    return replace(
         run,
         truth=None,
         as_recorded=True,
         **{key: rows_of(stream, stream.t < begin + SECONDS) for key, stream in run.streams().items() if key != "truth"},
     )
+
+
+def _found(number: int, name: str) -> list[tuple[str, str]]:
+    """Return what is found in a run with a fault, the worst first."""
+    run = _recorded(number)
     if name:
         run = SPOILT[name][2](run, np.random.default_rng(number))
     return [(finding.stream, finding.fault) for finding in check(run).findings]

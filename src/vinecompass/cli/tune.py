@@ -125,12 +125,13 @@ def _list() -> Outcome:
     from vinecompass.settings import tunable_settings
 
     settings = tunable_settings()
-    lines = [
-        f"{one.key} = {one.default:g}  ({one.span.low:g} to {one.span.high:g}"
-        f"{', by factors' if one.span.logarithmic else ''})  {one.meaning}; more of it: {one.span.trades}; then "
-        f"{one.again} again"
-        for one in settings
-    ]
+    lines = []
+    for one in settings:
+        how = ", by factors" if one.span.logarithmic else ""
+        lines += [
+            f"{one.key} = {one.default:g} ({one.span.low:g} to {one.span.high:g}{how}): {one.meaning}",
+            f"    more of it: {one.span.trades}; then `{one.again}` again",
+        ]
     numbers = {
         one.key: {
             "meaning": one.meaning,

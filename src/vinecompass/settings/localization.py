@@ -53,10 +53,13 @@ class LocalizationSettings(Model):
         "an honest ellipse on coarse maps, against a tight one",
     )
     least_particles: Whole = tuned(
-        300, by_factor(50, 2000), "a whole number", "surviving surprises, against computing time"
+        300, by_factor(50, 2000), "fewest particles, a whole number", "surviving surprises, against computing time"
     )
     most_particles: Whole = tuned(
-        5000, by_factor(500, 50000), "a whole number", "finding itself from afar, against computing time"
+        5000,
+        by_factor(500, 50000),
+        "most particles, a whole number",
+        "finding itself from afar, against computing time",
     )
     count_error: Positive = tuned(
         0.05,

@@ -14,7 +14,9 @@ class PlanSettings(Model):
     spacing: Positive = tuned(
         0.1, by_factor(0.05, 0.3), "distance between the poses of a plan, m", "fewer poses, against exact curves"
     )
-    smoothing_rounds: Whole = tuned(40, by_factor(5, 200), "a whole number", "smooth plans, against computing time")
+    smoothing_rounds: Whole = tuned(
+        40, by_factor(5, 200), "rounds of smoothing, a whole number", "smooth plans, against computing time"
+    )
     body_retries: Whole = tuned(
         40,
         by_factor(5, 200),
