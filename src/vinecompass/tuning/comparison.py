@@ -16,8 +16,8 @@ CONFIDENCE = 0.95
 RESAMPLES = 2000
 FEWEST = 3
 """Pairs without which nothing is said."""
-MOST_ASKED = 100_000
-"""Pairs beyond which it is said that no number of trials would tell."""
+MOST_ASKED = 200
+"""Pairs beyond which a difference is too small to be worth asking for more."""
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Comparison:
     pairs : int
         Seeds that both were tried on.
     more : int or None
-        How many more would tell, if it stays as it is; 0 if it is told, None if none would.
+        How many more would tell, if it stays as it is; 0 if it is told, None if that is more than it is worth.
     """
 
     difference: float
