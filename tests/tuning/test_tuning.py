@@ -1,5 +1,7 @@
 import json
+import os
 import unittest
+from unittest import mock
 
 import numpy as np
 from scipy.stats import kstest
@@ -8,7 +10,18 @@ from tests.support import assert_input_error, demo, new_folder, robot, run, site
 from vinecompass import Case, Settings, StudyRun, Trial, compare_values, read_map, read_study
 from vinecompass.navigation import Round
 from vinecompass.settings import changed_settings, tunable_settings
-from vinecompass.tuning import Score, Study, Vary, Want, answer_wants, effects, explain, search_values, values_to_try
+from vinecompass.tuning import (
+    Score,
+    Study,
+    Vary,
+    Want,
+    answer_wants,
+    choose_settings,
+    effects,
+    explain,
+    search_values,
+    values_to_try,
+)
 
 
 def made_up(costs_by_values, seeds=range(4)):
@@ -165,6 +178,45 @@ class Studies(unittest.TestCase):
         (new / "notes.txt").write_text("mine")
         assert_input_error(self, lambda: StudyRun(case, new, made_of={}), "study.toml")
         assert_input_error(self, lambda: read_study(new), "holds no study")
+
+    def test_a_search_that_is_called_again_asks_for_the_same_and_dead_workers_lose_nothing(self):
+        scratch = new_folder()
+
+        def made_up_score(_case, trial, bound):
+            died = scratch / f"died-{trial.number}"
+            if trial.number in (2, 5) and not died.exists():
+                died.touch()
+                os._exit(1)
+            cost = 1.0 + abs(trial.values.get("costs.comfort", 0.6) - 0.3) + 0.5 * (trial.seed >= 2)
+            return Score(True, "", cost * bound, cost, 5.0, 0.3, 0, 0, 0, 0, 0, 0, 0.02, cost)
+
+        case = Case(site(), robot(), read_map(demo()[0] / "cellar.png"), Round.to_pose([36.0, 23.0, 0.0]), Settings())
+        folder, found, tried = scratch / "study", [], []
+
+        def search(*given, **options):
+            tried.append(search_values(*given, **options))
+            return tried[-1]
+
+        with (
+            mock.patch("vinecompass.tuning.study.run_trial", made_up_score),
+            mock.patch.object(Case, "bound", lambda self: 10.0),
+            mock.patch("vinecompass.tuning.choosing.search_values", search),
+        ):
+            for _ in range(2):
+                with StudyRun(case, folder, made_of={}, workers=2) as study_run:
+                    found.append(
+                        choose_settings(
+                            study_run, [Vary.parse("costs.comfort")], trials=60, seeds=2, design="search", seed=3
+                        )
+                    )
+        self.assertEqual(found[0], found[1])
+        self.assertEqual(tried[0], tried[1])
+        self.assertEqual(read_study(folder), found[0])
+        self.assertEqual([path.name for path in sorted(scratch.glob("died-*"))], ["died-2", "died-5"])
+        best = explain(found[0], 2)
+        self.assertAlmostEqual(best.best["costs.comfort"], 0.3, delta=0.05)
+        self.assertTrue(best.is_better)
+        self.assertEqual(best.changes["cost"].pairs, 6)
 
     def test_the_command_lists_tries_draws_and_names_what_is_wrong(self):
         status, printed, _ = run("tune", "--list", "--json")

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from vinecompass.errors import InputError
 from vinecompass.settings import changed_settings
-from vinecompass.tuning.designs import Values, Vary, values_to_try
+from vinecompass.tuning.designs import Values, Vary, unlike, values_to_try
 from vinecompass.tuning.effects import best_values, mean_cost
 from vinecompass.tuning.search import search_values
 from vinecompass.tuning.study import Study, StudyRun
@@ -67,8 +67,8 @@ def choose_settings(
     def costs_of(sets: list[Values]) -> list[float]:
         known = [trial.values for trial in asked]
         allowed = [_is_allowed(study_run, values) for values in sets]
-        new = [each for i, each in enumerate(sets) if allowed[i] and each not in known and each not in sets[:i]]
-        study = run(new, range(seeds))
+        good_ones = unlike([each for each, good in zip(sets, allowed, strict=True) if good])
+        study = run([each for each in good_ones if each not in known], range(seeds))
         return [mean_cost(study, each) if good else FORBIDDEN for each, good in zip(sets, allowed, strict=True)]
 
     if design == "search":

@@ -12,7 +12,7 @@ from scipy.stats import qmc
 from vinecompass.errors import InputError
 from vinecompass.settings import TunableSetting, find_setting
 
-__all__ = ["DESIGNS", "Values", "Vary", "as_tried", "values_to_try"]
+__all__ = ["DESIGNS", "Values", "Vary", "as_tried", "unlike", "values_to_try"]
 
 FloatArray = NDArray[np.float64]
 Values = dict[str, float]
@@ -115,9 +115,12 @@ def values_to_try(varied: list[Vary], count: int, *, design: str = "spread", see
         each = _at_least_two(int((count - 1) ** (1.0 / len(varied)) + 1e-9), design)
         axes = [vary.at(np.linspace(0.0, 1.0, each)) for vary in varied]
         tried = [dict(zip(keys, row, strict=True)) for row in product(*axes)]
-    unlike: list[Values] = [{}]
-    unlike += [values for i, values in enumerate(tried) if values not in tried[:i]]
-    return unlike
+    return unlike([{}, *tried])
+
+
+def unlike(sets: list[Values]) -> list[Values]:
+    """Return sets of values, each once, in the order in which they came first."""
+    return [values for i, values in enumerate(sets) if values not in sets[:i]]
 
 
 def as_tried(varied: list[Vary], values: Values) -> Values:

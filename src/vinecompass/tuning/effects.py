@@ -18,13 +18,13 @@ FEWEST = 5
 
 @dataclass(frozen=True)
 class Effect:
-    """How a measure goes with a setting.
+    """How the cost goes with a setting.
 
     Parameters
     ----------
     key : str
     rank_correlation : float
-        Spearman's, -1 to 1, over the sets of values: above 0, more of the setting makes the measure larger.
+        Spearman's, -1 to 1, over the sets of values: above 0, more of the setting costs more.
     chance : float
         How likely chance alone makes one as large.
     best : (float, float)
@@ -37,9 +37,9 @@ class Effect:
     best: tuple[float, float]
 
 
-def mean_cost(study: Study, values: dict[str, float], measure: str = "cost") -> float:
-    """Return the mean of a measure over the seeds."""
-    return float(np.mean(list(study.of(values, measure).values())))
+def mean_cost(study: Study, values: dict[str, float]) -> float:
+    """Return the mean of the cost over the seeds."""
+    return float(np.mean(list(study.of(values).values())))
 
 
 def best_values(study: Study) -> dict[str, float]:
@@ -47,13 +47,13 @@ def best_values(study: Study) -> dict[str, float]:
     return min(study.tried(), key=lambda values: mean_cost(study, values))
 
 
-def effects(study: Study, measure: str = "cost") -> list[Effect]:
-    """Return the effect of each varied setting, the strongest first; none where too little was tried."""
+def effects(study: Study) -> list[Effect]:
+    """Return the effect of each varied setting on the cost, the strongest first; none where too little was tried."""
     tried = study.tried()
     keys = sorted({key for values in tried for key in values})
     if len(tried) < FEWEST:
         return []
-    costs = np.array([mean_cost(study, values, measure) for values in tried])
+    costs = np.array([mean_cost(study, values) for values in tried])
     quarter = np.argsort(costs, kind="stable")[: max(len(tried) // 4, 1)]
     found = []
     for key in keys:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from vinecompass.errors import InputError
-from vinecompass.tuning.designs import Values, Vary, as_tried
+from vinecompass.tuning.designs import Values, Vary, as_tried, unlike
 
 __all__ = ["search_values"]
 
@@ -64,8 +64,8 @@ def search_values(
         sets = [as_tried(varied, one.params) for one in asked]
         for one, found in zip(asked, costs_of(sets), strict=True):
             study.tell(one, found)
-        tried += [values for i, values in enumerate(sets) if values not in tried and values not in sets[:i]]
-    return tried
+        tried += sets
+    return unlike(tried)
 
 
 def _optuna() -> Any:

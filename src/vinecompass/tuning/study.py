@@ -16,6 +16,7 @@ import tomlkit
 from vinecompass.errors import InputError, VineCompassError
 from vinecompass.files import Model, atomic_write, check_replaceable, read_model
 from vinecompass.runs.tables import read_table, table_bytes
+from vinecompass.tuning.designs import unlike
 from vinecompass.tuning.score import Score
 from vinecompass.tuning.trial import Case, Trial, run_trial
 
@@ -53,11 +54,7 @@ class Study:
 
     def tried(self) -> list[dict[str, float]]:
         """Return the sets of values, each once, in the order in which they were tried first."""
-        found: list[dict[str, float]] = []
-        for trial in self.trials:
-            if trial.values not in found:
-                found.append(trial.values)
-        return found
+        return unlike([trial.values for trial in self.trials])
 
     def on_seeds(self, first: int, last: int) -> Study:
         """Return the trials on seeds from `first` up to, but not, `last`."""
@@ -99,6 +96,7 @@ class StudyRun:
         self.folder = Path(folder)
         check_replaceable(self.folder, marker=STUDY_MARKER)
         self.case = case
+        self._made_of = made_of
         self._bound = _begun(self.folder, case, made_of)
         self._workers = workers
         self._pool: ProcessPoolExecutor | None = None
@@ -111,7 +109,7 @@ class StudyRun:
         self._end_workers()
 
     def run(self, trials: Sequence[Trial], progress: Callable[[float, str], None] | None = None) -> Study:
-        """Run the trials that are not finished yet, and return the study with all that are.
+        """Run those of the trials that are not finished yet, and return the study of these trials, no others.
 
         Raises
         ------
@@ -132,7 +130,7 @@ class StudyRun:
                     ) from None
         rows = [self._done[trial.number] for trial in trials]
         atomic_write(self.folder / TABLE, table_bytes(_columns(rows), "parquet"))
-        return read_study(self.folder)
+        return _study_of(self._made_of, rows)
 
     def _run_all(self, left: list[Trial], total: int, progress: Callable[[float, str], None] | None) -> None:
         if self._pool is None:
@@ -164,10 +162,13 @@ def read_study(folder: str | Path) -> Study:
     if not (folder / STUDY_MARKER).is_file():
         raise InputError("holds no study", file=folder, expected=f"a folder with a {STUDY_MARKER}, as `tune` writes it")
     record = read_model(folder / STUDY_MARKER, StudyRecord, kind="study")
-    rows = [row for _, row in sorted(_parts(folder).items())]
+    return _study_of(record.made_of, [row for _, row in sorted(_parts(folder).items())])
+
+
+def _study_of(made_of: dict[str, str], rows: list[dict[str, Any]]) -> Study:
     trials = [Trial(row["number"], row["seed"], json.loads(row["values"])) for row in rows]
     names = [field.name for field in fields(Score)]
-    return Study(record.made_of, trials, [Score(**{name: row[name] for name in names}) for row in rows])
+    return Study(made_of, trials, [Score(**{name: row[name] for name in names}) for row in rows])
 
 
 def _begun(folder: Path, case: Case, made_of: dict[str, str]) -> float:
