@@ -91,7 +91,7 @@ def _filed(run: Run, table: str, **values: Any) -> Run:
     """Return a run with a robot file that says otherwise."""
     document = run.robot.model_dump(exclude_none=True, exclude_unset=True)
     for key, value in values.items():
-        part = document[table][0] if table in ("lidar", "lidars") else document[table]
+        part = document[table][0] if table == "lidars" else document[table]
         part[key] = value
     return replace(run, robot=Robot.model_validate(document))
 

@@ -14,11 +14,20 @@ from scipy.spatial import cKDTree
 
 from benchmarks.other_world.places import PLACES, Place
 from benchmarks.other_world.recorder import RECORDERS, cast, draw_sensors, record
-from vinecompass import Grid, Run, Track, build_map, compare_relations, compare_tracks, fuse, localize
+from vinecompass import Grid, Localization, Run, Track, build_map, compare_relations, compare_tracks, fuse, localize
 from vinecompass.geometry import compose, relative, transform_points
 from vinecompass.runs.comparison import best_shift
 
-__all__ = ["MIXES", "PARTS", "campaign", "fusion_row", "localization_row", "mapping_row", "place_and_run"]
+__all__ = [
+    "MIXES",
+    "PARTS",
+    "campaign",
+    "fusion_row",
+    "localization_row",
+    "mapping_row",
+    "place_and_run",
+    "wrongly_tracked",
+]
 
 FloatArray = NDArray[np.float64]
 MIXES = (
@@ -196,17 +205,21 @@ def localization_row(grid: Grid, run: Run, start: FloatArray | None) -> Localiza
     found = localize(grid, run, start, seed=0)
     error = compare_tracks(found.track, run.truth)
     tracks = found.states() == "tracking"
-    assert found.track.covariances is not None
-    sigma = np.sqrt(np.linalg.eigvalsh(found.track.covariances[:, :2, :2])[:, 1])
-    wrong = tracks & (error.position > 0.3) & (error.position > 3.0 * sigma)
     period = float(np.median(np.diff(found.track.t)))
     after = tracks if np.any(tracks) else np.ones(len(tracks), bool)
     return LocalizationRow(
         rmse=float(np.sqrt(np.mean(error.position[after] ** 2))),
         inside=float(np.mean(found.inside_ellipse(run.truth)[after])),
         tracking=float(np.mean(tracks)),
-        wrong=float(np.sum(wrong) * period),
+        wrong=float(np.sum(wrongly_tracked(found, error.position)) * period),
     )
+
+
+def wrongly_tracked(found: Localization, off: FloatArray) -> NDArray[np.bool_]:
+    """Return where it says that it tracks, and is more than 0.3 m and three of its own sigmas off ``(N,)``, m."""
+    assert found.track.covariances is not None
+    sigma = np.sqrt(np.linalg.eigvalsh(found.track.covariances[:, :2, :2])[:, 1])
+    return np.asarray((found.states() == "tracking") & (off > 0.3) & (off > 3.0 * sigma))
 
 
 Row = FusionRow | MappingRow | LocalizationRow

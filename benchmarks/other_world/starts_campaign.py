@@ -8,7 +8,7 @@ from functools import cache
 
 import numpy as np
 
-from benchmarks.other_world.record_campaign import place_and_run
+from benchmarks.other_world.record_campaign import place_and_run, wrongly_tracked
 from vinecompass import Grid, Run, Track, build_map, compare_tracks, localize
 from vinecompass.fusion import usual_odometry
 from vinecompass.runs import rows_of
@@ -56,15 +56,13 @@ def _started(number: int, seed: int) -> _Start:
     part = replace(run, scans=rows_of(run.need_scans(), (t >= begin) & (t < begin + SECONDS)))
     found = localize(grid, part, None, odometry=odometry, seed=seed)
     off = compare_tracks(found.track, run.truth).position
-    assert found.track.covariances is not None
-    sigma = np.sqrt(np.linalg.eigvalsh(found.track.covariances[:, :2, :2])[:, 1])
     states, period = found.states(), float(np.median(np.diff(t)))
     tracks = states == "tracking"
     return _Start(
         number,
         seed,
         found.settled_after,
-        period * float(np.sum(tracks & (off > 0.3) & (off > 3.0 * sigma))),
+        period * float(np.sum(wrongly_tracked(found, off))),
         period * float(np.sum((states == "lost") & (off < 0.3) & np.logical_or.accumulate(tracks & (off < 0.3)))),
         float(off[tracks].max(initial=0.0)),
     )

@@ -30,6 +30,7 @@ from vinecompass.health.motion import (
     check_speeds,
     clock_offset,
     heading_in_degrees,
+    outside_spans,
     turn_ratio,
 )
 from vinecompass.health.readings import check_finite, check_ranges, dirty_beams, own_beams
@@ -432,8 +433,7 @@ def _without_bias(imu: HeadingSource, wheels: Track, doubtful: NDArray[np.float6
     """
     t = np.arange(wheels.t[0] + 0.5, wheels.t[-1] - 0.5, 0.1)
     t = t[(t > imu.t[0] + 0.5) & (t < imu.t[-1] - 0.5)]
-    for begin, end in doubtful:
-        t = t[(t < begin - 0.5) | (t > end + 0.5)]
+    t = t[outside_spans(t, doubtful, 0.5)]
     if len(t) == 0:
         return imu
     bias = float(np.median(imu.rates(t) - HeadingSource.from_track(wheels).rates(t)))

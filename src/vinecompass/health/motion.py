@@ -21,6 +21,7 @@ __all__ = [
     "check_speeds",
     "clock_offset",
     "heading_in_degrees",
+    "outside_spans",
     "turn_ratio",
 ]
 
@@ -249,8 +250,7 @@ def check_slip(
         by_gyro = rolled[:, 2] - gyro.rates(t, SLIP_WINDOW) * SLIP_WINDOW
         turned = np.where(inside, wrap_angle(by_gyro), turned)
     slips = (np.abs(ahead) > SLIP_SPEED * SLIP_WINDOW) | (np.abs(turned) > SLIP_TURN_RATE * SLIP_WINDOW)
-    for begin, end in doubtful:
-        slips &= (t < begin - SLIP_WINDOW) | (t > end + SLIP_WINDOW)
+    slips &= outside_spans(t, doubtful, SLIP_WINDOW)
     findings = []
     for begin, end in spans_of(t[slips], apart=2.0, shortest=0.2):
         inside = (t >= begin - 0.1) & (t <= end + 0.1)
@@ -275,6 +275,14 @@ def check_slip(
             )
         )
     return findings
+
+
+def outside_spans(t: FloatArray, spans: FloatArray, by: float) -> NDArray[np.bool_]:
+    """Return which times ``(N,)`` lie farther than so many seconds from all spans ``(M, 2)``."""
+    outside = np.ones(len(t), bool)
+    for begin, end in spans:
+        outside &= (t < begin - by) | (t > end + by)
+    return outside
 
 
 def _motion(track: Track, t: FloatArray) -> FloatArray:

@@ -15,7 +15,7 @@ from vinecompass.grids import Beams, Grid
 from vinecompass.mapping.known_floor import adds_nothing, lies_on_known_floor
 from vinecompass.mapping.loop_closure import FLOOR, Loop, LoopCloser
 from vinecompass.mapping.place_filter import PlaceFilter
-from vinecompass.mapping.pose_graph import BELIEVED, PoseGraph
+from vinecompass.mapping.pose_graph import BELIEVED, PoseGraph, link_errors, normalised_squares
 from vinecompass.mapping.site_map import SiteMap
 from vinecompass.mapping.submap import Keyframe, Submap
 from vinecompass.matching import Match, SearchWindow, WallGrid, match_scan
@@ -158,13 +158,12 @@ class Mapper:
     @property
     def loop_errors(self) -> FloatArray:
         """By how much closed loops ``(L, 3)`` still miss, m and radians, but for those that the rest outweighs."""
-        loops, poses = self.closed_loops, self.graph.poses
-        found = relative(poses[[loop.submap for loop in loops]], poses[[loop.former for loop in loops]])
-        errors = found - np.array([loop.pose for loop in loops]).reshape(-1, 3)
-        errors[:, 2] = wrap_angle(errors[:, 2])
+        loops = self.closed_loops
+        former, later = (np.array([getattr(loop, end) for loop in loops], int) for end in ("former", "submap"))
+        measured = np.array([loop.pose for loop in loops]).reshape(-1, 3)
         covariances = np.array([loop.covariance for loop in loops]).reshape(-1, 3, 3)
-        squares = np.einsum("li,lij,lj->l", errors, np.linalg.inv(covariances), errors)
-        return np.asarray(errors[squares < BELIEVED])
+        errors = link_errors(self.graph.poses, former, later, measured)
+        return np.asarray(errors[normalised_squares(errors, np.linalg.inv(covariances)) < BELIEVED])
 
     @property
     def place(self) -> tuple[int, FloatArray]:
@@ -284,9 +283,7 @@ class Mapper:
         if behind >= self._settings.submap_length:
             if len(self.submaps) - 1 > self._current:
                 self._change_submap(t)
-            self.graph.extend(self._place, np.linalg.inv(self._link_covariance(match)))
-            self._begin_submap(t)
-            self._next_place = self._place
+            self._begin_next(t, self._link_covariance(match))
         if len(self.submaps) - 1 > self._current:
             self.submaps[-1].add(keyframe, relative(self._place, self._next_place))
 
@@ -298,6 +295,12 @@ class Mapper:
         covariance[:2, :2] += astray @ astray
         self._unseen_way = np.zeros((2, 2))
         return covariance
+
+    def _begin_next(self, t: float, covariance: FloatArray) -> None:
+        """Begin the next submap where the body is, linked to the current one with a covariance ``(3, 3)``."""
+        self.graph.extend(self._place, np.linalg.inv(covariance))
+        self._begin_submap(t)
+        self._next_place = self._place
 
     def _begin_submap(self, t: float) -> None:
         s = self._settings
@@ -331,9 +334,7 @@ class Mapper:
         if len(self.submaps) - 1 > self._current:
             self._change_submap(t)
         spread = np.array([UNWATCHED_SPREAD * way, UNWATCHED_SPREAD * way, UNWATCHED_SPREAD * (turned + way)])
-        self.graph.extend(self._place, np.linalg.inv(np.diag(spread**2) + ODOMETRY_SPREAD))
-        self._begin_submap(t)
-        self._next_place = self._place
+        self._begin_next(t, np.diag(spread**2) + ODOMETRY_SPREAD)
         self._change_submap(t)
         self._kept = {}
         self._filter = PlaceFilter()

@@ -19,7 +19,7 @@ from vinecompass.geometry import (
     wrap_angle,
 )
 
-__all__ = ["Link", "PoseGraph"]
+__all__ = ["BELIEVED", "Link", "PoseGraph", "link_errors", "normalised_squares"]
 
 FloatArray = NDArray[np.float64]
 BELIEVED = 16.0
@@ -202,8 +202,8 @@ class PoseGraph:
     def errors(self) -> tuple[FloatArray, FloatArray]:
         """Return the error of each link ``(L, 3)``, in its origin's frame, and its normalised square ``(L,)``."""
         origin, target, measured, information = self._arrays()
-        error = _error(self.poses[self._free], origin, target, measured)
-        return error, np.einsum("li,lij,lj->l", error, information, error)
+        error = link_errors(self.poses[self._free], origin, target, measured)
+        return error, normalised_squares(error, information)
 
     def covariances(self) -> FloatArray:
         """Return the covariance ``(N, 3, 3)`` of each pose's x, y and heading beside the first, m2, m rad and rad2."""
@@ -212,7 +212,7 @@ class PoseGraph:
             return result
         origin, target, measured, information = self._arrays()
         poses = self.poses[self._free]
-        error = _error(poses, origin, target, measured)
+        error = link_errors(poses, origin, target, measured)
         weighted = information * self.weights[:, None, None]
         matrix, _ = _normal_equations(poses, origin, target, error, weighted)
         factors = splu(matrix, permc_spec="MMD_AT_PLUS_A")
@@ -258,7 +258,7 @@ class PoseGraph:
         origin, target, measured, information = self._arrays()
         information = information * self.weights[:, None, None]
         poses, damping = self.poses[self._free], 1e-6
-        error = _error(poses, origin, target, measured)
+        error = link_errors(poses, origin, target, measured)
         cost = np.einsum("li,lij,lj->", error, information, error)
         for _ in range(MOST_STEPS):
             matrix, right = _normal_equations(poses, origin, target, error, information)
@@ -267,7 +267,7 @@ class PoseGraph:
                 step = splu(damped.tocsc(), permc_spec="MMD_AT_PLUS_A").solve(right).reshape(-1, 3)
                 moved = poses.copy()
                 moved[1:] += step
-                error = _error(moved, origin, target, measured)
+                error = link_errors(moved, origin, target, measured)
                 new_cost = np.einsum("li,lij,lj->", error, information, error)
                 if new_cost <= cost or damping > 1e6:
                     break
@@ -331,7 +331,14 @@ def _joined(kept: Link, other: Link) -> Link:
     )
 
 
-def _error(poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int64], measured: FloatArray) -> FloatArray:
+def link_errors(
+    poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int64], measured: FloatArray
+) -> FloatArray:
+    """Return by how much links miss ``(L, 3)``, each in its origin's frame, m and radians.
+
+    `origin` and `target` ``(L,)`` count among the poses ``(N, 3)``; `measured` ``(L, 3)``: the target's, seen from the
+    origin.
+    """
     here, there = poses[origin], poses[target]
     cosine, sine = np.cos(here[:, 2]), np.sin(here[:, 2])
     dx, dy = there[:, 0] - here[:, 0], there[:, 1] - here[:, 1]
@@ -342,6 +349,11 @@ def _error(poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int6
             wrap_angle(there[:, 2] - here[:, 2] - measured[:, 2]),
         ]
     )
+
+
+def normalised_squares(errors: FloatArray, information: FloatArray) -> FloatArray:
+    """Return the squares ``(L,)`` of errors ``(L, 3)`` by what is expected of them, the inverse of ``(L, 3, 3)``."""
+    return np.asarray(np.einsum("li,lij,lj->l", errors, information, errors))
 
 
 def _normal_equations(
