@@ -44,6 +44,8 @@ NEAR, TWICE, BEHIND = 0.10, 0.06, 0.5
 beside it is the same wall drawn twice."""
 ROW = 4
 """Cells off the wall within 0.3 m of a point of it that make a second row there."""
+SPOILT = 1.1
+"""Times as far off as the best of its sources alone from which a mix is worse."""
 LOOKED_AT = 20
 """Of so many scans one is looked at to know which walls were seen."""
 
@@ -260,9 +262,27 @@ def campaign(part: str, count: int, jobs: int | None) -> None:
             for what, row in rows.items():
                 everything.setdefault(what, []).append(astuple(row))
                 print(name, what, _line(row, astuple(row)), flush=True)
+    if part == "fusion":
+        _say_what_sources_spoil(everything)
     for what, values in everything.items():
         for word, each in (("median", np.median), ("least", np.min), ("most", np.max)):
             print(f"{word:<7}", what, _line(row, tuple(each(values, axis=0))))
+
+
+def _say_what_sources_spoil(everything: dict[str, list[tuple[float, ...]]]) -> None:
+    """Print in how many runs a mix is worse by more than a tenth than the best that it holds: a source did harm."""
+    for mix in MIXES:
+        within = [each for each in MIXES if set(each) < set(mix)]
+        if not within:
+            continue
+        best = np.min([everything[" ".join(each)] for each in within], axis=0)
+        worse = np.array(everything[" ".join(mix)]) / best
+        names = list(FusionRow.__dataclass_fields__)[:3]
+        said = [
+            f"{name} {int(np.sum(times > SPOILT))} of {len(times)} (up to {times.max():.2f} times)"
+            for name, times in zip(names, worse.T, strict=False)
+        ]
+        print("worse than the best source:", " ".join(mix), ", ".join(said))
 
 
 def _line(row: Row, values: tuple[float, ...]) -> str:

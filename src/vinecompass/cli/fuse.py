@@ -72,7 +72,7 @@ def run_fuse(
     from dataclasses import asdict, replace
 
     from vinecompass.files import check_replaceable, check_suffix
-    from vinecompass.fusion import cleaned, compare_sources, fuse, learn_noise
+    from vinecompass.fusion import cleaned, compare_sources, fuse
     from vinecompass.runs import RUN_MARKER, read_run, write_run, write_track
 
     if out is not None and out.suffix:
@@ -83,7 +83,6 @@ def run_fuse(
     with progress_bar() as progress:
         fused = fuse(run, sources=sources, settings=load_settings(settings).fusion, progress=progress)
     clean, _ = cleaned(run)
-    learned = learn_noise(clean, fused.alone.get("scans"))
     rows = {name: _in_numbers(error) for name, error in compare_sources(fused, run).items()}
     files = {}
     if out is not None and out.suffix:
@@ -100,7 +99,7 @@ def run_fuse(
         "fuse",
         _line(fused, rows["fused"] if by_truth else None),
         done=not fused.doubts,
-        details=_details(fused, learned, rows, "truth" if by_truth else "the fused track"),
+        details=_details(fused, rows, "truth" if by_truth else "the fused track"),
         quality={
             "way_m": fused.track.length,
             "slip_s": float((fused.slips[:, 1] - fused.slips[:, 0]).sum()),
@@ -108,7 +107,7 @@ def run_fuse(
             "notes": list(fused.notes),
             "doubts": list(fused.doubts),
             "sources": {name: asdict(report) for name, report in fused.report.items()},
-            "learned": _noises(learned),
+            "learned": _noises(fused.learned),
             **({} if by_truth else {"beside_fused": measured}),
         },
         truth=measured if by_truth else {},
@@ -151,9 +150,7 @@ def _noises(learned: dict[str, EstimatedValue]) -> dict[str, float]:
     return told | {f"{name}_filed{UNITS[name][0]}": noise.filed for name, noise in learned.items() if noise.known}
 
 
-def _details(
-    fused: Fused, learned: dict[str, EstimatedValue], rows: dict[str, dict[str, float]], beside: str
-) -> list[str]:
+def _details(fused: Fused, rows: dict[str, dict[str, float]], beside: str) -> list[str]:
     from vinecompass.fusion import contradictions, noise_advice
 
     lines = [f"{'beside ' + beside:<22} {'end, m':>8} {'deg':>7} {'% of way':>9} {'RMSE, m':>8} {'deg':>6}  worst"]
@@ -169,7 +166,7 @@ def _details(
             f"{name:<10} {report.taken:>7} {report.gated:>7} {report.late:>6} {report.refused:>8} "
             f"{report.normalised_innovation:>11.2f}  {_judged(name, report.normalised_innovation)}"
         )
-    wrong = contradictions(learned)
+    wrong = contradictions(fused.learned)
     lines += [f"{noise_advice(name, noise)} (filed {noise.filed:g})" for name, noise in wrong.items()]
     lines += [f"wheels not believed from {a:.1f} to {b:.1f} s" for a, b in fused.slips]
     return lines + [f"left out: {note}" for note in fused.notes]

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
+from vinecompass.fusion.estimated_value import EstimatedValue
+from vinecompass.fusion.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
-from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track
+from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track, track_of
 from vinecompass.runs import Run, Track, readings_of, rows_of
 from vinecompass.runs.order import rows_in_order, spans_of
 from vinecompass.runs.streams import Stream
@@ -33,30 +36,49 @@ class Fused:
 
     Parameters
     ----------
+    run : Run
+        What was fused, without the rows that cannot be used.
     track : Track
         The fused track with its covariances, from the run's start, at every stamp at which anything came.
-    alone : dict of str to Track
-        What each source makes of the motion without the others, from the same start: ``wheels`` and ``odometry``
-        reckoned on, ``scans`` by laser odometry.
     report : dict of str to SourceReport
         How each source fared.
     slips : array, (N, 2)
         Spans of time in which the wheels were not believed, s.
     motions : list of ScanMotion
-        What each scan said; empty if scans were not used.
+        What each scan said, led by wheels or odometry in places that look alike all along; empty if scans were not
+        used.
+    learned : dict of str to EstimatedValue
+        The noises that the run tells of its sensors, as `learn_noise` has them: the filter took them, not those filed.
     notes : tuple of str
         What was left out of the run, and why.
     doubts : tuple of str
         Sources that contradict the others so often that the track is not to be trusted before the run is checked.
     """
 
+    run: Run
     track: Track
-    alone: dict[str, Track]
     report: dict[str, SourceReport]
     slips: NDArray[np.float64]
     motions: list[ScanMotion]
+    learned: dict[str, EstimatedValue]
     notes: tuple[str, ...]
     doubts: tuple[str, ...]
+
+    @cached_property
+    def alone(self) -> dict[str, Track]:
+        """What each source makes of the motion without the others, from the same start.
+
+        ``wheels`` and ``odometry`` are reckoned on; ``scans`` by laser odometry, if they were used, which takes time.
+        """
+        run, tracks = self.run, {}
+        if run.wheels is not None:
+            tracks["wheels"] = dead_reckon(run.wheels, run.robot.drive)
+        if run.odometry is not None:
+            tracks["odometry"] = run.odometry
+        if self.motions:
+            led = tracks.keys() & self.report.keys()
+            tracks["scans"] = laser_track(run)[0] if led else track_of(self.motions)
+        return {name: track.moved_to(_pose_at_start(run, track.t[0])) for name, track in tracks.items()}
 
 
 def cleaned(run: Run) -> tuple[Run, tuple[str, ...]]:
@@ -95,6 +117,8 @@ def fuse(
     progress: Callable[[float, str], None] | None = None,
 ) -> Fused:
     """Fuse the streams of a run: `OdometryFusion` over its readings in the order of their stamps.
+
+    How much wheels and IMU err is learned from the run first, where it tells; the robot file's noise is but a start.
 
     Parameters
     ----------
@@ -135,20 +159,19 @@ def fuse(
     _check_overlap(run, {name: found[name] for name in sources})
     if "position" in sources and run.position is not None:
         _check_start(run, run.position.x[0], run.position.y[0])
-    alone = {}
-    if run.wheels is not None:
-        alone["wheels"] = dead_reckon(run.wheels, run.robot.drive, start=_pose_at_start(run, run.wheels.t[0]))
-    if run.odometry is not None:
-        alone["odometry"] = run.odometry.moved_to(_pose_at_start(run, run.odometry.t[0]))
+    left_out: dict[str, Any] = {name: None for name in SOURCES if name not in sources}
+    used = replace(run, **left_out)
+    scanned: Track | None = None
     motions: list[ScanMotion] = []
     if "scans" in sources:
-        track, motions = laser_track(run, progress=progress)
-        alone["scans"] = track.moved_to(_pose_at_start(run, track.t[0]))
-    fusion = OdometryFusion(run.robot, start=run.start, settings=settings)
-    track, gated = _run_through(fusion, run, sources, motions, progress)
+        leads = None if used.wheels is None and used.odometry is None else odometry_track(used)
+        scanned, motions = laser_track(used, led_by=leads, progress=progress)
+    learned = learn_noise(used, scanned)
+    fusion = OdometryFusion(with_learned_noise(run.robot, learned), start=run.start, settings=settings)
+    track, gated = _run_through(fusion, used, sources, motions, progress)
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)
-    return Fused(track, alone, report, slips, motions, notes, _doubts(report))
+    return Fused(run, track, report, slips, motions, learned, notes, _doubts(report))
 
 
 def usual_odometry(run: Run) -> Track:

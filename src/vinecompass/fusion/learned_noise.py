@@ -12,7 +12,7 @@ from vinecompass.odometry import dead_reckon, turned_by_gyro
 from vinecompass.robot import Lidar, Robot
 from vinecompass.runs import Imu, Run, Scans, Track
 
-__all__ = ["NOISES", "contradictions", "learn_noise", "noise_advice"]
+__all__ = ["NOISES", "contradictions", "learn_noise", "noise_advice", "with_learned_noise"]
 
 FloatArray = NDArray[np.float64]
 NOISES = {
@@ -34,6 +34,8 @@ NORMAL = 1.4826
 """Standard deviation of normal errors, by the median of their absolute values."""
 ENOUGH = 0.25
 """Share of its value to which a noise must be known."""
+FARTHEST = 10.0
+"""Times as large or as small as filed that a noise is taken for at most."""
 WRONG, SURE, MIDDLE_RANGE = 2.5, 3.0, 5.0
 """Times as large or as small as filed, and standard errors off, from which a noise is filed wrongly; and the range, m,
 at which those of ranges are compared."""
@@ -76,6 +78,22 @@ def learn_noise(run: Run, scanned: Track | None) -> dict[str, EstimatedValue]:
     if run.scans is not None:
         found |= _range_noise(run.scans, robot.scanner)
     return found
+
+
+def with_learned_noise(robot: Robot, learned: dict[str, EstimatedValue]) -> Robot:
+    """Return a robot whose wheels and IMU err as a run tells, so far as it does, and not as is filed.
+
+    A noise is taken for at most `FARTHEST` times as large or as small as filed: beyond, something else is wrong.
+    """
+    tables: dict[str, dict[str, float]] = {"wheels": {}, "imu": {}}
+    for name, noise in learned.items():
+        table, key = NOISES[name]
+        if table in tables and noise.known and noise.value > 0.0:
+            most = FARTHEST * noise.filed if noise.filed > 0.0 else np.inf
+            tables[table][key] = float(np.clip(noise.value, noise.filed / FARTHEST, most))
+    return robot.model_copy(
+        update={table: getattr(robot, table).model_copy(update=values) for table, values in tables.items()}
+    )
 
 
 def contradictions(learned: dict[str, EstimatedValue]) -> dict[str, EstimatedValue]:

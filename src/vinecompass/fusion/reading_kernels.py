@@ -78,6 +78,10 @@ SCAN_ITSELF, SCAN_ITSELF_TURN = 0.02, 0.003
 """Metres and radians that a reference scan is off itself, at most."""
 REFERENCE_AGE, NO_SCANS = 0.5, 2.0
 """Seconds for which a reference holds, and those without a scan after which it need not be a scan's."""
+CONTRADICTS = 3.0
+"""Standard deviations of a scan beyond which it contradicts the others."""
+OVERRULES = 0.05
+"""Metres that a scan may err, by its own account, to overrule others: what hangs on few points may be quite wrong."""
 BRISK = 0.3
 """Metres a second, and radians a second, by which the velocity may be wrong once scans contradict it."""
 
@@ -206,6 +210,32 @@ def scan_reading(state, p, event, rows, residuals, noise):  # type: ignore[no-un
 
 
 @njit(cache=True, nogil=True)
+def doubt_way(state, covariance, event, residuals):  # type: ignore[no-untyped-def]
+    """Doubt the way since the reference scan by what a scan is off, where it is sure itself; return whether it is so.
+
+    Along a plain aisle it cannot tell the way at all, and other sources that can are not to be given up for it.
+    """
+    doubted = False
+    xx, xy, yy = event[MATCH_COVARIANCE], event[MATCH_COVARIANCE + 1], event[MATCH_COVARIANCE + 2]
+    along = 0.5 * np.arctan2(2.0 * xy, xx - yy)
+    half = np.hypot(0.5 * (xx - yy), xy)
+    for axis in range(2):
+        angle = along + 0.5 * np.pi * axis
+        variance = 0.5 * (xx + yy) + (half if axis == 0 else -half)
+        off = np.cos(angle) * residuals[0] + np.sin(angle) * residuals[1]
+        if off**2 > CONTRADICTS**2 * variance and variance < OVERRULES**2:
+            apart = np.zeros(STATES)
+            apart[X] = off * np.cos(angle + state[REFERENCE_HEADING])
+            apart[Y] = off * np.sin(angle + state[REFERENCE_HEADING])
+            add_noise(covariance, apart, 1.0)
+            doubted = True
+    if residuals[2] ** 2 > CONTRADICTS**2 * event[MATCH_TURN_VARIANCE]:
+        covariance[HEADING, HEADING] += residuals[2] ** 2
+        doubted = True
+    return doubted
+
+
+@njit(cache=True, nogil=True)
 def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by the pose seen from the pose at the reference scan; then, if so, let this pose be the reference."""
     taken = True
@@ -215,17 +245,11 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
         scan_reading(state, p, event, rows, residuals, noise)
         taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised, False)
         out_voted = event[STAMP] < state[DOUBT_UNTIL]
-        if not taken and (out_voted or abs(state[T] - state[PUSH_T]) > FRESH * p[PUSH_PERIOD]):
-            # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought. Or
-            # there is one, and wheels and scans both stand against it: a blow has carried the speed off.
-            # Doubt the way since the last scan as far as the two are apart, and believe the scan.
+        # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought. Or there
+        # is one, and wheels and scans both stand against it: a blow has carried the speed off.
+        arbitrates = not out_voted and abs(state[T] - state[PUSH_T]) <= FRESH * p[PUSH_PERIOD]
+        if not taken and not arbitrates and doubt_way(state, covariance, event, residuals):
             state[DOUBT_UNTIL] = event[STAMP] + p[DOUBT_TIME]
-            c, s = np.cos(state[REFERENCE_HEADING]), np.sin(state[REFERENCE_HEADING])
-            apart = np.zeros(STATES)
-            apart[X] = c * residuals[0] - s * residuals[1]
-            apart[Y] = s * residuals[0] + c * residuals[1]
-            apart[HEADING] = residuals[2]
-            add_noise(covariance, apart, 1.0)
             covariance[AHEAD, AHEAD] += BRISK**2
             covariance[TURN_RATE, TURN_RATE] += BRISK**2
             scan_reading(state, p, event, rows, residuals, noise)

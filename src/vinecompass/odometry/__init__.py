@@ -8,7 +8,7 @@ from vinecompass.odometry.deskew import (
     returned_beams,
     straightened_beams,
 )
-from vinecompass.odometry.laser_odometry import LaserOdometry, ScanMotion, laser_track
+from vinecompass.odometry.laser_odometry import LaserOdometry, ScanMotion, laser_track, track_of
 from vinecompass.odometry.motion import BodyVelocity, SweepMotion, motion_at, motions, swept_scans
 
 __all__ = [
@@ -27,6 +27,7 @@ __all__ = [
     "returned_beams",
     "straightened_beams",
     "swept_scans",
+    "track_of",
     "turned_by_gyro",
     "wheel_ways",
 ]

@@ -104,10 +104,11 @@ def fit_lines(points, reaches):  # type: ignore[no-untyped-def]
     """Fit a line to the neighbours of each point (N, 2), the points being in the order of their bearing.
 
     Neighbours follow one another within `reaches` (N,) of the point, without a gap of half of that. Returns a point
-    on each line and its unit normal (N, 4): x, y, normal x, normal y; the normal is 0, 0 where there is no line.
+    on each line, its unit normal, and the variance of the normal's angle by how the neighbours scatter (N, 5): x, y,
+    normal x, normal y, variance; the normal is 0, 0 where there is no line.
     """
     count = points.shape[0]
-    lines = np.zeros((count, 4))
+    lines = np.zeros((count, 5))
     for i in range(count):
         x, y, reach = points[i, 0], points[i, 1], reaches[i]
         total, mx, my, xx, yy, xy = 1.0, 0.0, 0.0, 0.0, 0.0, 0.0
@@ -140,6 +141,7 @@ def fit_lines(points, reaches):  # type: ignore[no-untyped-def]
         lines[i, 1] = y + my
         lines[i, 2] = -np.sin(angle)
         lines[i, 3] = np.cos(angle)
+        lines[i, 4] = (middle - spread) / ((middle + spread) * total)
     return lines
 
 
@@ -152,12 +154,13 @@ def align_scan(reference, bearings, lines, points, delays, trust, first, prior, 
     `delays` (N,) after their stamp, were straightened by. `first` (6,) is where to start and `prior` (6, 6) the
     information that holds on to it. A point counts as much as its `trust` (N,), and half of it when `scatter` off its
     line (Cauchy weights).
-    Returns the six numbers, the information of the points alone on the pose (3, 3), their weighted mean square
-    distance, the sum of weights, and the index (N,) of the reference point whose line each point found, or -1.
+    Returns the six numbers, the information of the points alone on the pose (3, 3), how much of it is likely made up
+    by lines that lie a little askew (3, 3), the points' weighted mean square distance, the sum of weights, and the
+    index (N,) of the reference point whose line each point found, or -1.
     """
     solution = first.copy()
     matrix, step, row = np.empty((6, 6)), np.empty(6), np.empty(6)
-    information = np.zeros((3, 3))
+    information, made_up, along = np.zeros((3, 3)), np.zeros((3, 3)), np.empty(3)
     count = reference.shape[0]
     partners = np.full(points.shape[0], -1)
     squares, weights = 0.0, 0.0
@@ -170,6 +173,7 @@ def align_scan(reference, bearings, lines, points, delays, trust, first, prior, 
                 matrix[k, j] = prior[k, j]
                 step[k] += prior[k, j] * (first[j] - solution[j])
         information[:] = 0.0
+        made_up[:] = 0.0
         squares, weights = 0.0, 0.0
         cosine, sine = np.cos(solution[2]), np.sin(solution[2])
         for i in range(points.shape[0]):
@@ -202,13 +206,16 @@ def align_scan(reference, bearings, lines, points, delays, trust, first, prior, 
                 step[j] -= weight * row[j] * distance
                 for k in range(j + 1):
                     matrix[j, k] += weight * row[j] * row[k]
+            along[0], along[1], along[2] = ny, -nx, -nx * dx - ny * dy
+            askew = weight * lines[nearest, 4]
             for j in range(3):
                 for k in range(3):
                     information[j, k] += weight * row[j] * row[k]
+                    made_up[j, k] += askew * along[j] * along[k]
             squares += weight * distance * distance
             weights += weight
         solve_in_place(matrix, step)
         solution += step
         if iteration > 2 and abs(step[0]) + abs(step[1]) < 1e-4 and abs(step[2]) < 2e-5:
             break
-    return solution, information, squares / max(weights, 1e-9), weights, partners
+    return solution, information, made_up, squares / max(weights, 1e-9), weights, partners

@@ -9,13 +9,13 @@ from math import cos, sin
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import arc, compose, compose_covariances, relative
+from vinecompass.geometry import arc, arc_velocity, compose, compose_covariances, relative
 from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heaviest_share
 from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
 from vinecompass.robot import Lidar
 from vinecompass.runs import Run, Scan, Track
 
-__all__ = ["LaserOdometry", "ScanMotion", "laser_track"]
+__all__ = ["LaserOdometry", "ScanMotion", "laser_track", "track_of"]
 
 FloatArray = NDArray[np.float64]
 
@@ -143,13 +143,20 @@ class LaserOdometry:
         self._first_share = 0.0
         self._since = np.zeros(3)
         self._velocity = np.zeros(3)
+        self._degenerate: FloatArray | None = None
         self._t = -np.inf
         self.pose = np.zeros(3)
 
-    def update(self, scan: Scan) -> ScanMotion:
-        """Take in one scan and return the motion up to its stamp."""
+    def update(self, scan: Scan, *, velocity: ArrayLike | None = None) -> ScanMotion:
+        """Take in one scan and return the motion up to its stamp.
+
+        A velocity ``(3,)`` that others tell, m/s ahead and to the left and rad/s, leads where the scan before could
+        not tell the motion; without one the former motion is kept up there.
+        """
         elapsed = scan.t - self._t
         self._t = scan.t
+        if velocity is not None:
+            self._follow(np.asarray(velocity, dtype=float))
         points, delays = self._straightened(scan)
         since, covariance, share, degenerate = np.zeros(3), np.zeros((3, 3)), 0.0, None
         if self._reference is not None:
@@ -164,13 +171,27 @@ class LaserOdometry:
         if self._reference is not None and self._first_share == 0.0:
             self._first_share = share
         motion = self._report(scan.t, since, covariance, share, degenerate, is_reference)
-        self._since = since
+        self._since, self._degenerate = since, degenerate
         if is_reference:
             self._reference = self._make_reference(self._straightened(scan)[0])
             self._reference_pose = motion.pose
             self._since = np.zeros(3)
             self._first_share = 0.0
         return motion
+
+    def _follow(self, velocity: FloatArray) -> None:
+        """Take over what others say of the body's velocity in the direction that the scan before left open."""
+        if self._degenerate is None:
+            return
+        x, y, mounted = self._mount.tolist()
+        cosine, sine = cos(mounted), sin(mounted)
+        into_sensor = np.array([[cosine, sine], [-sine, cosine]])
+        told = np.append(into_sensor @ (velocity[:2] + velocity[2] * np.array([-y, x])), velocity[2])
+        direction = into_sensor @ self._degenerate
+        if np.any(direction):
+            self._velocity[:2] += direction * (direction @ (told - self._velocity)[:2])
+        else:
+            self._velocity = told
 
     def _straightened(self, scan: Scan) -> tuple[FloatArray, FloatArray]:
         """Return what the beams hit and how long after the stamp, as the velocity known by now has it."""
@@ -190,7 +211,7 @@ class LaserOdometry:
         start = np.concatenate([since, np.zeros(3)])
         prior = _motion_prior(since[2], elapsed)
 
-        def aligned() -> tuple[FloatArray, FloatArray, float, float, NDArray[np.int64]]:
+        def aligned() -> tuple[FloatArray, FloatArray, FloatArray, float, float, NDArray[np.int64]]:
             return align_scan(
                 reference.points,
                 reference.bearings,
@@ -204,22 +225,22 @@ class LaserOdometry:
                 MOST_ITERATIONS,
             )
 
-        solution, information, mean_square, weights, partners = aligned()
+        solution, information, made_up, mean_square, weights, partners = aligned()
         # In metres, a turn moves points by their distance: so the three directions can be compared.
         scale = np.array([1.0, 1.0, 1.0 / max(float(np.sqrt(np.mean(points**2) * 2.0)), 0.5)])
-        shares, directions = np.linalg.eigh(information * np.outer(scale, scale) / max(weights, 1.0))
+        shares, directions = np.linalg.eigh((information - made_up) * np.outer(scale, scale) / max(weights, 1.0))
         plain = shares < PLAINEST
         held = plain.copy()
         leaps = float(np.hypot(*(solution[:2] - since[:2]))) > HARDEST * elapsed**2
         if PLAINEST < shares[0] < PLAIN_BELOW:
             found = partners[partners >= 0]
-            shown = trust[partners >= 0] * (reference.lines[found, 2:] @ directions[:2, 0]) ** 2
+            shown = trust[partners >= 0] * (reference.lines[found, 2:4] @ directions[:2, 0]) ** 2
             plain[0] = heaviest_share(reference.points[found], shown, ONE_SPOT_REACH) > ONE_SPOT_SHARE
             held[0] = plain[0] and leaps
         degenerate = None
         if np.any(held):
             prior[:3, :3] += 1e6 * (directions[:, held] @ directions[:, held].T) / np.outer(scale, scale)
-            solution, information, mean_square, weights, partners = aligned()
+            solution, information, _, mean_square, weights, partners = aligned()
         if np.any(plain):
             # What a single spot shows is followed while it does not walk off; but nobody else need believe it.
             degenerate = self._in_body(solution[:3], directions[:2, plain])
@@ -301,21 +322,39 @@ def _motion_prior(heading: float, elapsed: float) -> FloatArray:
 
 
 def laser_track(
-    run: Run, *, mount: ArrayLike | None = None, progress: Callable[[float, str], None] | None = None
+    run: Run,
+    *,
+    mount: ArrayLike | None = None,
+    led_by: Track | None = None,
+    progress: Callable[[float, str], None] | None = None,
 ) -> tuple[Track, list[ScanMotion]]:
-    """Return the track of a run's scans alone, `LaserOdometry.update` over them, and what each scan said.
+    """Return the track of a run's scans, `LaserOdometry.update` over them, and what each scan said.
 
-    The track begins at the origin; its covariances grow from reference scan to reference scan.
+    The track begins at the origin. Another's track leads where scans cannot tell the motion.
     """
     scans = run.need_scans()
     laser = LaserOdometry(run.robot.scanner, mount=mount)
+    velocities = [None] * len(scans) if led_by is None else _velocities(led_by, scans.t)
     motions = []
     for i, scan in enumerate(scans):
-        motions.append(laser.update(scan))
+        motions.append(laser.update(scan, velocity=velocities[i]))
         if progress and i % 100 == 0:
             progress(i / len(scans), "laser odometry")
+    return track_of(motions), motions
+
+
+def track_of(motions: list[ScanMotion]) -> Track:
+    """Return the track that scans tell; its covariances grow from reference scan to reference scan."""
     poses = np.array([motion.pose for motion in motions])
-    return Track(scans.t, poses, _accumulated(motions)), motions
+    return Track(np.array([motion.t for motion in motions]), poses, _accumulated(motions))
+
+
+def _velocities(track: Track, t: FloatArray) -> list[FloatArray | None]:
+    """Return the mean velocity ``(3,)`` of a track up to each of some stamps from the one before, where it has both."""
+    poses = track.at(t)
+    ways = arc_velocity(relative(poses[1:], poses[:-1])) / np.diff(t)[:, None]
+    has = (t[:-1] >= track.t[0]) & (t[1:] <= track.t[-1])
+    return [None, *(way if known else None for way, known in zip(ways, has, strict=True))]
 
 
 def _accumulated(motions: list[ScanMotion]) -> FloatArray:
