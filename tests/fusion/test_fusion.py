@@ -12,7 +12,7 @@ from vinecompass import Command, LaserOdometry, OdometryFusion, Robot, Simulator
 from vinecompass.geometry import arc, chain, wrap_angle
 from vinecompass.links import Recorder
 from vinecompass.motion import steering_angle, wheel_speeds
-from vinecompass.runs import Imu, Positions, Wheels
+from vinecompass.runs import Imu, Positions, Run, Scans, Wheels
 from vinecompass.settings import FusionSettings
 
 NO_DOUBT = {
@@ -178,6 +178,24 @@ class OnARun(unittest.TestCase):
             fusion.update_scan(laser.update(scan))
         self.assertLess(np.hypot(*fusion.pose[:2]), 0.06)
         self.assertGreater(fusion.report()["wheels"].gated, 50)
+
+    def test_wheels_lead_where_a_plain_aisle_shows_scans_nothing(self):
+        lidar = {"beams": 360, "first_beam_deg": -180.0, "last_beam_deg": 179.0, "farthest": 12.0, "rate": 10.0}
+        told = altered_robot(robot(), lidar=lidar)
+        walls = [[-60.0, -1.2, 60.0, -1.2], [-60.0, 1.2, 60.0, 1.2]]
+        poses = [[0.06 * i - 9.0, 0.1, 0.0] for i in range(300)]
+        scans = list(scans_between(walls, poses, told.scanner, noise=0.02))
+        t = np.arange(0.0, scans[-1].t, 0.02)
+        run = Run(
+            robot=told,
+            start=np.zeros(3),
+            scans=Scans(np.array([scan.t for scan in scans]), np.stack([scan.ranges for scan in scans])),
+            wheels=Wheels(t, np.outer(0.6 * t / told.drive.wheel_radius, [1.0, 1.0])),
+        )
+        fused = fuse(run, sources=["wheels", "scans"])
+        # Lines askew made up a motion of their own: the wheels were given up for it, and 18 m became 3 m.
+        self.assertAlmostEqual(fused.track.poses[-1, 0], 0.6 * t[-1], delta=0.05)
+        self.assertEqual(fused.report["wheels"].gated, 0)
 
     def test_every_drive_an_odometry_stream_and_position_fixes(self):
         t = np.linspace(0.0, 8.0, 401)
