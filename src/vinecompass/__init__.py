@@ -74,7 +74,17 @@ _HOMES = {
     ),
     "vinecompass.links": ("Readings", "RecordedLink", "RobotLink", "SimulatedLink"),
     "vinecompass.rehearsal": ("Rehearsal", "record_drive", "rehearse", "rehearse_mission"),
-    "vinecompass.tuning": ("Case", "Study", "StudyRun", "Trial", "compare_values", "read_study", "run_trial"),
+    "vinecompass.tuning": (
+        "Case",
+        "ShownWay",
+        "Study",
+        "StudyRun",
+        "Trial",
+        "compare_values",
+        "learn_prices",
+        "read_study",
+        "run_trial",
+    ),
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 

@@ -21,6 +21,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
+from vinecompass.cli.tune_shown import run_tune_shown
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -30,7 +31,7 @@ __all__ = ["tune"]
 
 
 @click.command(short_help="Try settings in rehearsals, and say what to change.")
-@click.argument("site", type=FILE, required=False)
+@click.argument("site", metavar="[SITE|MAP]", type=FILE, required=False)
 @click.option("--robot", type=FILE, help="The robot's file.")
 @click.option("--map", "map_path", type=FILE, help="The map to drive by.")
 @click.option("--to", "goal", help="Name of a stop, or x,y,heading_deg.")
@@ -58,7 +59,19 @@ __all__ = ["tune"]
 )
 @click.option("--workers", type=click.IntRange(1), help="Processes; one for each core if not given.")
 @click.option("--time-limit", type=click.FloatRange(1.0), default=300.0, show_default=True, help="Seconds a trial.")
-@click.option("-o", "--out", type=FILE, help="The folder of the study; one that was stopped goes on.")
+@click.option(
+    "--shown",
+    type=FILE,
+    multiple=True,
+    metavar="RUN|CSV",
+    help="A way to be taken on MAP, driven in a run or drawn as x, y: learn the floor's prices. Repeat it.",
+)
+@click.option(
+    "-o",
+    "--out",
+    type=FILE,
+    help="The folder of the study; one that was stopped goes on. With --shown, the settings file to write.",
+)
 @click.option("--list", "listed", is_flag=True, help="List all settings that can be tuned.")
 @click.option("--explain", "explained", type=FILE, metavar="STUDY", help="Say again what a study shows.")
 @settings_option
@@ -69,7 +82,8 @@ def tune(as_json: bool, **given: Any) -> int:
     """Rehearse a round in SITE with many settings, on the same seeds, and say what to change and how sure that is.
 
     Every finished trial is kept in the study's folder: the same call goes on where it was stopped. The best settings
-    are confirmed on seeds that did not choose them. Exit status 1 if nothing better was found.
+    are confirmed on seeds that did not choose them. With --shown, no round is driven: plans on MAP are brought to ways
+    that a person showed. Exit status 1 if nothing better was found.
     """
     return tell(run_tune(TuneOptions(**given)), as_json)
 
@@ -90,6 +104,7 @@ class TuneOptions:
     wants: tuple[str, ...] = ()
     workers: int | None = None
     time_limit: float = 300.0
+    shown: tuple[Path, ...] = ()
     out: Path | None = None
     listed: bool = False
     explained: Path | None = None
@@ -104,6 +119,16 @@ def run_tune(given: TuneOptions) -> Outcome:
 
     if given.listed:
         return _list()
+    if given.shown:
+        return run_tune_shown(
+            given.site,
+            given.shown,
+            robot=given.robot,
+            settings=given.settings,
+            out=given.out,
+            seed=given.seed,
+            picture=given.picture,
+        )
     wants = [Want.parse(text) for text in given.wants]
     if given.explained is not None:
         study = read_study(given.explained)
@@ -228,20 +253,11 @@ def _digest(path: Path) -> str:
 
 def _write_settings(given: TuneOptions, explanation: Explanation) -> str:
     """Write the settings file to use: the one given, with the best values in it."""
-    import tomlkit
+    from vinecompass.files import atomic_write
+    from vinecompass.settings import settings_text
 
-    from vinecompass.files import atomic_write, read_text
-
-    if given.settings is not None:
-        document: Any = tomlkit.parse(read_text(given.settings))
-    else:
-        document = tomlkit.document()
-        document["format"], document["version"] = "vinecompass settings", 1
-    for key, value in explanation.best.items():
-        table, name = key.split(".")
-        document.setdefault(table, tomlkit.table())[name] = value
     assert given.out is not None
-    return str(atomic_write(given.out / "settings.toml", tomlkit.dumps(document)))
+    return str(atomic_write(given.out / "settings.toml", settings_text(explanation.best, given.settings)))
 
 
 def _wanted(study: Study, wants: list[Want]) -> list[str]:

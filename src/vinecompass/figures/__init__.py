@@ -16,6 +16,7 @@ from vinecompass.figures.map_film import MapFilm
 from vinecompass.figures.people_figure import draw_meetings
 from vinecompass.figures.plan_figure import draw_plan, draw_plan_comparison
 from vinecompass.figures.run_figure import draw_run
+from vinecompass.figures.shown_figure import draw_shown
 from vinecompass.figures.study_figure import draw_study
 
 __all__ = [
@@ -38,6 +39,7 @@ __all__ = [
     "draw_profile",
     "draw_quality",
     "draw_run",
+    "draw_shown",
     "draw_study",
     "save_figure",
 ]

@@ -12,6 +12,7 @@ from vinecompass.settings.people import Approach, PeopleRule, PeopleSettings
 from vinecompass.settings.planning import PlanSettings
 from vinecompass.settings.safety import SafetySettings
 from vinecompass.settings.settings import Settings, read_settings
+from vinecompass.settings.settings_text import settings_text
 
 __all__ = [
     "Approach",
@@ -35,5 +36,6 @@ __all__ = [
     "changed_settings",
     "find_setting",
     "read_settings",
+    "settings_text",
     "tunable_settings",
 ]

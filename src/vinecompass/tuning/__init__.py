@@ -1,4 +1,4 @@
-"""Tuning: settings tried in rehearsals, by a design, on the same seeds, and compared."""
+"""Tuning: settings tried in rehearsals, on the same seeds, and compared; or learned from ways that were shown."""
 
 from vinecompass.tuning.choosing import choose_settings
 from vinecompass.tuning.comparison import Comparison, compare_values
@@ -7,8 +7,11 @@ from vinecompass.tuning.effects import Effect, best_values, effects, mean_cost
 from vinecompass.tuning.explain import MEASURES, Explanation, explain
 from vinecompass.tuning.score import Score
 from vinecompass.tuning.search import search_values
+from vinecompass.tuning.shown_prices import Compared, ShownPrices, learn_prices
+from vinecompass.tuning.shown_ways import ShownWay, read_shown_ways, ways_apart
 from vinecompass.tuning.study import Study, StudyRun, read_study
 from vinecompass.tuning.trial import Case, Trial, run_trial
+from vinecompass.tuning.unexplained import Unexplained, unexplained_places
 from vinecompass.tuning.wants import Answer, Want, answer_wants
 
 __all__ = [
@@ -16,13 +19,17 @@ __all__ = [
     "MEASURES",
     "Answer",
     "Case",
+    "Compared",
     "Comparison",
     "Effect",
     "Explanation",
     "Score",
+    "ShownPrices",
+    "ShownWay",
     "Study",
     "StudyRun",
     "Trial",
+    "Unexplained",
     "Vary",
     "Want",
     "answer_wants",
@@ -31,9 +38,13 @@ __all__ = [
     "compare_values",
     "effects",
     "explain",
+    "learn_prices",
     "mean_cost",
+    "read_shown_ways",
     "read_study",
     "run_trial",
     "search_values",
+    "unexplained_places",
     "values_to_try",
+    "ways_apart",
 ]
