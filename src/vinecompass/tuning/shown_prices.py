@@ -32,6 +32,8 @@ KEPT = 0.002
 """What a setting costs that is moved over all its span, in metres of way apart: those that do not matter stay."""
 LONGEST = 4.0
 """Times as long as the plan from its start to its end from which a way went to other places in between."""
+NEARER = 0.9
+"""Times as far from the ways that choose that plans must be for the settings given to be left."""
 HELD_BACK = 3
 """Of so many ways one does not choose, but judges."""
 
@@ -84,7 +86,7 @@ class ShownPrices:
     def is_nearer(self) -> bool:
         """Whether plans come nearer to the ways held back, or to the others where there are none."""
         before, after = self.apart(held_back=any(each.held_back for each in self.ways))
-        return after < before - 1e-3
+        return after < NEARER * before
 
 
 def learn_prices(
@@ -270,4 +272,7 @@ def _refined(task: _Task, ways: list[ShownWay], candidates: list[CostSettings]) 
         bounds=[(0.0, 1.0)] * len(KEYS),
         options={"initial_simplex": simplex, "maxfev": REFINED, "xatol": 0.005, "fatol": 0.001},
     )
-    return _settings_at(task.settings, fit.x, best.fall) if fit.fun < min(distances) else best
+    found, distance_found = (_settings_at(task.settings, fit.x, best.fall), float(fit.fun))
+    if distance_found >= min(distances):
+        found, distance_found = best, min(distances)
+    return found if distance_found < NEARER * distances[0] else task.settings
