@@ -75,7 +75,9 @@ _HOMES = {
     "vinecompass.links": ("Readings", "RecordedLink", "RobotLink", "SimulatedLink"),
     "vinecompass.rehearsal": ("Rehearsal", "record_drive", "rehearse", "rehearse_mission"),
     "vinecompass.tuning": (
-        "Case",
+        "LocalizationCase",
+        "MappingCase",
+        "MissionCase",
         "ShownWay",
         "Study",
         "StudyRun",
@@ -83,7 +85,6 @@ _HOMES = {
         "compare_values",
         "learn_prices",
         "read_study",
-        "run_trial",
     ),
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}

@@ -7,11 +7,11 @@ import numpy as np
 from scipy.stats import kstest
 
 from tests.support import assert_input_error, demo, new_folder, robot, run, site
-from vinecompass import Case, Settings, StudyRun, Trial, compare_values, read_map, read_study
+from vinecompass import MissionCase, Settings, StudyRun, Trial, compare_values, read_map, read_study
 from vinecompass.navigation import Round
 from vinecompass.settings import changed_settings, tunable_settings
 from vinecompass.tuning import (
-    Score,
+    MissionScore,
     Study,
     Vary,
     Want,
@@ -24,6 +24,22 @@ from vinecompass.tuning import (
 )
 
 
+def mission_score(cost, time, clearance):
+    """The score of a mission that arrived."""
+    counts = dict.fromkeys(("contacts", "interventions", "recoveries", "replans", "turns_about", "stops"), 0)
+    return MissionScore(
+        arrived=True,
+        reason="",
+        time=time,
+        over_bound=cost,
+        way=5.0,
+        least_clearance=clearance,
+        estimate_error=0.02,
+        cost=cost,
+        **counts,
+    )
+
+
 def made_up(costs_by_values, seeds=range(4)):
     """A study whose costs are a function of the values and the seed."""
     trials, scores = [], []
@@ -31,8 +47,8 @@ def made_up(costs_by_values, seeds=range(4)):
         for seed in seeds:
             cost = cost_of(seed)
             trials.append(Trial(len(trials), seed, values))
-            scores.append(Score(True, "", 10.0 * cost, cost, 5.0, 0.3 / cost, 0, 0, 0, 0, 0, 0, 0.02, cost))
-    return Study({}, trials, scores)
+            scores.append(mission_score(cost, 10.0 * cost, 0.3 / cost))
+    return Study("mission", {}, trials, scores)
 
 
 class WhatCanBeTuned(unittest.TestCase):
@@ -152,7 +168,7 @@ class Studies(unittest.TestCase):
         empty = site().model_copy(update={"people": []})
         x, y, heading = empty.start_pose
         grid = read_map(demo()[0] / "cellar.png")
-        case = Case(empty, robot(), grid, Round.to_pose([x, y - 1.5, heading]), Settings(), time_limit=12.0)
+        case = MissionCase(empty, robot(), grid, Round.to_pose([x, y - 1.5, heading]), Settings(), time_limit=12.0)
         sets = values_to_try([Vary.parse("window.clearance")], 3)
         trials = [Trial(k, k % 2, sets[k // 2]) for k in range(6)]
         tables = {}
@@ -188,9 +204,11 @@ class Studies(unittest.TestCase):
                 died.touch()
                 os._exit(1)
             cost = 1.0 + abs(trial.values.get("costs.comfort", 0.6) - 0.3) + 0.5 * (trial.seed >= 2)
-            return Score(True, "", cost * bound, cost, 5.0, 0.3, 0, 0, 0, 0, 0, 0, 0.02, cost)
+            return mission_score(cost, cost * bound, 0.3)
 
-        case = Case(site(), robot(), read_map(demo()[0] / "cellar.png"), Round.to_pose([36.0, 23.0, 0.0]), Settings())
+        case = MissionCase(
+            site(), robot(), read_map(demo()[0] / "cellar.png"), Round.to_pose([36.0, 23.0, 0.0]), Settings()
+        )
         folder, found, tried = scratch / "study", [], []
 
         def search(*given, **options):
@@ -198,8 +216,8 @@ class Studies(unittest.TestCase):
             return tried[-1]
 
         with (
-            mock.patch("vinecompass.tuning.study.run_trial", made_up_score),
-            mock.patch.object(Case, "bound", lambda self: 10.0),
+            mock.patch.object(MissionCase, "run", made_up_score),
+            mock.patch.object(MissionCase, "bound", lambda self: 10.0),
             mock.patch("vinecompass.tuning.choosing.search_values", search),
         ):
             for _ in range(2):

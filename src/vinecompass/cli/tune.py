@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -12,20 +10,17 @@ from vinecompass.cli.common import (
     FILE,
     Outcome,
     json_option,
-    load_map,
-    load_settings,
     picture_option,
     progress_bar,
-    read_round_or_stop,
     seed_option,
     settings_option,
     tell,
 )
+from vinecompass.cli.tune_cases import TuneOptions, case_of
 from vinecompass.cli.tune_shown import run_tune_shown
-from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
-    from vinecompass.tuning import Case, Explanation, Study, Want
+    from vinecompass.tuning import Explanation, Study, Want
 
 __all__ = ["tune"]
 
@@ -60,6 +55,14 @@ __all__ = ["tune"]
 @click.option("--workers", type=click.IntRange(1), help="Processes; one for each core if not given.")
 @click.option("--time-limit", type=click.FloatRange(1.0), default=300.0, show_default=True, help="Seconds a trial.")
 @click.option(
+    "--run",
+    "runs",
+    type=FILE,
+    multiple=True,
+    metavar="RUN",
+    help="A recorded run, localized on MAP or, without one, mapped, in place of rehearsals. Repeat it.",
+)
+@click.option(
     "--shown",
     type=FILE,
     multiple=True,
@@ -82,35 +85,11 @@ def tune(as_json: bool, **given: Any) -> int:
     """Rehearse a round in SITE with many settings, on the same seeds, and say what to change and how sure that is.
 
     Every finished trial is kept in the study's folder: the same call goes on where it was stopped. The best settings
-    are confirmed on seeds that did not choose them. With --shown, no round is driven: plans on MAP are brought to ways
-    that a person showed. Exit status 1 if nothing better was found.
+    are confirmed on seeds that did not choose them. With --run, the localizer's settings, or the mapper's, are tried on
+    recorded runs; with --shown, plans on MAP are brought to ways that a person showed. Exit status 1 if nothing
+    better was found.
     """
     return tell(run_tune(TuneOptions(**given)), as_json)
-
-
-@dataclass(frozen=True)
-class TuneOptions:
-    """What the command is given, as its help tells."""
-
-    site: Path | None = None
-    robot: Path | None = None
-    map_path: Path | None = None
-    goal: str | None = None
-    round_path: Path | None = None
-    varied: tuple[str, ...] = ()
-    design: str = "spread"
-    trials: int = 64
-    seeds: int = 4
-    wants: tuple[str, ...] = ()
-    workers: int | None = None
-    time_limit: float = 300.0
-    shown: tuple[Path, ...] = ()
-    out: Path | None = None
-    listed: bool = False
-    explained: Path | None = None
-    settings: Path | None = None
-    seed: int = 0
-    picture: Path | None = None
 
 
 def run_tune(given: TuneOptions) -> Outcome:
@@ -131,13 +110,12 @@ def run_tune(given: TuneOptions) -> Outcome:
         )
     wants = [Want.parse(text) for text in given.wants]
     if given.explained is not None:
-        study = read_study(given.explained)
-        explanation, files = explain(study, int(study.made_of["seeds"])), {}
+        study, files = read_study(given.explained), {}
     else:
-        study = _study(given)
-        explanation, files = explain(study, given.seeds), {"study": str(given.out)}
-        if explanation.is_better:
-            files["settings"] = _write_settings(given, explanation)
+        study, files = _study(given), {"study": str(given.out)}
+    explanation = explain(study, int(study.made_of["seeds"]))
+    if given.explained is None and explanation.is_better:
+        files["settings"] = _write_settings(given, explanation)
     if given.picture is not None:
         from vinecompass.figures import draw_study, save_figure
 
@@ -176,16 +154,17 @@ def _study(given: TuneOptions) -> Study:
     """Run the study, or what is left of it."""
     from vinecompass.tuning import StudyRun, Vary, choose_settings
 
-    case, made_of = _case(given)
+    case, made_of = case_of(given)
     varied = [Vary.parse(text) for text in given.varied]
     assert given.out is not None
+    seeds = int(made_of["seeds"])
     try:
         with progress_bar() as progress, StudyRun(case, given.out, made_of=made_of, workers=given.workers) as study_run:
             return choose_settings(
                 study_run,
                 varied,
                 trials=given.trials,
-                seeds=given.seeds,
+                seeds=seeds,
                 design=given.design,
                 seed=given.seed,
                 progress=progress,
@@ -193,62 +172,6 @@ def _study(given: TuneOptions) -> Study:
     except KeyboardInterrupt:
         click.echo(f"vinecompass: {given.out}: finished trials are kept, and the same call goes on", err=True)
         raise
-
-
-def _case(given: TuneOptions) -> tuple[Case, dict[str, str]]:
-    """Return what the trials share, and what tells the study from others."""
-    from vinecompass.robot import read_robot
-    from vinecompass.simulation import read_site
-    from vinecompass.tuning import Case
-
-    needed = {"SITE": given.site, "--robot": given.robot, "--map": given.map_path, "-o": given.out}
-    for name, value in needed.items():
-        if value is None:
-            raise InputError("is needed", key=name, expected="a path, or --list, or --explain STUDY")
-    if not given.varied:
-        raise InputError("nothing is varied", key="--vary", expected="a setting; `vinecompass tune --list` names them")
-    assert given.site is not None and given.robot is not None and given.map_path is not None
-    site = read_site(given.site)
-    the_round = read_round_or_stop(given.goal, given.round_path, site)
-    case = Case(
-        site,
-        read_robot(given.robot),
-        load_map(given.map_path),
-        the_round,
-        load_settings(given.settings),
-        given.time_limit,
-    )
-    made_of = {name: _digest(path) for name, path in _inputs(given).items()}
-    made_of |= {
-        "to": given.goal or "",
-        "vary": " ".join(given.varied),
-        "design": given.design,
-        "trials": str(given.trials),
-        "seeds": str(given.seeds),
-        "seed": str(given.seed),
-        "time_limit": f"{given.time_limit:g}",
-    }
-    return case, made_of
-
-
-def _inputs(given: TuneOptions) -> dict[str, Path]:
-    named = {
-        "site": given.site,
-        "robot": given.robot,
-        "map": given.map_path,
-        "round": given.round_path,
-        "settings": given.settings,
-    }
-    return {name: path for name, path in named.items() if path is not None}
-
-
-def _digest(path: Path) -> str:
-    """Return a file's name and the beginning of its SHA-256."""
-    import hashlib
-
-    from vinecompass.files import read_bytes
-
-    return f"{path.name} {hashlib.sha256(read_bytes(path, largest=2**30)).hexdigest()[:16]}"
 
 
 def _write_settings(given: TuneOptions, explanation: Explanation) -> str:
@@ -280,8 +203,6 @@ def _written(values: dict[str, float]) -> str:
 
 def _told(explanation: Explanation, study: Study, wants: list[Want], files: dict[str, str]) -> Outcome:
     """Return what a study says."""
-    from vinecompass.tuning import MEASURES
-
     changed = _written(explanation.best)
     if not explanation.best:
         line = "the settings as they are do best of all that was tried"
@@ -292,7 +213,7 @@ def _told(explanation: Explanation, study: Study, wants: list[Want], files: dict
     details = [f"{explanation.tried} sets of values on {explanation.seeds} seeds, {len(study.trials)} trials in all"]
     if explanation.changes:
         details.append("what changes with it, on seeds that did not choose it (mean, 95 % interval):")
-        details += [f"  {MEASURES[measure]}: {one}" for measure, one in explanation.changes.items()]
+        details += [f"  {study.measures[measure]}: {one}" for measure, one in explanation.changes.items()]
     if explanation.effects:
         details.append("how the cost goes with each setting (rank correlation; the best quarter of what was tried):")
         details += [

@@ -174,9 +174,9 @@ def fuse(
     return Fused(run, track, report, slips, motions, learned, notes, _doubts(report))
 
 
-def usual_odometry(run: Run) -> Track:
+def usual_odometry(run: Run, *, settings: FusionSettings | None = None) -> Track:
     """Return the odometry that a run is mapped and localized with by default: all but position fixes, fused."""
-    return fuse(run, sources=[name for name in _usual_sources(run) if name != "position"]).track
+    return fuse(run, sources=[name for name in _usual_sources(run) if name != "position"], settings=settings).track
 
 
 def choose_odometry(run: Run, name: Literal["fused", "wheels", "scans"]) -> Track:

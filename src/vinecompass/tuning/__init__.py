@@ -4,25 +4,33 @@ from vinecompass.tuning.choosing import choose_settings
 from vinecompass.tuning.comparison import Comparison, compare_values
 from vinecompass.tuning.designs import DESIGNS, Vary, values_to_try
 from vinecompass.tuning.effects import Effect, best_values, effects, mean_cost
-from vinecompass.tuning.explain import MEASURES, Explanation, explain
+from vinecompass.tuning.explain import Explanation, explain
+from vinecompass.tuning.mission_case import MissionCase
+from vinecompass.tuning.mission_score import MissionScore
+from vinecompass.tuning.recorded_cases import LocalizationCase, LocalizationScore, MappingCase, MappingScore
 from vinecompass.tuning.score import Score
 from vinecompass.tuning.search import search_values
 from vinecompass.tuning.shown_prices import Compared, ShownPrices, learn_prices
 from vinecompass.tuning.shown_ways import ShownWay, read_shown_ways, ways_apart
 from vinecompass.tuning.study import Study, StudyRun, read_study
-from vinecompass.tuning.trial import Case, Trial, run_trial
+from vinecompass.tuning.trial import Case, Trial
 from vinecompass.tuning.unexplained import Unexplained, unexplained_places
 from vinecompass.tuning.wants import Answer, Want, answer_wants
 
 __all__ = [
     "DESIGNS",
-    "MEASURES",
     "Answer",
     "Case",
     "Compared",
     "Comparison",
     "Effect",
     "Explanation",
+    "LocalizationCase",
+    "LocalizationScore",
+    "MappingCase",
+    "MappingScore",
+    "MissionCase",
+    "MissionScore",
     "Score",
     "ShownPrices",
     "ShownWay",
@@ -42,7 +50,6 @@ __all__ = [
     "mean_cost",
     "read_shown_ways",
     "read_study",
-    "run_trial",
     "search_values",
     "unexplained_places",
     "values_to_try",

@@ -10,14 +10,18 @@ from vinecompass.tuning.designs import Values, Vary, unlike, values_to_try
 from vinecompass.tuning.effects import best_values, mean_cost
 from vinecompass.tuning.search import search_values
 from vinecompass.tuning.study import Study, StudyRun
-from vinecompass.tuning.trial import Trial
+from vinecompass.tuning.trial import Kind, Trial
 
 __all__ = ["choose_settings"]
 
 FORBIDDEN = 100.0
 """The cost, of the bound, of values that do not go together: they are not driven."""
-CONFIRMED_ON = 4
-"""Seeds on which the best is confirmed, besides as many as it was chosen on."""
+UNSEEN: dict[Kind, tuple[str, ...]] = {
+    "mission": ("map",),
+    "localization": ("map", "price", "plan", "drive"),
+    "mapping": ("locate", "price", "plan", "drive"),
+}
+"""The steps whose settings a study does not see: a mission's and a localization's map is given."""
 
 
 def choose_settings(
@@ -49,12 +53,16 @@ def choose_settings(
     Raises
     ------
     InputError
-        A setting shapes the map, which is given here; or as `values_to_try` and `StudyRun.run` do.
+        A setting has no effect on what is tried; or as `values_to_try` and `StudyRun.run` do.
     """
+    case = study_run.case
     for vary in varied:
-        if vary.setting.again == "map":
+        if vary.setting.again in UNSEEN[case.kind]:
             raise InputError(
-                "shapes the map, which is given here", key="--vary", value=vary.setting.key, expected="another setting"
+                f"has no effect on a {case.kind}, as it is tried here",
+                key="--vary",
+                value=vary.setting.key,
+                expected="another setting",
             )
     asked: list[Trial] = []
     count = max(trials // seeds, 2)
@@ -77,7 +85,7 @@ def choose_settings(
         costs_of(values_to_try(varied, count, design=design, seed=seed))
     chosen_on = run([], range(0))
     best = best_values(chosen_on)
-    return run([{}, best], range(seeds, 2 * seeds + CONFIRMED_ON)) if best else chosen_on
+    return run([{}, best], case.confirming(seeds)) if best else chosen_on
 
 
 def _is_allowed(study_run: StudyRun, values: Values) -> bool:

@@ -48,7 +48,7 @@ class Comparison:
         return self.pairs >= FEWEST and (self.low > 0.0 or self.high < 0.0)
 
     def __str__(self) -> str:
-        said = f"{self.difference:+.3f} ({self.low:+.3f} to {self.high:+.3f}, {self.pairs} seeds)"
+        said = f"{self.difference:+.3g} ({self.low:+.3g} to {self.high:+.3g}, {self.pairs} seeds)"
         if self.is_told:
             return said
         if self.more is None:

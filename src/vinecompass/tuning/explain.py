@@ -4,25 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+
 from vinecompass.errors import InputError
 from vinecompass.tuning.comparison import Comparison, compare_values
 from vinecompass.tuning.effects import Effect, best_values, effects
 from vinecompass.tuning.study import Study
 
-__all__ = ["MEASURES", "Explanation", "explain"]
+__all__ = ["Explanation", "explain"]
 
-MEASURES = {
-    "cost": "cost, of the bound",
-    "arrived": "share that arrives",
-    "time": "time, s",
-    "least_clearance": "least clearance, m",
-    "contacts": "cycles in contact",
-    "interventions": "interventions",
-    "turns_about": "turns about",
-    "stops": "stops without need",
-    "estimate_error": "localization error, m",
-}
-"""What is told of a change: the score's own name and what it is, with its unit."""
+WORTH = 0.01
+"""Share of the cost that must be saved for a change to be worth it."""
 
 
 @dataclass(frozen=True)
@@ -34,12 +26,14 @@ class Explanation:
     best : dict of str to float
         The set of values whose cost is lowest; empty if the settings as they are do best.
     changes : dict of str to Comparison
-        Each of the `MEASURES` with them, beside the settings as they are, on seeds that were not used to choose; none
+        Each of the measures with them, beside the settings as they are, on seeds that were not used to choose; none
         where there are no such trials.
     effects : list of Effect
         The strongest first.
     tried, seeds : int
         How many sets of values, on how many seeds.
+    saved : float
+        Share of the cost that the best values save on seeds that were not used; `nan` where there are none.
     """
 
     best: dict[str, float]
@@ -47,11 +41,12 @@ class Explanation:
     effects: list[Effect]
     tried: int
     seeds: int
+    saved: float
 
     @property
     def is_better(self) -> bool:
-        """Whether the best values beat the settings as they are, beyond chance, on seeds not used."""
-        return "cost" in self.changes and self.changes["cost"].is_told and self.changes["cost"].difference < 0.0
+        """Whether the best values beat the settings as they are on other seeds, beyond chance, and worth a change."""
+        return "cost" in self.changes and self.changes["cost"].is_told and self.saved > WORTH
 
 
 def explain(study: Study, seeds: int) -> Explanation:
@@ -68,9 +63,11 @@ def explain(study: Study, seeds: int) -> Explanation:
     best = best_values(chosen_on)
     last = max((trial.seed for trial in study.trials), default=0) + 1
     confirmed = study.on_seeds(seeds, last)
-    changes = {}
+    changes, saved = {}, float("nan")
     if best and confirmed.of(best) and confirmed.of({}):
         changes = {
-            measure: compare_values(confirmed.of({}, measure), confirmed.of(best, measure)) for measure in MEASURES
+            measure: compare_values(confirmed.of({}, measure), confirmed.of(best, measure))
+            for measure in study.measures
         }
-    return Explanation(best, changes, effects(chosen_on), len(chosen_on.tried()), seeds)
+        saved = -changes["cost"].difference / max(float(np.mean(list(confirmed.of({}).values()))), 1e-12)
+    return Explanation(best, changes, effects(chosen_on), len(chosen_on.tried()), seeds, saved)

@@ -17,14 +17,18 @@ from vinecompass.errors import InputError, VineCompassError
 from vinecompass.files import Model, atomic_write, check_replaceable, read_model
 from vinecompass.runs.tables import read_table, table_bytes
 from vinecompass.tuning.designs import unlike
+from vinecompass.tuning.mission_score import MissionScore
+from vinecompass.tuning.recorded_cases import LocalizationScore, MappingScore
 from vinecompass.tuning.score import Score
-from vinecompass.tuning.trial import Case, Trial, run_trial
+from vinecompass.tuning.trial import Case, Kind, Trial
 
 __all__ = ["STUDY_MARKER", "Study", "StudyRun", "read_study"]
 
 STUDY_MARKER = "study.toml"
 """The file by which a folder is known to hold a study."""
 TABLE = "trials.parquet"
+SCORES: dict[Kind, type[Score]] = {"mission": MissionScore, "localization": LocalizationScore, "mapping": MappingScore}
+"""What its trials are judged by."""
 MOST_BREAKS = 3
 """Times in a row that workers may die without finishing a trial before the study is given up."""
 
@@ -32,6 +36,7 @@ MOST_BREAKS = 3
 class StudyRecord(Model):
     """What a study was made of: ``study.toml``."""
 
+    kind: Kind
     made_of: dict[str, str]
     bound: float
 
@@ -42,15 +47,22 @@ class Study:
 
     Parameters
     ----------
+    kind : {"mission", "localization", "mapping"}
     made_of : dict of str to str
         What was tried: names, digests and options, by their names.
     trials : list of Trial
     scores : list of Score
     """
 
+    kind: Kind
     made_of: dict[str, str]
     trials: list[Trial]
     scores: list[Score]
+
+    @property
+    def measures(self) -> dict[str, str]:
+        """What its trials are judged by: names, and what each is, with its unit."""
+        return SCORES[self.kind].MEASURES
 
     def tried(self) -> list[dict[str, float]]:
         """Return the sets of values, each once, in the order in which they were tried first."""
@@ -59,7 +71,7 @@ class Study:
     def on_seeds(self, first: int, last: int) -> Study:
         """Return the trials on seeds from `first` up to, but not, `last`."""
         kept = [i for i, trial in enumerate(self.trials) if first <= trial.seed < last]
-        return Study(self.made_of, [self.trials[i] for i in kept], [self.scores[i] for i in kept])
+        return Study(self.kind, self.made_of, [self.trials[i] for i in kept], [self.scores[i] for i in kept])
 
     def of(self, values: dict[str, float], measure: str = "cost") -> dict[int, float]:
         """Return a measure of the score with a set of values, by seed."""
@@ -130,7 +142,7 @@ class StudyRun:
                     ) from None
         rows = [self._done[trial.number] for trial in trials]
         atomic_write(self.folder / TABLE, table_bytes(_columns(rows), "parquet"))
-        return _study_of(self._made_of, rows)
+        return _study_of(self.case.kind, self._made_of, rows)
 
     def _run_all(self, left: list[Trial], total: int, progress: Callable[[float, str], None] | None) -> None:
         if self._pool is None:
@@ -162,13 +174,13 @@ def read_study(folder: str | Path) -> Study:
     if not (folder / STUDY_MARKER).is_file():
         raise InputError("holds no study", file=folder, expected=f"a folder with a {STUDY_MARKER}, as `tune` writes it")
     record = read_model(folder / STUDY_MARKER, StudyRecord, kind="study")
-    return _study_of(record.made_of, [row for _, row in sorted(_parts(folder).items())])
+    return _study_of(record.kind, record.made_of, [row for _, row in sorted(_parts(folder).items())])
 
 
-def _study_of(made_of: dict[str, str], rows: list[dict[str, Any]]) -> Study:
+def _study_of(kind: Kind, made_of: dict[str, str], rows: list[dict[str, Any]]) -> Study:
     trials = [Trial(row["number"], row["seed"], json.loads(row["values"])) for row in rows]
-    names = [field.name for field in fields(Score)]
-    return Study(made_of, trials, [Score(**{name: row[name] for name in names}) for row in rows])
+    names = [field.name for field in fields(SCORES[kind])]
+    return Study(kind, made_of, trials, [SCORES[kind](**{name: row[name] for name in names}) for row in rows])
 
 
 def _begun(folder: Path, case: Case, made_of: dict[str, str]) -> float:
@@ -188,7 +200,8 @@ def _begun(folder: Path, case: Case, made_of: dict[str, str]) -> float:
                 )
         return record.bound
     bound = case.bound()
-    document: dict[str, Any] = {"format": "vinecompass study", "version": 1, "bound": bound, "made_of": made_of}
+    document: dict[str, Any] = {"format": "vinecompass study", "version": 1, "kind": case.kind}
+    document |= {"bound": bound, "made_of": made_of}
     atomic_write(marker, tomlkit.dumps(document))
     return bound
 
@@ -228,4 +241,5 @@ def _take(case: Case, bound: float) -> None:
 
 def _run(trial: Trial) -> Score:
     assert _case is not None
-    return run_trial(_case[0], trial, _case[1])
+    case, bound = _case
+    return case.run(trial, bound)

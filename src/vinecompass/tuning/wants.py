@@ -10,12 +10,13 @@ import numpy as np
 
 from vinecompass.errors import InputError
 from vinecompass.tuning.effects import mean_cost
-from vinecompass.tuning.score import Score
-from vinecompass.tuning.study import Study
+from vinecompass.tuning.study import SCORES, Study
 
 __all__ = ["Answer", "Want", "answer_wants"]
 
-MEASURES = [field.name for field in fields(Score) if field.name != "reason"]
+MEASURES = sorted(
+    {field.name for kind in SCORES.values() for field in fields(kind) if field.name != "reason"},
+)
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,130 @@
+"""What vinecompass tune is given, and what it tries: a round to be driven, or recorded runs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from vinecompass.cli.common import load_map, load_settings, read_round_or_stop
+from vinecompass.errors import InputError
+
+if TYPE_CHECKING:
+    from vinecompass.tuning import Case
+
+__all__ = ["TuneOptions", "case_of"]
+
+HELD_BACK = 3
+"""Runs that confirm what was chosen on the others, where there are more: a map has no other seeds."""
+
+
+@dataclass(frozen=True)
+class TuneOptions:
+    """What the command is given, as its help tells."""
+
+    site: Path | None = None
+    robot: Path | None = None
+    map_path: Path | None = None
+    goal: str | None = None
+    round_path: Path | None = None
+    varied: tuple[str, ...] = ()
+    design: str = "spread"
+    trials: int = 64
+    seeds: int = 4
+    wants: tuple[str, ...] = ()
+    workers: int | None = None
+    time_limit: float = 300.0
+    shown: tuple[Path, ...] = ()
+    runs: tuple[Path, ...] = ()
+    out: Path | None = None
+    listed: bool = False
+    explained: Path | None = None
+    settings: Path | None = None
+    seed: int = 0
+    picture: Path | None = None
+
+
+def case_of(given: TuneOptions) -> tuple[Case, dict[str, str]]:
+    """Return what the trials share, and what tells the study from others."""
+    needed = {"-o": given.out}
+    if not given.runs:
+        needed = {"SITE": given.site, "--robot": given.robot, "--map": given.map_path, **needed}
+    for name, value in needed.items():
+        if value is None:
+            raise InputError("is needed", key=name, expected="a path, or --list, or --explain STUDY")
+    if not given.varied:
+        raise InputError("nothing is varied", key="--vary", expected="a setting; `vinecompass tune --list` names them")
+    case = _recorded(given) if given.runs else _mission(given)
+    seeds = given.seeds
+    if case.kind == "mapping":
+        seeds = max(len(given.runs) - HELD_BACK, 1) if len(given.runs) > HELD_BACK else len(given.runs)
+    made_of = {name: _digest(path) for name, path in _inputs(given).items()}
+    made_of |= {
+        "kind": case.kind,
+        "to": given.goal or "",
+        "vary": " ".join(given.varied),
+        "design": given.design,
+        "trials": str(given.trials),
+        "seeds": str(seeds),
+        "seed": str(given.seed),
+        "time_limit": f"{given.time_limit:g}",
+    }
+    return case, made_of
+
+
+def _mission(given: TuneOptions) -> Case:
+    """Return the round to be driven."""
+    from vinecompass.robot import read_robot
+    from vinecompass.simulation import read_site
+    from vinecompass.tuning import MissionCase
+
+    assert given.site is not None and given.robot is not None and given.map_path is not None
+    site = read_site(given.site)
+    return MissionCase(
+        site,
+        read_robot(given.robot),
+        load_map(given.map_path),
+        read_round_or_stop(given.goal, given.round_path, site),
+        load_settings(given.settings),
+        given.time_limit,
+    )
+
+
+def _recorded(given: TuneOptions) -> Case:
+    """Return the runs to be localized on the map, or mapped if there is none."""
+    from vinecompass.fusion import usual_odometry
+    from vinecompass.runs import read_run
+    from vinecompass.tuning import LocalizationCase, MappingCase
+
+    settings = load_settings(given.settings)
+    runs = tuple(read_run(path) for path in given.runs)
+    odometry = tuple(usual_odometry(run, settings=settings.fusion) for run in runs)
+    if given.site is None:
+        return MappingCase(runs, odometry, settings)
+    return LocalizationCase(load_map(given.site), runs, odometry, settings)
+
+
+def _inputs(given: TuneOptions) -> dict[str, Path]:
+    named = {
+        "map" if given.runs else "site": given.site,
+        "robot": given.robot,
+        "round": given.round_path,
+        "settings": given.settings,
+    }
+    if not given.runs:
+        named["map"] = given.map_path
+    named |= {f"run {number}": path for number, path in enumerate(given.runs)}
+    return {name: path for name, path in named.items() if path is not None}
+
+
+def _digest(path: Path) -> str:
+    """Return the name of a file, or of a run's folder, and the beginning of the SHA-256 of all that it holds."""
+    import hashlib
+
+    from vinecompass.files import read_bytes
+
+    whole = hashlib.sha256()
+    for file in sorted(path.iterdir()) if path.is_dir() else [path]:
+        if file.is_file():
+            whole.update(read_bytes(file, largest=2**33))
+    return f"{path.name} {whole.hexdigest()[:16]}"

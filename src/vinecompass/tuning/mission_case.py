@@ -1,0 +1,82 @@
+"""A mission, rehearsed with other settings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from vinecompass.costs import price_floor
+from vinecompass.errors import InputError
+from vinecompass.grids import Grid
+from vinecompass.navigation import Round
+from vinecompass.planning import plan_path
+from vinecompass.rehearsal import rehearse_mission
+from vinecompass.robot import Robot
+from vinecompass.settings import CostSettings, Settings, changed_settings
+from vinecompass.simulation import Site
+from vinecompass.tuning.mission_score import MissionScore, score
+from vinecompass.tuning.trial import Kind, Trial
+
+__all__ = ["MissionCase"]
+
+
+@dataclass(frozen=True)
+class MissionCase:
+    """A round in a simulated site: what all trials of a study share.
+
+    Parameters
+    ----------
+    site : Site
+    robot : Robot
+    grid : Grid
+        The map it drives by.
+    round : Round
+    settings : Settings
+        In which a trial changes some values.
+    time_limit : float
+        Seconds of simulated time.
+    """
+
+    site: Site
+    robot: Robot
+    grid: Grid
+    round: Round
+    settings: Settings
+    time_limit: float = 300.0
+    kind: Kind = "mission"
+
+    def bound(self) -> float:
+        """Return the least time for the round, s: the shortest way that the body fits through, at top speed.
+
+        Raises
+        ------
+        InputError
+            There is no way to one of the stops.
+        """
+        # All floor alike, as far as the body reaches: no price makes the way longer.
+        floor = price_floor(self.grid, self.robot, settings=CostSettings(comfort=1e-3, contact_price=1.0))
+        start, length = np.asarray(self.site.start_pose, dtype=float), 0.0
+        for goal in self.round.goals(self.site.stops, where=self.site.name):
+            plan = plan_path(floor, self.robot, start, goal.pose, explain=False)
+            if not plan.found:
+                raise InputError(plan.reason, key="round", value=goal.name, expected="stops that can be reached")
+            start, length = np.asarray(goal.pose, dtype=float), length + plan.length
+        return length / self.robot.drive.top_speed
+
+    def confirming(self, seeds: int) -> range:
+        """Return the seeds that confirm what was chosen on so many: other noise and people."""
+        return range(seeds, 2 * seeds + 4)
+
+    def run(self, trial: Trial, bound: float) -> MissionScore:
+        """Rehearse the round with a trial's values and seed, and judge it."""
+        mission = rehearse_mission(
+            self.site,
+            self.robot,
+            self.grid,
+            self.round,
+            settings=changed_settings(self.settings, trial.values),
+            seed=trial.seed,
+            time_limit=self.time_limit,
+        )
+        return score(mission, self.site, bound)
