@@ -32,6 +32,9 @@ SAME_PLACE = 3.0
 """Metres between the middles of submaps within which they show small things from near by."""
 SEARCH_CELL, SEARCH_SPREAD, SEARCH_TURN = 0.1, 0.12, np.radians(1.0)
 """Metres, metres and radians of the wide search; what it finds is then aligned."""
+LEAST_SHARED, BEHIND, ON_WALL = 0.4, 0.3, 0.06
+"""Share of a submap's points that a former one must have been able to see; metres behind what it saw up to which that
+is so, besides how far off the one may be; and where it is asked of points on walls, how far."""
 SEARCH_POINTS, ALIGN_POINTS = 150, 600
 LEAST_MATCHED, MOST_SCATTER = 0.7, 0.05
 """Share of points that must lie by a wall once aligned, and metres off it (RMS) beyond which they do not fit."""
@@ -143,8 +146,6 @@ class LoopCloser:
         points = submap.points(of=number, nearer_than=NEARER_THAN)
         if len(points) < ALIGN_POINTS // 2:
             return
-        few = spread_evenly(points, 0.25, SEARCH_POINTS)
-        many = spread_evenly(points, settings.cell_size, ALIGN_POINTS)
         lengths = np.diff([one.begins_at + UNWATCHED * one.unwatched for one in submaps])
         ways = graph.ways(number, lengths, LOOP_LENGTH)
         sure = 0
@@ -153,7 +154,11 @@ class LoopCloser:
                 return
             guess = relative(graph.poses[number], graph.poses[former])
             turn = min(np.pi, LEAST_LOOP_TURN + np.radians(settings.loop_drift_deg) * ways[former])
-            found = self._find(submaps[former], former, few, guess, reach, turn)
+            # What the former submap could not see, seen from another side, says nothing for the place or against it.
+            seen = points[submaps[former].sees(transform_points(guess, points), reach + BEHIND)]
+            few, many = spread_evenly(seen, 0.25, SEARCH_POINTS), spread_evenly(seen, settings.cell_size, ALIGN_POINTS)
+            enough = len(seen) >= max(LEAST_SHARED * len(points), ALIGN_POINTS // 2)
+            found = self._find(submaps[former], former, few, guess, reach, turn) if enough else None
             if found is None:
                 yield None
                 continue
@@ -191,7 +196,6 @@ class LoopCloser:
         y = poses[: number + 1, 1] + sine * middles[:, 0] + cosine * middles[:, 1]
         away = np.hypot(x - x[-1], y - y[-1])
         reaches = LEAST_REACH + self._settings.loop_drift * ways[: number + 1]
-        # The submap before overlaps by the way they are made.
         # The submap before overlaps by the way they are made, unless scans were missing between them.
         made_apart = submaps[number].unwatched > submaps[number - 1].unwatched
         former = (np.arange(number + 1) < number - (not made_apart)) & ~graph.rides[: number + 1]
@@ -249,7 +253,9 @@ class LoopCloser:
         ahead = None
         if np.hypot(*(transform_points(match.pose, middle[None])[0] - submap.middle)) < SAME_PLACE:
             tree = self._trees.get(number, lambda: KDTree(submap.points()))
-            ahead = place_along(tree, transform_points(match.pose, points), line, reach)
+            placed = transform_points(match.pose, points)
+            sure = [submap.sees(placed + way * line, ON_WALL) for way in (-reach, 0.0, reach)]
+            ahead = place_along(tree, placed[np.all(sure, axis=0)], line, reach)
         if ahead is not None:
             pose = match.pose.copy()
             pose[:2] += ahead * line

@@ -17,9 +17,6 @@ SPREAD, FARTHEST = 0.02, 3.0
 """Metres by which points scatter about what they lie on, and times that at which they lie on nothing."""
 POINTS_ALIKE = 4.0
 """How many points err together, since they see the same walls."""
-SEEN_SHARE = 0.5
-"""Share of the places from which a point must lie on something, to be asked: the others tell where a wall ends for
-the scanner, not where it does."""
 APART, CLEARLY = 0.25, 6.0
 """Metres from the best place beyond which another is another, and logarithm of how much likelier the best must be."""
 
@@ -32,7 +29,8 @@ def place_along(walls: KDTree, points: FloatArray, line: FloatArray, reach: floa
     walls : scipy.spatial.KDTree
         Of points on them, m.
     points : array, (N, 2)
-        In the same frame; beside the line they fit already.
+        In the same frame; beside the line they fit already. Only such as would have been seen wherever they are tried:
+        others tell where a wall ends for the scanner, and not where it does.
     line : array, (2,)
         Its direction, of length 1.
     reach : float
@@ -40,16 +38,14 @@ def place_along(walls: KDTree, points: FloatArray, line: FloatArray, reach: floa
     """
     steps = int(np.ceil(reach / STEP))
     ways = np.asarray(STEP * np.arange(-steps, steps + 1))
-    away = _distances(walls, points, line, ways)
-    asked = np.mean(away < FARTHEST * SPREAD, axis=0) > SEEN_SHARE
-    likelihoods = _log_likelihoods(away[:, asked])
+    likelihoods = _log_likelihoods(_distances(walls, points, line, ways))
     best = int(np.argmax(likelihoods))
     others = np.abs(ways - ways[best]) > APART
     at_end = best in (0, len(ways) - 1)
     if at_end or np.max(likelihoods[others], initial=-np.inf) > likelihoods[best] - CLEARLY:
         return None
     fine = ways[best] + FINE_STEP * np.arange(-FINE_STEPS, FINE_STEPS + 1)
-    return float(fine[np.argmax(_log_likelihoods(_distances(walls, points[asked], line, fine)))])
+    return float(fine[np.argmax(_log_likelihoods(_distances(walls, points, line, fine)))])
 
 
 def _distances(walls: KDTree, points: FloatArray, line: FloatArray, ways: FloatArray) -> FloatArray:

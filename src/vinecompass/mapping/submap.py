@@ -7,13 +7,15 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import transform_points
+from vinecompass.geometry import transform_points, wrap_angle
 from vinecompass.grids import Beams
 from vinecompass.matching import WallGrid
 
 __all__ = ["Keyframe", "Submap", "spread_evenly"]
 
 FloatArray = NDArray[np.float64]
+VIEWS, BESIDE = 5, np.radians(2.0)
+"""Scans of a submap by which is told what it could see, and how near to a beam, in radians, a point must lie."""
 
 
 @dataclass(frozen=True)
@@ -89,6 +91,23 @@ class Submap:
                 hits = keyframe.beams.hits
                 parts.append(transform_points(pose, hits[np.hypot(hits[:, 0], hits[:, 1]) < nearer_than]))
         return np.concatenate(parts)
+
+    def sees(self, points: FloatArray, margin: float) -> NDArray[np.bool_]:
+        """Return which points ``(N, 2)`` in its frame lie where its scans could see, or up to a margin beyond, m."""
+        seen = np.zeros(len(points), bool)
+        for keyframe, pose in self.members[:: -(-len(self.members) // VIEWS) or 1]:
+            hits = keyframe.beams.hits
+            if len(hits) < 2:
+                continue
+            bearings, reaches = np.arctan2(hits[:, 1], hits[:, 0]), np.hypot(hits[:, 0], hits[:, 1])
+            order = np.argsort(bearings)
+            offsets = points - pose[:2]
+            angles = wrap_angle(np.arctan2(offsets[:, 1], offsets[:, 0]) - pose[2])
+            after = np.searchsorted(bearings[order], angles) % len(hits)
+            for beam in (order[after], order[after - 1]):
+                beside = np.abs(wrap_angle(angles - bearings[beam])) < BESIDE
+                seen |= beside & (np.hypot(offsets[:, 0], offsets[:, 1]) < reaches[beam] + margin)
+        return seen
 
 
 def spread_evenly(points: ArrayLike, apart: float, most: int) -> FloatArray:
