@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 
 import click
@@ -21,7 +22,7 @@ from vinecompass.cli.plan import plan
 from vinecompass.cli.price import price
 from vinecompass.cli.simulate import simulate
 from vinecompass.cli.tune import tune
-from vinecompass.errors import VineCompassError
+from vinecompass.errors import VineCompassError, shortened
 
 __all__ = ["main"]
 
@@ -65,6 +66,7 @@ def main() -> None:
     """Run the command line; every wrong input ends in one line on standard error and exit status 2."""
     try:
         status = cli.main(prog_name="vinecompass", standalone_mode=False)
+        sys.stdout.flush()
     except click.ClickException as error:
         _fail(error.format_message().replace("\n", " "))
     except VineCompassError as error:
@@ -72,11 +74,23 @@ def main() -> None:
     except (click.Abort, KeyboardInterrupt):
         click.echo("vinecompass: stopped", err=True)
         sys.exit(130)
+    except OSError as error:
+        where = f"{shortened(str(error.filename))}: " if error.filename else ""
+        _fail(f"{where}{error.strerror or error}")
     sys.exit(status if isinstance(status, int) else 0)
 
 
 def _fail(message: str) -> None:
-    if "--json" in sys.argv:
-        click.echo(json.dumps({"error": message}))
     click.echo(f"vinecompass: {message}", err=True)
+    try:
+        if "--json" in sys.argv:
+            click.echo(json.dumps({"error": message}))
+        sys.stdout.flush()
+    except OSError:
+        _give_up_output()
     sys.exit(2)
+
+
+def _give_up_output() -> None:
+    """Let what is still to be printed go nowhere, so that the interpreter does not stumble over it as it ends."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), 1)

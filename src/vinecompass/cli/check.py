@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from vinecompass.cli.common import FILE, Outcome, json_option, picture_option, progress_bar, tell
+from vinecompass.cli.outputs import Writing
 
 if TYPE_CHECKING:
     from vinecompass.health import FrameLink, Health
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
 __all__ = ["check_command", "run_check"]
 
 
-@click.command("check", short_help="See whether a run can be trusted, and what is wrong with it.")
+@click.command("check", cls=Writing, short_help="See whether a run can be trusted, and what is wrong with it.")
 @click.argument("run", type=FILE)
 @picture_option
 @json_option

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from vinecompass.cli.outputs import OUT, is_forcing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -58,13 +59,13 @@ odometry_option = click.option(
 )
 
 
-def _png_name(_context: click.Context, _option: click.Parameter, path: Path | None) -> Path | None:
-    from vinecompass.files import check_suffix
+def _png_name(context: click.Context, _option: click.Parameter, path: Path | None) -> Path | None:
+    from vinecompass.files import FIGURE, check_suffix
 
-    return None if path is None else check_suffix(path, ".png")
+    return None if path is None else check_suffix(path, ".png", None if is_forcing(context) else FIGURE)
 
 
-picture_option = click.option("--picture", type=FILE, callback=_png_name, help="Draw the result into this PNG file.")
+picture_option = click.option("--picture", type=OUT, callback=_png_name, help="Draw the result into this PNG file.")
 
 
 @dataclass

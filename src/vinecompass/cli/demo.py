@@ -10,15 +10,16 @@ from pathlib import Path
 
 import click
 
-from vinecompass.cli.common import FILE, Outcome, json_option, seed_option
+from vinecompass.cli.common import Outcome, json_option, seed_option
+from vinecompass.cli.outputs import OUT, Writing
 
 __all__ = ["demo"]
 
 RECORDING, SECOND, STOP = "grand tour", "press round", "rack 4"
 
 
-@click.command(short_help="Do the whole job on shipped data, from recording to arriving.")
-@click.option("-o", "--out", type=FILE, required=True, help="The folder to write everything to.")
+@click.command(cls=Writing, short_help="Do the whole job on shipped data, from recording to arriving.")
+@click.option("-o", "--out", type=OUT, required=True, help="The folder to write everything to.")
 @seed_option
 @json_option
 def demo(out: Path, seed: int, as_json: bool) -> int:

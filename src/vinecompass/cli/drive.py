@@ -24,6 +24,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
+from vinecompass.cli.outputs import OUT, Writing
 
 if TYPE_CHECKING:
     from vinecompass.grids import Grid
@@ -34,7 +35,7 @@ if TYPE_CHECKING:
 __all__ = ["DriveOptions", "drive", "run_drive"]
 
 
-@click.command(short_help="Drive a round in the simulator, by the map.")
+@click.command(cls=Writing, short_help="Drive a round in the simulator, by the map.")
 @click.argument("site", type=FILE)
 @robot_option
 @click.option("--map", "map_path", type=FILE, required=True, help="The map to drive by.")
@@ -49,7 +50,7 @@ __all__ = ["DriveOptions", "drive", "run_drive"]
 @click.option("--planner", metavar="NAME", help="Local planner, in place of the settings': window, band or path.")
 @click.option("--time-limit", type=click.FloatRange(1.0), default=300.0, show_default=True, help="Seconds.")
 @click.option("--moment", type=click.FloatRange(0.0), help="Draw the local plan at this time, s, and all it weighed.")
-@click.option("-o", "--out", type=FILE, help="The run folder to write the mission's record to.")
+@click.option("-o", "--out", type=OUT, help="The run folder to write the mission's record to.")
 @settings_option
 @seed_option
 @picture_option
@@ -84,15 +85,15 @@ class DriveOptions:
 
 def run_drive(given: DriveOptions) -> Outcome:
     """Do what the command does."""
-    from vinecompass.files import check_replaceable, read_text
+    from vinecompass.files import read_text
     from vinecompass.rehearsal import rehearse_mission
     from vinecompass.robot import read_robot
-    from vinecompass.runs import RUN_MARKER, write_run
+    from vinecompass.runs import check_run_folder, write_run
     from vinecompass.simulation import read_site
 
     _check(given)
     if given.out is not None:
-        check_replaceable(given.out, marker=RUN_MARKER)
+        check_run_folder(given.out)
     site, robot, grid = read_site(given.site), read_robot(given.robot), load_map(given.map_path)
     the_round = read_round_or_stop(given.goal, given.round_path, site)
     scenes: list[Scene] = []

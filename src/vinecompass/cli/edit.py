@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vinecompass.cli.common import FILE, Outcome, json_option, picture_option, tell
+from vinecompass.cli.outputs import OUT, Writing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -31,9 +32,9 @@ def _step(*names: str, **attributes: Any) -> Callable[[Any], Any]:
     return click.option(*names, expose_value=False, callback=keep, **attributes)
 
 
-@click.command("edit", short_help="Repair a map and add zones to it.")
+@click.command("edit", cls=Writing, short_help="Repair a map and add zones to it.")
 @click.argument("map_path", metavar="MAP", type=FILE)
-@click.option("-o", "--out", type=FILE, help="Write the result there and leave MAP as it is.")
+@click.option("-o", "--out", type=OUT, help="Write the result there and leave MAP as it is.")
 @_step("--wall", metavar="LINE", help="Draw a wall.")
 @_step("--erase", metavar="POLYGON", help="Make the floor in a polygon free.")
 @_step("--block", metavar="POLYGON", help="Make it occupied: close off a room.")
@@ -63,8 +64,10 @@ def edit_command(context: click.Context, map_path: Path, out: Path | None, pictu
 
 def run_edit(map_path: Path, steps: list[Step], *, out: Path | None = None, picture: Path | None = None) -> Outcome:
     """Do what the command does."""
-    from vinecompass.grids import apply_edits, check_edits, read_map_record, write_map
+    from vinecompass.grids import apply_edits, check_edits, check_map_name, read_map_record, write_map
 
+    if out is not None:
+        check_map_name(out)
     record = read_map_record(map_path)
     edits, base, notes = list(record.edits), record.unedited or record.grid, []
     if record.painted:

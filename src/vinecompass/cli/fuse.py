@@ -18,6 +18,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
+from vinecompass.cli.outputs import OUT, Writing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -26,10 +27,10 @@ if TYPE_CHECKING:
 __all__ = ["fuse_command", "run_estimate_mount", "run_fuse"]
 
 
-@click.command("fuse", short_help="Fuse wheels, IMU, scans and position fixes into one track.")
+@click.command("fuse", cls=Writing, short_help="Fuse wheels, IMU, scans and position fixes into one track.")
 @click.argument("run", type=FILE)
 @click.option("--use", help="Sources to use, such as wheels,imu: of imu, wheels, odometry, scans, position.")
-@click.option("-o", "--out", type=FILE, help="A track to write, NAME.csv; or a run folder with it as its odometry.")
+@click.option("-o", "--out", type=OUT, help="A track to write, NAME.csv; or a run folder with it as its odometry.")
 @click.option(
     "--estimate-mount",
     is_flag=True,
@@ -71,14 +72,14 @@ def run_fuse(
     """Do what the command does."""
     from dataclasses import asdict, replace
 
-    from vinecompass.files import check_replaceable, check_suffix
+    from vinecompass.files import TRACK, check_suffix
     from vinecompass.fusion import cleaned, compare_sources, fuse
-    from vinecompass.runs import RUN_MARKER, read_run, write_run, write_track
+    from vinecompass.runs import check_run_folder, read_run, write_run, write_track
 
     if out is not None and out.suffix:
-        check_suffix(out, ".csv")
+        check_suffix(out, ".csv", TRACK)
     elif out is not None:
-        check_replaceable(out, marker=RUN_MARKER)
+        check_run_folder(out)
     run = read_run(run_path, as_recorded=True)
     with progress_bar() as progress:
         fused = fuse(run, sources=sources, settings=load_settings(settings).fusion, progress=progress)
@@ -193,7 +194,7 @@ def run_estimate_mount(run_path: Path, out: Path) -> Outcome:
     from vinecompass.fusion import amend_robot_file, estimate_mount
     from vinecompass.runs import read_run
 
-    check_suffix(out, ".toml")
+    check_suffix(out, ".toml", "a vinecompass robot")
     run = read_run(run_path)
     with progress_bar() as progress:
         calibration = estimate_mount(run, progress=progress)

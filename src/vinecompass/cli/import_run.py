@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vinecompass.cli.common import FILE, Outcome, find_pose, json_option, picture_option, robot_option, tell
+from vinecompass.cli.outputs import OUT, Writing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["ImportOptions", "import_command", "run_import"]
 
 
-@click.command("import", short_help="Make a run from tables that anyone recorded.")
+@click.command("import", cls=Writing, short_help="Make a run from tables that anyone recorded.")
 @robot_option
 @click.option(
     "--scans", type=FILE, multiple=True, required=True, help="Table of scans: the time, then one column per beam."
@@ -51,7 +52,7 @@ __all__ = ["ImportOptions", "import_command", "run_import"]
     help="Your name for a column, such as wheels.left=encoder_l. May be given again.",
 )
 @click.option("--start", default="0,0,0", show_default=True, help="Where it began in the site, x,y,heading_deg.")
-@click.option("-o", "--out", type=FILE, required=True, help="The run folder to write.")
+@click.option("-o", "--out", type=OUT, required=True, help="The run folder to write.")
 @picture_option
 @json_option
 def import_command(as_json: bool, **given: Any) -> int:

@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from vinecompass.cli.common import FILE, Outcome, json_option, picture_option, tell
+from vinecompass.cli.outputs import Writing
 
 __all__ = ["judge_command", "run_judge"]
 
@@ -15,7 +16,7 @@ TOLD = 8
 """Findings told in words; the rest is counted."""
 
 
-@click.command("judge", short_help="Judge a map, by itself or against another.")
+@click.command("judge", cls=Writing, short_help="Judge a map, by itself or against another.")
 @click.argument("map_path", metavar="MAP", type=FILE)
 @click.option("--against", type=FILE, help="Another map of the same floor: what changed since?")
 @picture_option

@@ -23,6 +23,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
+from vinecompass.cli.outputs import OUT, Writing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -42,19 +43,19 @@ LEARNING_STEP = 2.0
 """Metres of way between poses compared to learn noise: over less, the estimate's own error would be learned too."""
 
 
-@click.command(short_help="Localize a run in a map.")
+@click.command(cls=Writing, short_help="Localize a run in a map.")
 @click.argument("map", type=FILE)
 @click.argument("run", type=FILE)
 @click.option("--at", help="Where it began, roughly, x,y,heading_deg; the run's own start if nothing is given.")
 @click.option("--anywhere", is_flag=True, help="Search the whole map for where it began.")
 @click.option("--dock", help="Where it began, by the name of a [[dock]] of the settings.")
-@click.option("-o", "--out", type=FILE, required=True, help="The track to write, a CSV file.")
+@click.option("-o", "--out", type=OUT, required=True, help="The track to write, a CSV file.")
 @odometry_option
 @click.option("--learn-noise", is_flag=True, help="Say how the odometry erred, as settings for the next time.")
 @settings_option
 @seed_option
 @picture_option
-@click.option("--film", type=FILE, help="Film the cloud and the scan into this GIF file.")
+@click.option("--film", type=OUT, help="Film the cloud and the scan into this GIF file.")
 @json_option
 def locate(as_json: bool, **given: Any) -> int:
     """Localize RUN in MAP with a particle filter, and say how sure it is, and when and why it was not.
@@ -85,12 +86,12 @@ class LocateOptions:
 
 def run_locate(given: LocateOptions) -> Outcome:
     """Do what the command does."""
-    from vinecompass.files import check_suffix
+    from vinecompass.files import FILM, TRACK, check_suffix
     from vinecompass.fusion import choose_odometry, learn_noise
     from vinecompass.localization import localize
     from vinecompass.runs import read_run, write_track
 
-    check_suffix(given.out, ".csv")
+    check_suffix(given.out, ".csv", TRACK)
     tuned = load_settings(given.settings)
     grid, run = load_map(given.map), read_run(given.run)
     start = _start(run, tuned, given)
@@ -98,7 +99,7 @@ def run_locate(given: LocateOptions) -> Outcome:
     if given.film is not None:
         from vinecompass.figures import LocalizationFilm
 
-        check_suffix(given.film, ".gif")
+        check_suffix(given.film, ".gif", FILM)
         watch = LocalizationFilm(grid, every=FRAME_EVERY)
     track = choose_odometry(run, given.odometry)
     with progress_bar() as progress:

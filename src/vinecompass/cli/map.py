@@ -19,6 +19,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
+from vinecompass.cli.outputs import OUT, Writing
 
 if TYPE_CHECKING:
     from vinecompass.judging import MapAccuracy
@@ -32,14 +33,14 @@ FRAME_EVERY = 4.0
 LOOPS_TOLD = 3
 
 
-@click.command("map", short_help="Build a map from a run.")
+@click.command("map", cls=Writing, short_help="Build a map from a run.")
 @click.argument("run", type=FILE)
-@click.option("-o", "--out", type=FILE, required=True, help="The map to write, NAME.png.")
+@click.option("-o", "--out", type=OUT, required=True, help="The map to write, NAME.png.")
 @odometry_option
 @settings_option
 @picture_option
-@click.option("--track", type=FILE, help="Write the way that was mapped with its covariance, NAME.csv.")
-@click.option("--film", type=FILE, help="Film the map as it grows into this GIF file.")
+@click.option("--track", type=OUT, help="Write the way that was mapped with its covariance, NAME.csv.")
+@click.option("--film", type=OUT, help="Film the map as it grows into this GIF file.")
 @json_option
 def map_command(
     run: Path,
@@ -71,20 +72,20 @@ def run_map(
 ) -> Outcome:
     """Do what the command does."""
 
-    from vinecompass.files import check_suffix
+    from vinecompass.files import FILM, TRACK, check_suffix
     from vinecompass.fusion import choose_odometry
-    from vinecompass.grids import write_map
+    from vinecompass.grids import check_map_name, write_map
     from vinecompass.mapping import build_map
     from vinecompass.runs import read_run, write_track
 
-    check_suffix(out, ".png")
+    check_map_name(out)
     if track is not None:
-        check_suffix(track, ".csv")
+        check_suffix(track, ".csv", TRACK)
     watch = None
     if film is not None:
         from vinecompass.figures import MapFilm
 
-        check_suffix(film, ".gif")
+        check_suffix(film, ".gif", FILM)
         watch = MapFilm(every=FRAME_EVERY)
     run = read_run(run_path)
     with progress_bar() as progress:

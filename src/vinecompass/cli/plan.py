@@ -22,6 +22,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
+from vinecompass.cli.outputs import OUT, Writing
 from vinecompass.cli.seen import scan_at_option, scan_option, seen_obstacles
 from vinecompass.errors import InputError
 
@@ -39,7 +40,7 @@ __all__ = ["PlanOptions", "plan", "run_plan"]
 MOTIONS = ("straight", "dubins", "reeds-shepp")
 
 
-@click.command(short_help="Plan from a pose to a pose or a stop.")
+@click.command(cls=Writing, short_help="Plan from a pose to a pose or a stop.")
 @click.argument("map", type=FILE)
 @robot_option
 @click.option("--from", "start", required=True, help="x,y,heading_deg, or with --site the name of a stop.")
@@ -61,7 +62,7 @@ MOTIONS = ("straight", "dubins", "reeds-shepp")
 @click.option("--repeat", type=int, default=1, show_default=True, help="How often each of them plans.")
 @click.option("--longest-edge", type=float, multiple=True, help="Longest edge of trees, m; compared, if several.")
 @click.option("--seed", type=int, multiple=True, help="Of planners that draw samples; compared, if several.")
-@click.option("-o", "--out", type=FILE, help="The plan to write, a .csv or .geojson file.")
+@click.option("-o", "--out", type=OUT, help="The plan to write, a .csv or .geojson file.")
 @settings_option
 @picture_option
 @json_option

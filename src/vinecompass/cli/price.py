@@ -22,6 +22,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
+from vinecompass.cli.outputs import OUT, Writing
 from vinecompass.cli.seen import scan_at_option, scan_option, seen_obstacles
 from vinecompass.errors import InputError
 
@@ -34,13 +35,13 @@ if TYPE_CHECKING:
 __all__ = ["PriceOptions", "price", "run_price"]
 
 
-@click.command(short_help="Price the floor of a map for a robot.")
+@click.command(cls=Writing, short_help="Price the floor of a map for a robot.")
 @click.argument("map", type=FILE)
 @robot_option
 @click.option("--zones", type=FILE, help="A zones file, or a site file with zones; the map's own if not given.")
 @scan_option
 @scan_at_option
-@click.option("-o", "--out", type=FILE, help="The costmap to write, NAME.npz.")
+@click.option("-o", "--out", type=OUT, help="The costmap to write, NAME.npz.")
 @click.option("--narrow", is_flag=True, help="List the doorways and aisles that the robot passes only just, or not.")
 @click.option("--explain", metavar="X,Y", help="Tell what each layer charges there, and why.")
 @click.option("--layers", is_flag=True, help="Draw each layer apart, and what closes each cell.")

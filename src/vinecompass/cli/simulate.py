@@ -17,16 +17,17 @@ from vinecompass.cli.common import (
     seed_option,
     tell,
 )
+from vinecompass.cli.outputs import OUT, Writing
 from vinecompass.errors import InputError
 
 __all__ = ["run_simulate", "simulate"]
 
 
-@click.command(short_help="Record a drive in a simulated site.")
+@click.command(cls=Writing, short_help="Record a drive in a simulated site.")
 @click.argument("site", type=FILE)
 @robot_option
 @click.option("--route", required=True, help="Name of the route in the site file to drive along.")
-@click.option("-o", "--out", type=FILE, required=True, help="The run folder to write.")
+@click.option("-o", "--out", type=OUT, required=True, help="The run folder to write.")
 @click.option("--tables", type=click.Choice(["parquet", "csv"]), default="parquet", show_default=True)
 @click.option(
     "--fault",
@@ -66,15 +67,15 @@ def run_simulate(
     """Do what the command does."""
     import numpy as np
 
-    from vinecompass.files import check_replaceable, read_text
+    from vinecompass.files import read_text
     from vinecompass.geometry import compose
     from vinecompass.odometry import odometry_track
     from vinecompass.rehearsal import inject_fault, record_drive
     from vinecompass.robot import read_robot
-    from vinecompass.runs import RUN_MARKER, Track, compare_tracks, write_run
+    from vinecompass.runs import Track, check_run_folder, compare_tracks, write_run
     from vinecompass.simulation import read_site
 
-    check_replaceable(out, marker=RUN_MARKER)
+    check_run_folder(out)
     spoilt = None if fault is None else _find_fault(fault)
     site, robot = read_site(site_path), read_robot(robot_path)
     points = site.find_route(route).points

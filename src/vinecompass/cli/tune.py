@@ -16,6 +16,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
+from vinecompass.cli.outputs import OUT, Writing
 from vinecompass.cli.tune_cases import TuneOptions, case_of
 from vinecompass.cli.tune_shown import run_tune_shown
 
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["tune"]
 
 
-@click.command(short_help="Try settings in rehearsals, and say what to change.")
+@click.command(cls=Writing, short_help="Try settings in rehearsals, and say what to change.")
 @click.argument("site", metavar="[SITE|MAP]", type=FILE, required=False)
 @click.option("--robot", type=FILE, help="The robot's file.")
 @click.option("--map", "map_path", type=FILE, help="The map to drive by.")
@@ -72,7 +73,7 @@ __all__ = ["tune"]
 @click.option(
     "-o",
     "--out",
-    type=FILE,
+    type=OUT,
     help="The folder of the study; one that was stopped goes on. With --shown, the settings file to write.",
 )
 @click.option("--list", "listed", is_flag=True, help="List all settings that can be tuned.")

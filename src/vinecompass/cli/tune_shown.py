@@ -38,7 +38,7 @@ def run_tune_shown(
             raise InputError("is needed", key=name, expected="a path, with --shown")
     assert map_path is not None and robot is not None
     if out is not None:
-        check_suffix(out, ".toml")
+        check_suffix(out, ".toml", "a vinecompass settings")
     grid, zones, given = load_map(map_path), load_zones(map_path), load_settings(settings).costs
     told = read_robot(robot)
     ways = [way for path in shown for way in read_shown_ways(path, grid)]

@@ -16,7 +16,7 @@ from matplotlib.patches import Patch, Polygon, Rectangle
 from matplotlib.transforms import Affine2D
 from numpy.typing import NDArray
 
-from vinecompass.files import atomic_write, check_suffix
+from vinecompass.files import MADE_BY, atomic_write, check_suffix
 from vinecompass.geometry import transform_points
 from vinecompass.grids import Grid, strongest
 from vinecompass.robot import Robot
@@ -193,5 +193,5 @@ def save_figure(figure: Figure, path: str | Path) -> Path:
     """Write a figure as PNG, atomically and with the same bytes each time."""
     path = check_suffix(path, ".png")
     buffer = io.BytesIO()
-    figure.savefig(buffer, format="png", facecolor=figure.get_facecolor(), metadata={"Software": None})
+    figure.savefig(buffer, format="png", facecolor=figure.get_facecolor(), metadata={"Software": MADE_BY})
     return atomic_write(path, buffer.getvalue())

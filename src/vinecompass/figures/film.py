@@ -13,7 +13,7 @@ from PIL import Image, ImageDraw
 
 from vinecompass.errors import InputError
 from vinecompass.figures.canvas import AUBERGINE, CHARCOAL, OLIVE, PAPER, RUST, SAND, SLATE, TEAL, strongest
-from vinecompass.files import atomic_write, check_suffix
+from vinecompass.files import MADE_BY, atomic_write, check_suffix
 from vinecompass.grids import Grid
 
 __all__ = [
@@ -78,5 +78,6 @@ def save_film(pictures: Sequence[Image.Image], path: str | Path, *, frame_ms: in
         duration=durations,
         loop=0,
         optimize=False,
+        comment=MADE_BY.encode(),
     )
     return atomic_write(path, buffer.getvalue())

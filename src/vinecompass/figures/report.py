@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from vinecompass.figures.canvas import AUBERGINE, CHARCOAL, PAPER, RUST, SAND
-from vinecompass.files import atomic_write
+from vinecompass.files import MADE_BY, atomic_write
 
 __all__ = ["write_report"]
 
@@ -38,7 +38,8 @@ def write_report(steps: Sequence[Mapping[str, Any]], path: str | Path) -> Path:
     """
     body = "".join(_section(number, step) for number, step in enumerate(steps, start=1))
     page = (
-        f'<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8"><title>Vine Compass: demo report</title>'
+        f'<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8"><meta name="generator" content="{MADE_BY}">'
+        f"<title>Vine Compass: demo report</title>"
         f"<style>{STYLE}</style></head><body><h1>From a recording to a robot that arrives</h1>"
         f"<p>Every number below is in the <code>--json</code> output of the command that made it. Where it says "
         f"<em>truth</em>, the simulator's own poses and walls are the judge.</p>{body}</body></html>\n"

@@ -19,7 +19,7 @@ from vinecompass.grids.edits import (
 from vinecompass.grids.grid import CLOSED_BY_HAND, DECIDED, Grid
 from vinecompass.grids.making import grid_from_drawing, grid_from_picture, grid_from_polygons
 from vinecompass.grids.map_doubt import MapDoubt
-from vinecompass.grids.map_files import Making, MapRecord, read_map, read_map_record, write_map
+from vinecompass.grids.map_files import Making, MapRecord, check_map_name, read_map, read_map_record, write_map
 from vinecompass.grids.map_rays import MapRays
 from vinecompass.grids.resampling import in_frame, main_direction, overlaid, strongest
 from vinecompass.grids.zones import Zone, cells_inside, read_zones
@@ -49,6 +49,7 @@ __all__ = [
     "apply_edits",
     "cells_inside",
     "check_edits",
+    "check_map_name",
     "clearance",
     "grid_from_drawing",
     "grid_from_picture",

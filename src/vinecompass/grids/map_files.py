@@ -25,7 +25,9 @@ from vinecompass.files import (
     Positive,
     Whole,
     atomic_write,
+    check_replaced,
     check_suffix,
+    is_forced,
     read_bytes,
     read_model,
 )
@@ -35,7 +37,7 @@ from vinecompass.grids.grid import BY_HAND, CLOSED_BY_HAND, Grid
 from vinecompass.grids.map_doubt import MapDoubt
 from vinecompass.grids.zones import Zone
 
-__all__ = ["Making", "MapRecord", "read_map", "read_map_record", "write_map"]
+__all__ = ["Making", "MapRecord", "check_map_name", "read_map", "read_map_record", "write_map"]
 
 MOST_PIXELS = 350_000_000
 """Most of a square kilometre at 0.05 m. A larger picture is refused before it is decoded."""
@@ -166,7 +168,7 @@ def write_map(
     InputError
         The name does not end in ``.png``, a file cannot be written, or does not read back as it was written.
     """
-    path = check_suffix(path, ".png")
+    path = check_map_name(path)
     picture = _encode(grid)
     header = tomlkit.document()
     header.update({"format": "vinecompass map", "version": 1, **_place(grid, picture)})
@@ -193,6 +195,23 @@ def write_map(
     if not np.array_equal(read_map_record(path).grid.log_odds, written.log_odds):
         raise InputError("does not read back as it was written", file=path, expected="a disk that keeps its files")
     return files
+
+
+def check_map_name(path: str | Path) -> Path:
+    """Return a path at which a map may be written, or raise `InputError`: a new one, or another map's.
+
+    Worth knowing before long work for it.
+    """
+    path = check_suffix(path, ".png")
+    header = path.with_suffix(".toml")
+    check_replaced(header, "a vinecompass map")
+    if path.exists() and not header.exists() and not is_forced():
+        raise InputError(
+            f"is a picture with no {header.name} beside it, and no map",
+            file=path,
+            expected="a new name, a map to replace, or --force",
+        )
+    return path
 
 
 def read_map(path: str | Path) -> Grid:

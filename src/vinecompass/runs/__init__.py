@@ -2,7 +2,7 @@
 
 from vinecompass.runs.comparison import RelationError, TrackError, compare_relations, compare_tracks
 from vinecompass.runs.run import Run
-from vinecompass.runs.run_files import RUN_MARKER, read_run, read_track, write_run, write_track
+from vinecompass.runs.run_files import RUN_MARKER, check_run_folder, read_run, read_track, write_run, write_track
 from vinecompass.runs.streams import Commands, Imu, Positions, Scan, Scans, Track, Wheels, joined, readings_of, rows_of
 
 __all__ = [
@@ -17,6 +17,7 @@ __all__ = [
     "Track",
     "TrackError",
     "Wheels",
+    "check_run_folder",
     "compare_relations",
     "compare_tracks",
     "joined",

@@ -14,14 +14,23 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from vinecompass.errors import InputError
-from vinecompass.files import Model, Number, atomic_folder, atomic_write, read_model, read_text
+from vinecompass.files import Model, Number, atomic_folder, atomic_write, check_replaceable, read_model, read_text
 from vinecompass.geometry import COVARIANCE_PARTS, covariances_of
 from vinecompass.robot import Robot, read_robot
 from vinecompass.runs.run import Run
 from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Track, Wheels
 from vinecompass.runs.tables import column, read_table, table_bytes
 
-__all__ = ["RUN_MARKER", "STREAMS", "read_run", "read_track", "stream_from_columns", "write_run", "write_track"]
+__all__ = [
+    "RUN_MARKER",
+    "STREAMS",
+    "check_run_folder",
+    "read_run",
+    "read_track",
+    "stream_from_columns",
+    "write_run",
+    "write_track",
+]
 
 STREAMS: dict[str, type] = {
     "scans": Scans,
@@ -47,6 +56,16 @@ COVARIANCE = (
 
 RUN_MARKER = "run.toml"
 """The file that shows a folder to be a run."""
+RECORDS = ("states", "plans", "interventions", "notices", "encounters", "stops")
+"""What a mission notes down beside the streams, each in a file of lines of JSON."""
+RUN_FILES = (
+    RUN_MARKER,
+    "robot.toml",
+    "site.toml",
+    *(name + suffix for name in STREAMS for suffix in (".parquet", ".csv")),
+    *(f"{name}.jsonl" for name in RECORDS),
+)
+"""All that a run's folder may hold for the folder to be replaced."""
 
 
 class RunHeader(Model):
@@ -76,12 +95,17 @@ def write_run(
     Raises
     ------
     InputError
-        `folder` exists and is not a run.
+        `folder` exists and is not a run, or holds anything else besides; a record's name leads out of it, or is a
+        stream's.
     """
     x, y, heading = run.start
     header = {"format": "vinecompass run", "version": 1, "start": [float(x), float(y), float(np.degrees(heading))]}
     robot = {"format": "vinecompass robot", "version": 1, **run.robot.model_dump(exclude_none=True, by_alias=True)}
-    with atomic_folder(folder, marker=RUN_MARKER) as target:
+    for name in records or {}:
+        if Path(name).name != name or name in RUN_FILES[: -len(RECORDS)]:
+            raise InputError("is no name for a record", key="records", value=name, expected="a file's name of its own")
+    ours = {*RUN_FILES, *(records or {})}
+    with atomic_folder(folder, marker=RUN_MARKER, ours=ours) as target:
         (target / RUN_MARKER).write_text(tomlkit.dumps(header), encoding="utf-8")
         (target / "robot.toml").write_text(tomlkit.dumps(robot), encoding="utf-8")
         if run.site_toml is not None:
@@ -92,6 +116,11 @@ def write_run(
         for name, content in (records or {}).items():
             (target / name).write_bytes(content)
     return Path(folder)
+
+
+def check_run_folder(folder: str | Path) -> None:
+    """Raise `InputError` unless a run may be written as this folder: worth knowing before long work for it."""
+    check_replaceable(folder, marker=RUN_MARKER, ours=RUN_FILES)
 
 
 def read_run(folder: str | Path, *, as_recorded: bool = False) -> Run:

@@ -1,14 +1,10 @@
-"""Files that are read with suspicion and written whole: atomic writes, TOML, and validated models."""
+"""Validated models of what people write, and TOML files read into them."""
 
 from __future__ import annotations
 
 import difflib
-import os
-import shutil
-import tempfile
 import tomllib
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Any, Protocol, Self, TypeVar, get_args
 
@@ -18,6 +14,7 @@ from pydantic import AllowInfNan, Strict
 from pydantic.fields import FieldInfo
 
 from vinecompass.errors import InputError
+from vinecompass.files.reading import read_text
 
 __all__ = [
     "AtLeastOne",
@@ -28,20 +25,11 @@ __all__ = [
     "Number",
     "Positive",
     "Whole",
-    "atomic_folder",
-    "atomic_write",
-    "check_replaceable",
-    "check_suffix",
     "find_named",
     "parse_model",
-    "read_bytes",
     "read_model",
-    "read_text",
     "validated",
 ]
-
-LARGEST_TEXT = 32 * 2**20
-"""Bytes. A settings, robot or site file beyond this is not one."""
 
 Number = Annotated[float, Strict(), AllowInfNan(False)]
 Positive = Annotated[Number, Gt(0.0)]
@@ -86,35 +74,6 @@ class HasName(Protocol):
 
 
 Named = TypeVar("Named", bound=HasName)
-
-
-@contextmanager
-def _readable(path: Path) -> Iterator[None]:
-    try:
-        yield
-    except FileNotFoundError:
-        raise InputError("no such file", file=path) from None
-    except IsADirectoryError:
-        raise InputError("is a folder", file=path, expected="a file") from None
-    except OSError as error:
-        raise InputError(f"cannot be read ({error.strerror})", file=path) from None
-
-
-def read_bytes(path: str | Path, *, largest: int) -> bytes:
-    """Read a file of at most `largest` bytes; raise `InputError` if it is missing, unreadable or larger."""
-    path = Path(path)
-    with _readable(path):
-        if path.stat().st_size > largest:
-            raise InputError(f"holds {path.stat().st_size} bytes", file=path, expected=f"at most {largest}")
-        return path.read_bytes()
-
-
-def read_text(path: str | Path) -> str:
-    """Read a text file in UTF-8; raise `InputError` if it is missing, unreadable, too large or not text."""
-    try:
-        return read_bytes(path, largest=LARGEST_TEXT).decode("utf-8")
-    except UnicodeDecodeError:
-        raise InputError("is not text in UTF-8", file=path) from None
 
 
 def read_model(path: str | Path, model: type[ModelType], *, kind: str) -> ModelType:
@@ -203,66 +162,6 @@ def _description(model: type[Model], location: tuple[Any, ...]) -> str | None:
     return None
 
 
-def atomic_write(path: str | Path, content: bytes | str) -> Path:
-    """Write a file so that a reader sees the old content or the new, never a part: write beside it, flush, rename."""
-    path = Path(path)
-    data = content.encode("utf-8") if isinstance(content, str) else content
-    _make_parent(path)
-    descriptor, temporary = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".partial", dir=path.parent)
-    try:
-        with os.fdopen(descriptor, "wb") as handle:
-            handle.write(data)
-            handle.flush()
-            os.fsync(handle.fileno())
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
-    except BaseException as error:
-        Path(temporary).unlink(missing_ok=True)
-        if isinstance(error, OSError):
-            raise InputError(f"cannot be written ({error.strerror})", file=path) from None
-        raise
-    return path
-
-
-def check_replaceable(path: str | Path, *, marker: str) -> None:
-    """Raise `InputError` unless a folder is new, empty, or holds `marker`: worth knowing before long work for it."""
-    path = Path(path)
-    if path.exists() and not (path / marker).is_file() and not (path.is_dir() and not any(path.iterdir())):
-        raise InputError(f"exists and holds no {marker}", file=path, expected="a new name, or a folder to replace")
-
-
-def check_suffix(path: str | Path, suffix: str) -> Path:
-    """Return a path whose name ends in `suffix`, or raise `InputError`."""
-    path = Path(path)
-    if path.suffix.lower() != suffix:
-        raise InputError("is not a name for this file", file=path, expected=f"a name that ends in {suffix}")
-    return path
-
-
-@contextmanager
-def atomic_folder(path: str | Path, *, marker: str) -> Iterator[Path]:
-    """Fill a folder under a temporary name and put it in place whole when the block ends without an error.
-
-    An existing folder is replaced only if it holds `marker`, the file that shows it is of the same kind.
-    """
-    path = Path(path)
-    check_replaceable(path, marker=marker)
-    _make_parent(path)
-    temporary = Path(tempfile.mkdtemp(prefix=f".{path.name}.", suffix=".partial", dir=path.parent))
-    try:
-        yield temporary
-        os.chmod(temporary, 0o755)
-        if path.exists():
-            old = Path(tempfile.mkdtemp(prefix=f".{path.name}.", suffix=".old", dir=path.parent))
-            os.replace(path, old / path.name)
-            os.replace(temporary, path)
-            shutil.rmtree(old)
-        else:
-            os.replace(temporary, path)
-    finally:
-        shutil.rmtree(temporary, ignore_errors=True)
-
-
 def find_named(items: Sequence[Named], name: str, *, kind: str, where: str) -> Named:
     """Return the item of that name, or raise `InputError` that lists the known ones."""
     for item in items:
@@ -270,10 +169,3 @@ def find_named(items: Sequence[Named], name: str, *, kind: str, where: str) -> N
             return item
     known = ", ".join(item.name for item in items) or "none"
     raise InputError(f"no {kind} of that name in {where}", key=kind, value=name, expected=f"one of: {known}")
-
-
-def _make_parent(path: Path) -> None:
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise InputError(f"cannot be made ({error.strerror})", file=path.parent, expected="a folder") from None
