@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "FILE",
+    "FiniteRange",
     "Outcome",
     "find_point",
     "find_pose",
@@ -46,8 +47,22 @@ __all__ = [
 
 FILE = click.Path(path_type=Path)
 
+
+class FiniteRange(click.FloatRange):
+    """A number between two ends, and none that is not finite."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        """Refuse what is no number, and infinity."""
+        number = float(super().convert(value, param, ctx))
+        if not math.isfinite(number):
+            self.fail(f"{value!r} is not a finite number.", param, ctx)
+        return number
+
+
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object and nothing else.")
-seed_option = click.option("--seed", type=int, default=0, show_default=True, help="Same seed, same result.")
+seed_option = click.option(
+    "--seed", type=click.IntRange(0), default=0, show_default=True, help="Same seed, same result."
+)
 robot_option = click.option("--robot", type=FILE, required=True, help="The robot's file.")
 settings_option = click.option("--settings", type=FILE, help="A settings file; what it leaves out keeps its default.")
 odometry_option = click.option(

@@ -11,6 +11,7 @@ import click
 
 from vinecompass.cli.common import (
     FILE,
+    FiniteRange,
     Outcome,
     find_pose,
     json_option,
@@ -48,8 +49,8 @@ __all__ = ["DriveOptions", "drive", "run_drive"]
     "--at", help="Where it is told that it starts, x,y,heading_deg; what the round says, or the truth, if not given."
 )
 @click.option("--planner", metavar="NAME", help="Local planner, in place of the settings': window, band or path.")
-@click.option("--time-limit", type=click.FloatRange(1.0), default=300.0, show_default=True, help="Seconds.")
-@click.option("--moment", type=click.FloatRange(0.0), help="Draw the local plan at this time, s, and all it weighed.")
+@click.option("--time-limit", type=FiniteRange(1.0, 1e5), default=300.0, show_default=True, help="Seconds.")
+@click.option("--moment", type=FiniteRange(0.0), help="Draw the local plan at this time, s, and all it weighed.")
 @click.option("-o", "--out", type=OUT, help="The run folder to write the mission's record to.")
 @settings_option
 @seed_option

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from vinecompass.cli.common import FILE, Outcome, json_option, picture_option, tell
+from vinecompass.cli.common import FILE, FiniteRange, Outcome, json_option, picture_option, tell
 from vinecompass.cli.outputs import OUT, Writing
 from vinecompass.errors import InputError
 
@@ -40,10 +40,15 @@ def _step(*names: str, **attributes: Any) -> Callable[[Any], Any]:
 @_step("--block", metavar="POLYGON", help="Make it occupied: close off a room.")
 @_step("--forget", metavar="POLYGON", help="Make it unknown.")
 @_step("--brush", metavar="LINE:WIDTH", help="Make the floor along a line free, so many metres wide.")
-@_step("--specks", metavar="M2", type=float, help="Clear occupied specks up to this area.")
-@_step("--pockets", metavar="M2", type=float, help="Fill unknown pockets up to this area with what surrounds them.")
+@_step("--specks", metavar="M2", type=FiniteRange(1e-6, 1e6), help="Clear occupied specks up to this area.")
+@_step(
+    "--pockets",
+    metavar="M2",
+    type=FiniteRange(1e-6, 1e6),
+    help="Fill unknown pockets up to this area with what surrounds them.",
+)
 @_step("--crop", metavar="X,Y,X,Y", help="Keep what lies between two corners.")
-@_step("--cell-size", metavar="M", type=float, help="Resample to cells of this side.")
+@_step("--cell-size", metavar="M", type=FiniteRange(0.001, 10.0), help="Resample to cells of this side.")
 @_step("--square", is_flag=True, help="Turn the site frame so that the main walls run along its axes.")
 @_step("--origin", metavar="X,Y,HEADING_DEG", help="Move the origin of the site frame to a pose.")
 @_step("--merge", metavar="OTHER", type=FILE, help="Lay another map of this floor over it, where it fits.")

@@ -10,6 +10,7 @@ import click
 
 from vinecompass.cli.common import (
     FILE,
+    FiniteRange,
     Outcome,
     find_pose,
     json_option,
@@ -57,11 +58,22 @@ MOTIONS = ("straight", "dubins", "reeds-shepp")
     "informed-rrt-star or roadmap.",
 )
 @click.option("--motion", type=click.Choice(MOTIONS), help="Lines or curves; what the drive can do, if not given.")
-@click.option("--radius", type=float, help="Least turning radius of curves, m; the car's own if not given.")
+@click.option(
+    "--radius", type=FiniteRange(0.01, 1000.0), help="Least turning radius of curves, m; the car's own if not given."
+)
 @click.option("--compare", help="Planners to compare, with commas between them, or all.")
-@click.option("--repeat", type=int, default=1, show_default=True, help="How often each of them plans.")
-@click.option("--longest-edge", type=float, multiple=True, help="Longest edge of trees, m; compared, if several.")
-@click.option("--seed", type=int, multiple=True, help="Of planners that draw samples; compared, if several.")
+@click.option(
+    "--repeat", type=click.IntRange(1, 1000), default=1, show_default=True, help="How often each of them plans."
+)
+@click.option(
+    "--longest-edge",
+    type=FiniteRange(0.01, 1000.0),
+    multiple=True,
+    help="Longest edge of trees, m; compared, if several.",
+)
+@click.option(
+    "--seed", type=click.IntRange(0), multiple=True, help="Of planners that draw samples; compared, if several."
+)
 @click.option("-o", "--out", type=OUT, help="The plan to write, a .csv or .geojson file.")
 @settings_option
 @picture_option
@@ -107,7 +119,7 @@ def run_plan(given: PlanOptions) -> Outcome:
     names = [("--from", given.start), *(("--via", name) for name in given.via), ("--to", given.goal)]
     poses = [find_pose(name, option=option, site=site) for option, name in names]
     chosen = load_settings(given.settings)
-    obstacles = None if given.scan is None else seen_obstacles(grid, robot, given.scan, given.scan_at, chosen.costs)
+    obstacles = seen_obstacles(grid, robot, given.scan, given.scan_at, chosen.costs)
     zones = load_zones(given.zones or given.site or given.map)
     costmap = price_floor(grid, robot, zones=zones, obstacles=obstacles, settings=chosen.costs)
     motion = _motion(robot, given.motion, given.radius)

@@ -85,7 +85,7 @@ def run_price(given: PriceOptions) -> Outcome:
     grid, robot = load_map(given.map), read_robot(given.robot)
     chosen = load_settings(given.settings).costs
     zones = load_zones(given.zones or given.map)
-    obstacles = None if given.scan is None else seen_obstacles(grid, robot, given.scan, given.scan_at, chosen)
+    obstacles = seen_obstacles(grid, robot, given.scan, given.scan_at, chosen)
     costmap = price_floor(grid, robot, zones=zones, obstacles=obstacles, settings=chosen)
     quality, details, files = _areas(costmap), [], {}
     if obstacles is not None:

@@ -25,11 +25,17 @@ scan_at_option = click.option(
 )
 
 
-def seen_obstacles(grid: Grid, robot: Robot, scan: str, scan_at: str | None, settings: CostSettings) -> LiveObstacles:
-    """Return what the scan that ``--scan`` names sees away from everything mapped."""
+def seen_obstacles(
+    grid: Grid, robot: Robot, scan: str | None, scan_at: str | None, settings: CostSettings
+) -> LiveObstacles | None:
+    """Return what the scan that ``--scan`` names sees away from everything mapped; None if none is named."""
     from vinecompass.localization import obstacles_of_scan
     from vinecompass.runs import read_run
 
+    if scan is None:
+        if scan_at is not None:
+            raise InputError("says where no scan was taken", key="--scan-at", value=scan_at, expected="--scan, too")
+        return None
     folder, _, seconds = scan.rpartition("@")
     try:
         after = float(seconds)

@@ -8,6 +8,7 @@ import click
 
 from vinecompass.cli.common import (
     FILE,
+    FiniteRange,
     Outcome,
     json_option,
     picture_option,
@@ -54,7 +55,7 @@ __all__ = ["tune"]
     "--want", "wants", multiple=True, metavar="'MEASURE >= NUMBER'", help="What every trial is to reach. Repeat it."
 )
 @click.option("--workers", type=click.IntRange(1), help="Processes; one for each core if not given.")
-@click.option("--time-limit", type=click.FloatRange(1.0), default=300.0, show_default=True, help="Seconds a trial.")
+@click.option("--time-limit", type=FiniteRange(1.0, 1e5), default=300.0, show_default=True, help="Seconds a trial.")
 @click.option(
     "--run",
     "runs",

@@ -126,12 +126,22 @@ def _input_error(model: type[Model], detail: Any, file: str | Path, more: str) -
         return InputError(
             f"is not a known key{more}", file=file, key=key, value=detail["input"], expected=f"perhaps `{nearest[0]}`"
         )
-    message = detail["msg"].removeprefix("Value error, ")
+    message = _in_words(detail)
     expected = _description(model, location)
     if detail["type"] == "missing":
         return InputError(f"is missing{more}", file=file, key=key, expected=expected or "a value")
     value = None if isinstance(detail["input"], dict) else detail["input"]
     return InputError(f"{message[:1].lower()}{message[1:]}{more}", file=file, key=key, value=value, expected=expected)
+
+
+def _in_words(detail: Any) -> str:
+    """Return what is wrong with a value, as people say it."""
+    context = detail.get("ctx", {})
+    if detail["type"] in ("too_short", "too_long"):
+        least, most = context.get("min_length"), context.get("max_length")
+        bound = f"at least {least}" if least is not None else f"at most {most}"
+        return f"has {context.get('actual_length')} entries, where {bound} belong"
+    return str(detail["msg"]).removeprefix("Value error, ")
 
 
 def _fields_by_key(model: type[Model]) -> dict[str, FieldInfo]:
@@ -155,7 +165,8 @@ def _model_at(model: type[Model], location: tuple[Any, ...]) -> type[Model]:
 
 
 def _description(model: type[Model], location: tuple[Any, ...]) -> str | None:
-    for depth in range(len(location) - 1, -1, -1):
+    # Of a corner of a polygon, the polygon's; what stands above that says nothing of it.
+    for depth in range(len(location) - 1, max(len(location) - 4, -1), -1):
         field = _fields_by_key(_model_at(model, location[:depth])).get(location[depth])
         if field is not None:
             return field.description

@@ -41,13 +41,17 @@ def apply_edits(grid: Grid, edits: Sequence[Edit], *, folder: Path) -> tuple[Gri
     Raises
     ------
     InputError
-        An edit cannot be done: a crop off the map, a map to merge that is not there or outside of the folder.
+        An edit cannot be done: a crop or a shape off the map, a map to merge that is missing or outside of the folder.
     """
     zones: list[Zone] = []
     for edit in edits:
         match edit:
             case Paint():
-                grid = _painted(grid, _shape_cells(grid, edit), edit.reading)
+                cells = _shape_cells(grid, edit)
+                if not np.any(cells):
+                    shape = edit.polygon or edit.line
+                    raise InputError("lies off the map", key="paint", value=shape, expected="a shape on the map")
+                grid = _painted(grid, cells, edit.reading)
             case Specks():
                 grid = _painted(grid, _specks(grid, edit.area_m2), "free")
             case Pockets():
@@ -91,7 +95,7 @@ def _shape_cells(grid: Grid, edit: Paint) -> NDArray[np.bool_]:
     if edit.polygon is not None:
         return cells_inside(grid, edit.polygon)
     assert edit.line is not None
-    line = shapely.LineString(edit.line) if len(edit.line) > 1 else shapely.Point(edit.line[0])
+    line = shapely.LineString(edit.line)
     # A cell's centre lies within half its diagonal of any line through the cell; half a side leaves no hole.
     shape = line.buffer(max(0.5 * edit.width, 0.5 * grid.cell_size) + 1e-9, quad_segs=8)
     inside = cells_inside(grid, shape.exterior.coords[:-1])

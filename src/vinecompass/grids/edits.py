@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, model_validator
 
 from vinecompass.files import Model, NotNegative, Number, Positive, validated
-from vinecompass.grids.zones import Zone
+from vinecompass.grids.zones import Zone, uncrossed
 
 __all__ = [
     "AddZone",
@@ -32,7 +32,7 @@ class Paint(Model):
 
     do: Literal["paint"] = "paint"
     reading: Literal["occupied", "free", "unknown"] = Field(description='"occupied", "free" or "unknown"')
-    line: list[Point] | None = Field(None, min_length=1, description="[[x, y], ...], m")
+    line: list[Point] | None = Field(None, min_length=2, description="[[x, y], ...] of 2 points or more, m")
     width: NotNegative = Field(0.0, description="of the line, m; never less than a cell")
     polygon: list[Point] | None = Field(None, min_length=3, description="[[x, y], ...] of 3 corners or more, m")
 
@@ -40,6 +40,8 @@ class Paint(Model):
     def _one_shape(self) -> Paint:
         if (self.line is None) == (self.polygon is None):
             raise ValueError("needs either a line or a polygon")
+        if self.polygon is not None:
+            uncrossed(self.polygon)
         return self
 
 

@@ -13,7 +13,7 @@ from vinecompass.errors import InputError
 from vinecompass.geometry import inverse, relative, transform_points
 from vinecompass.grids.map_doubt import MapDoubt
 
-__all__ = ["BY_HAND", "CLOSED_BY_HAND", "DECIDED", "Grid"]
+__all__ = ["BY_HAND", "CLOSED_BY_HAND", "DECIDED", "MOST_CELLS", "Grid"]
 
 DECIDED = 0.4
 """Log-odds beyond which a cell reads as free or occupied (a probability of 0.6); in between it is unknown."""
@@ -21,6 +21,8 @@ CLOSED_BY_HAND = 7.0
 """Log-odds from which a cell was closed by a person, and stays closed whatever beams do: they never count so much."""
 BY_HAND = CLOSED_BY_HAND + 1.0
 """Log-odds that a cell is given that a person closes."""
+MOST_CELLS = 350_000_000
+"""Cells that a map may have: most of a square kilometre at 0.05 m. More are refused before memory is asked for."""
 
 
 @dataclass(frozen=True)

@@ -33,14 +33,12 @@ from vinecompass.files import (
 )
 from vinecompass.geometry import COVARIANCE_PARTS, covariances_of
 from vinecompass.grids.edits import Edit
-from vinecompass.grids.grid import BY_HAND, CLOSED_BY_HAND, Grid
+from vinecompass.grids.grid import BY_HAND, CLOSED_BY_HAND, MOST_CELLS, Grid
 from vinecompass.grids.map_doubt import MapDoubt
 from vinecompass.grids.zones import Zone
 
 __all__ = ["Making", "MapRecord", "check_map_name", "read_map", "read_map_record", "write_map"]
 
-MOST_PIXELS = 350_000_000
-"""Most of a square kilometre at 0.05 m. A larger picture is refused before it is decoded."""
 LARGEST_FILE = 512 * 2**20
 CLEAREST, DARKEST = 254, 1
 """Grey levels between which log-odds stay finite when read back."""
@@ -361,13 +359,13 @@ def decode_picture(data: bytes, path: Path) -> tuple[NDArray[np.uint8], NDArray[
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", Image.DecompressionBombWarning)
             picture = Image.open(io.BytesIO(data), formats=("PNG", "PPM"))
-        if picture.width * picture.height > MOST_PIXELS:
+        if picture.width * picture.height > MOST_CELLS:
             raise Image.DecompressionBombError
         has_alpha = "A" in picture.getbands() or "transparency" in picture.info
         layers = np.asarray(picture.convert("LA" if has_alpha else "L"))
     except Image.DecompressionBombError:
         raise InputError(
-            "is too large a picture", file=path, expected=f"at most {MOST_PIXELS // 10**6} million pixels"
+            "is too large a picture", file=path, expected=f"at most {MOST_CELLS // 10**6} million pixels"
         ) from None
     except (OSError, SyntaxError, ValueError) as error:
         raise InputError(

@@ -11,7 +11,7 @@ from scipy import ndimage
 
 from vinecompass.errors import InputError
 from vinecompass.geometry import inverse, relative, transform_points
-from vinecompass.grids.grid import DECIDED, Grid
+from vinecompass.grids.grid import DECIDED, MOST_CELLS, Grid
 
 __all__ = ["cropped", "in_frame", "main_direction", "overlaid", "resampled", "strongest"]
 
@@ -65,11 +65,23 @@ def resampled(grid: Grid, cell_size: float, turn: float = 0.0) -> Grid:
         Metres.
     turn : float
         Radians.
+
+    Raises
+    ------
+    InputError
+        The map would have more cells than a picture may have.
     """
     local = transform_points([0.0, 0.0, -turn], grid.corner_points)
     # Whole cells from the origin, so that maps of one floor keep to one raster.
     low = np.floor(local.min(axis=0) / cell_size + 1e-6)
     high = np.ceil(local.max(axis=0) / cell_size - 1e-6)
+    if float(np.prod(high - low)) > MOST_CELLS:
+        raise InputError(
+            f"makes {float(np.prod(high - low)):.3g} cells",
+            key="cell_size",
+            value=cell_size,
+            expected=f"one that makes at most {MOST_CELLS}",
+        )
     shape = (high - low).astype(int)[::-1]
     corner = transform_points([0.0, 0.0, turn], low[None] * cell_size)[0]
     new = Grid(np.zeros(shape, np.float32), cell_size, (float(corner[0]), float(corner[1])), turn)

@@ -14,7 +14,17 @@ from pydantic import Field, field_validator, model_validator
 from vinecompass.files import Model, Number, Positive, read_model
 from vinecompass.grids.grid import Grid
 
-__all__ = ["Corners", "Zone", "cells_inside", "read_zones"]
+__all__ = ["Corners", "Zone", "cells_inside", "read_zones", "uncrossed"]
+
+
+def uncrossed(polygon: list[tuple[float, float]]) -> list[tuple[float, float]]:
+    """Return the corners of a polygon, or raise `ValueError` if it crosses itself or has no area."""
+    shape = shapely.Polygon(polygon)
+    if not shape.is_valid:
+        raise ValueError(f"polygon crosses itself ({shapely.is_valid_reason(shape)})")
+    if shape.area <= 0.0:
+        raise ValueError("polygon has no area")
+    return polygon
 
 
 class Corners(Model):
@@ -25,10 +35,7 @@ class Corners(Model):
     @field_validator("polygon")
     @classmethod
     def _does_not_cross_itself(cls, polygon: list[tuple[float, float]]) -> list[tuple[float, float]]:
-        shape = shapely.Polygon(polygon)
-        if not shape.is_valid:
-            raise ValueError(f"polygon crosses itself ({shapely.is_valid_reason(shape)})")
-        return polygon
+        return uncrossed(polygon)
 
 
 class Zone(Corners):
