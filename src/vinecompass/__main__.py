@@ -1,5 +1,20 @@
-"""Run the command line with ``python -m vinecompass``."""
+"""Run with ``python -m vinecompass``, or as the command ``vinecompass``."""
 
-from vinecompass.cli import main
+import sys
 
-main()
+__all__ = ["main"]
+
+
+def main() -> None:
+    """Run the command line; control-C ends it in one line, even while it is still being loaded."""
+    try:
+        from vinecompass.cli import main as run
+
+        run()
+    except KeyboardInterrupt:
+        sys.stderr.write("vinecompass: stopped\n")
+        sys.exit(130)
+
+
+if __name__ == "__main__":
+    main()

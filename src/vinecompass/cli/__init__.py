@@ -64,6 +64,8 @@ for command in (
 
 def main() -> None:
     """Run the command line; every wrong input ends in one line on standard error and exit status 2."""
+    # Figures are drawn into files, whatever backend the user has chosen for windows.
+    os.environ["MPLBACKEND"] = "agg"
     try:
         status = cli.main(prog_name="vinecompass", standalone_mode=False)
         sys.stdout.flush()

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Annotated, Any, Protocol, Self, TypeVar, get_args
 
 import pydantic
-from annotated_types import Ge, Gt, Le
+from annotated_types import Ge, Le
 from pydantic import AllowInfNan, Strict
 from pydantic.fields import FieldInfo
 
@@ -21,9 +21,13 @@ __all__ = [
     "Count",
     "Fraction",
     "Model",
+    "Near",
     "NotNegative",
     "Number",
     "Positive",
+    "Rate",
+    "Size",
+    "Speed",
     "Whole",
     "find_named",
     "parse_model",
@@ -31,13 +35,25 @@ __all__ = [
     "validated",
 ]
 
-Number = Annotated[float, Strict(), AllowInfNan(False)]
-Positive = Annotated[Number, Gt(0.0)]
+FARTHEST, LEAST, MOST = 1e6, 1e-9, 1_000_000_000
+"""What no number in a file goes beyond, what one above 0 does not go below, and what no whole number goes beyond: there
+is no building, robot or wait so large, nor any so small."""
+
+Number = Annotated[float, Strict(), AllowInfNan(False), Ge(-FARTHEST), Le(FARTHEST)]
+Positive = Annotated[Number, Ge(LEAST)]
 NotNegative = Annotated[Number, Ge(0.0)]
 AtLeastOne = Annotated[Number, Ge(1.0)]
 Fraction = Annotated[Number, Ge(0.0), Le(1.0)]
-Whole = Annotated[int, Strict(), Ge(1)]
-Count = Annotated[int, Strict(), Ge(0)]
+Near = Annotated[Number, Ge(-100.0), Le(100.0)]
+"""Metres on a body."""
+Size = Annotated[Number, Ge(1e-4), Le(1000.0)]
+"""Metres of a body, a wheel or a cell."""
+Speed = Annotated[Number, Ge(1e-4), Le(100.0)]
+"""m/s, rad/s, or m/s2 and rad/s2 of a drive."""
+Rate = Annotated[Number, Ge(0.01), Le(10_000.0)]
+"""Readings a second, Hz."""
+Whole = Annotated[int, Strict(), Ge(1), Le(MOST)]
+Count = Annotated[int, Strict(), Ge(0), Le(MOST)]
 
 
 class Model(pydantic.BaseModel):
@@ -141,7 +157,7 @@ def _in_words(detail: Any) -> str:
         least, most = context.get("min_length"), context.get("max_length")
         bound = f"at least {least}" if least is not None else f"at most {most}"
         return f"has {context.get('actual_length')} entries, where {bound} belong"
-    return str(detail["msg"]).removeprefix("Value error, ")
+    return str(detail["msg"]).removeprefix("Value error, ").removeprefix("Input ")
 
 
 def _fields_by_key(model: type[Model]) -> dict[str, FieldInfo]:

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from vinecompass.files import Model, NotNegative, Number, Positive, validated
+from vinecompass.files import Model, NotNegative, Number, Positive, Size, validated
 from vinecompass.grids.zones import Zone, uncrossed
 
 __all__ = [
@@ -71,7 +71,7 @@ class Resample(Model):
     """Change the size of the cells."""
 
     do: Literal["resample"] = "resample"
-    cell_size: Positive = Field(description="m")
+    cell_size: Size = Field(description="m")
 
 
 class Turn(Model):

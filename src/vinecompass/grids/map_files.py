@@ -22,7 +22,7 @@ from vinecompass.files import (
     Model,
     NotNegative,
     Number,
-    Positive,
+    Size,
     Whole,
     atomic_write,
     check_replaced,
@@ -52,7 +52,7 @@ BLACK = 0
 class MapPlace(Model):
     """Where a picture lies, how large its cells are, and what it was when it was written."""
 
-    cell_size: Positive = Field(description="m")
+    cell_size: Size = Field(description="m")
     corner: tuple[Number, Number] = Field(description="[x, y] of the outer corner of the lowest, leftmost cell, m")
     turn_deg: Number = Field(0.0, description="degrees")
     size: tuple[Whole, Whole] = Field(description="[columns, rows], whole numbers")

@@ -11,7 +11,7 @@ import shapely
 from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
 
-from vinecompass.files import Model, Number, Positive, read_model
+from vinecompass.files import Model, Number, Speed, read_model
 from vinecompass.grids.grid import Grid
 
 __all__ = ["Corners", "Zone", "cells_inside", "read_zones", "uncrossed"]
@@ -49,7 +49,7 @@ class Zone(Corners):
     name: str = Field(description="a name")
     kind: Literal["closed", "dear", "slow", "one-way"] = Field(description='"closed", "dear", "slow" or "one-way"')
     factor: Number = Field(1.0, ge=1.0, description="for a dear zone, what its price is multiplied by, 1 or more")
-    speed: Positive | None = Field(None, description="for a slow zone, the speed not to exceed, m/s")
+    speed: Speed | None = Field(None, description="for a slow zone, the speed not to exceed, m/s")
     heading_deg: Number | None = Field(None, description="for a one-way zone, where it leads, degrees")
 
     @model_validator(mode="after")

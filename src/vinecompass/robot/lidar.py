@@ -6,15 +6,17 @@ from functools import cached_property
 from typing import Annotated
 
 import numpy as np
-from annotated_types import Ge
+from annotated_types import Ge, Le
 from numpy.typing import NDArray
 from pydantic import Field, Strict, model_validator
 
-from vinecompass.files import Fraction, Model, NotNegative, Number, Positive
+from vinecompass.files import Fraction, Model, Near, NotNegative, Number, Rate, Size
 
 __all__ = ["Lidar"]
 
 FloatArray = NDArray[np.float64]
+Offset = Annotated[float, Strict(), Ge(-1e11), Le(1e11)]
+"""Seconds between two clocks, one of which may count since 1970."""
 
 
 class Lidar(Model):
@@ -24,19 +26,19 @@ class Lidar(Model):
     """
 
     name: str = Field(description="a name for the sensor's frame")
-    mount: tuple[Number, Number, Number] = Field(description="[x, y, heading_deg] on the body, m and degrees")
+    mount: tuple[Near, Near, Number] = Field(description="[x, y, heading_deg] on the body, m and degrees")
     first_beam_deg: Number = Field(description="angle of the first beam in the sensor's frame, degrees")
     last_beam_deg: Number = Field(description="angle of the last beam, degrees; below first_beam_deg if clockwise")
-    beams: Annotated[int, Strict(), Ge(2)] = Field(description="a whole number of beams, 2 or more")
+    beams: Annotated[int, Strict(), Ge(2), Le(100_000)] = Field(description="a whole number of beams, 2 to 100,000")
     nearest: NotNegative = Field(description="shortest range measured, m")
-    farthest: Positive = Field(description="longest range measured, m, above nearest")
-    rate: Positive = Field(description="scans a second, Hz")
+    farthest: Size = Field(description="longest range measured, m, above nearest")
+    rate: Rate = Field(description="scans a second, Hz")
     range_noise: NotNegative = Field(0.01, description="standard deviation of a range at 0 m, m")
     range_noise_per_metre: NotNegative = Field(0.0, description="what each metre of range adds to it, m/m")
     dropout: Fraction = Field(0.0, description="share of beams without a reading, 0 to 1")
     delay: NotNegative = Field(0.0, description="from the last beam of a scan until it is handed over, s")
     jitter: NotNegative = Field(0.0, description="by how much that varies, s")
-    stamp_offset: Number = Field(0.0, description="what its clock is behind the robot's, added to its stamps, s")
+    stamp_offset: Offset = Field(0.0, description="what its clock is behind the robot's, added to its stamps, s")
 
     @model_validator(mode="after")
     def _ordered(self) -> Lidar:

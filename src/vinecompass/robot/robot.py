@@ -11,7 +11,19 @@ import shapely
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from vinecompass.files import Model, NotNegative, Number, Positive, Whole, find_named, read_model
+from vinecompass.files import (
+    Model,
+    Near,
+    NotNegative,
+    Number,
+    Positive,
+    Rate,
+    Size,
+    Speed,
+    Whole,
+    find_named,
+    read_model,
+)
 from vinecompass.robot.lidar import Lidar
 
 __all__ = ["Body", "Drive", "Inertial", "OmniWheel", "Positioning", "Robot", "WheelSensor", "read_robot"]
@@ -20,8 +32,8 @@ __all__ = ["Body", "Drive", "Inertial", "OmniWheel", "Positioning", "Robot", "Wh
 class Body(Model):
     """The outline that must not touch anything, in the body frame (origin midway between the driven wheels)."""
 
-    outline: list[tuple[Number, Number]] | None = Field(None, description="[[x, y], ...] of 3 corners or more, m")
-    radius: Positive | None = Field(None, description="radius of a round body, m")
+    outline: list[tuple[Near, Near]] | None = Field(None, description="[[x, y], ...] of 3 corners or more, m")
+    radius: Size | None = Field(None, description="radius of a round body, m")
 
     @model_validator(mode="after")
     def _one_shape(self) -> Body:
@@ -68,7 +80,7 @@ class OmniWheel(Model):
     """One ``[[drive.wheel]]`` of an omni drive: a wheel with free rollers about its rim."""
 
     name: str = Field(description="a name, the wheel's column in the wheels table")
-    position: tuple[Number, Number] = Field(description="[x, y] on the body, m")
+    position: tuple[Near, Near] = Field(description="[x, y] on the body, m")
     direction_deg: Number = Field(description="where it rolls to when its angle grows, degrees from the body's x axis")
     roller_deg: Number = Field(0.0, gt=-80.0, lt=80.0, description="how the rollers are set: 0, or 45 or -45 degrees")
 
@@ -88,20 +100,20 @@ class Drive(Model):
     """
 
     kind: Literal["differential", "omni", "car"] = Field(description='"differential", "omni" or "car"')
-    wheel_radius: Positive = Field(description="m")
+    wheel_radius: Size = Field(description="m")
     wheel_difference: Number = Field(
         0.0, gt=-0.5, lt=0.5, description="by what share the right wheel is larger than the left one"
     )
-    track_width: Positive | None = Field(None, description="distance between the driven wheels, m")
-    wheelbase: Positive | None = Field(None, description="distance from the rear to the front axle of a car, m")
-    turning_radius: Positive | None = Field(None, description="least radius a car can turn on, m")
+    track_width: Size | None = Field(None, description="distance between the driven wheels, m")
+    wheelbase: Size | None = Field(None, description="distance from the rear to the front axle of a car, m")
+    turning_radius: Size | None = Field(None, description="least radius a car can turn on, m")
     wheels: tuple[OmniWheel, ...] = Field((), alias="wheel", description="[[drive.wheel]] tables of an omni drive")
-    top_speed: Positive = Field(description="forward, m/s")
+    top_speed: Speed = Field(description="forward, m/s")
     reverse_speed: NotNegative = Field(description="backward, m/s, 0 where it never reverses")
-    top_turn_rate: Positive = Field(description="rad/s")
-    acceleration: Positive = Field(description="speeding up, m/s2")
-    braking: Positive = Field(description="slowing down, m/s2")
-    turn_acceleration: Positive = Field(description="rad/s2")
+    top_turn_rate: Speed = Field(description="rad/s")
+    acceleration: Speed = Field(description="speeding up, m/s2")
+    braking: Speed = Field(description="slowing down, m/s2")
+    turn_acceleration: Speed = Field(description="rad/s2")
     delay: NotNegative = Field(0.0, description="from a command to its effect, s")
     lag: NotNegative = Field(0.0, description="time constant with which the base follows what it is told, s")
     least_speed: NotNegative = Field(0.0, description="below it the base stands, m/s")
@@ -138,7 +150,7 @@ class Drive(Model):
 class WheelSensor(Model):
     """Wheel encoders: each wheel's angle, `rate` times a second; and how wheels creep even on dry floor."""
 
-    rate: Positive = Field(50.0, description="Hz")
+    rate: Rate = Field(50.0, description="Hz")
     ticks_per_turn: Whole = Field(2048, description="a whole number")
     slip: NotNegative = Field(
         0.004, description="standard deviation of each wheel's slip on dry floor, a share of its speed"
@@ -154,10 +166,10 @@ class WheelSensor(Model):
 class Inertial(Model):
     """An IMU: turn rate and the two accelerations in the plane, each the mean since the reading before."""
 
-    mount: tuple[Number, Number, Number] = Field(
+    mount: tuple[Near, Near, Number] = Field(
         (0.0, 0.0, 0.0), description="[x, y, heading_deg] on the body, m and degrees"
     )
-    rate: Positive = Field(100.0, description="Hz")
+    rate: Rate = Field(100.0, description="Hz")
     turn_rate_noise: NotNegative = Field(0.004, description="rad/s")
     turn_rate_bias: Number = Field(0.0, description="rad/s")
     turn_rate_bias_spread: Positive = Field(0.01, description="doubt about that bias, rad/s")
@@ -180,8 +192,8 @@ class Inertial(Model):
 class Positioning(Model):
     """A sensor of absolute position in the site: a satellite receiver, or beacons."""
 
-    mount: tuple[Number, Number] = Field((0.0, 0.0), description="[x, y] of the antenna on the body, m")
-    rate: Positive = Field(5.0, description="Hz")
+    mount: tuple[Near, Near] = Field((0.0, 0.0), description="[x, y] of the antenna on the body, m")
+    rate: Rate = Field(5.0, description="Hz")
     noise: Positive = Field(0.05, description="standard deviation of x and of y, m")
 
 

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
 from vinecompass.contact import PERSON_RADIUS
-from vinecompass.files import Fraction, Model, NotNegative, Number, Positive, find_named, parse_model, read_model
+from vinecompass.files import Fraction, Model, NotNegative, Number, Size, Speed, find_named, parse_model, read_model
 from vinecompass.grids import Zone
 from vinecompass.grids.zones import Corners
 from vinecompass.settings import NamedPose
@@ -46,8 +46,8 @@ class Person(Model):
 
     name: str = Field(description="a name")
     route: list[Point] = Field(min_length=2, description="[[x, y], ...] of 2 points or more, m")
-    speed: Positive = Field(description="m/s")
-    radius: Positive = Field(PERSON_RADIUS, description="m")
+    speed: Speed = Field(description="m/s")
+    radius: Size = Field(PERSON_RADIUS, description="m")
     begin: Fraction | None = Field(
         None, description="where on the route it begins, walking on, 0 to 1; anywhere if not given"
     )
