@@ -1,4 +1,6 @@
 import ast
+import copy
+import dataclasses
 import doctest
 import importlib
 import pkgutil
@@ -13,8 +15,8 @@ from pathlib import Path
 from unittest import mock
 
 import vinecompass
-from tests.support import new_folder
-from vinecompass import Settings, read_settings
+from tests.support import new_folder, short_mapping, short_run, site
+from vinecompass import Settings, plan_path, price_floor, read_settings
 from vinecompass.settings import tunable_settings
 
 ROOT = Path(__file__).parent.parent
@@ -63,6 +65,20 @@ class TheHouse(unittest.TestCase):
 
 
 class WhatTheDocumentsSay(unittest.TestCase):
+    def test_what_is_handed_over_prints_as_one_line_and_compares_by_value(self):
+        made, grid = short_run(), short_mapping().grid
+        costmap = price_floor(grid, made.robot)
+        plan = plan_path(costmap, made.robot, made.start, made.truth.poses[-1], explain=False)
+        for thing in (made, made.truth, grid, costmap, plan, site()):
+            with self.subTest(type(thing).__name__):
+                for text in (repr(thing), str(thing)):
+                    self.assertLess(len(text), 200)
+                    self.assertNotIn("\n", text)
+                self.assertTrue(thing == copy.deepcopy(thing))
+                self.assertFalse(thing == "something else")
+        self.assertFalse(grid == dataclasses.replace(grid, log_odds=grid.log_odds + 1.0))
+        self.assertFalse(made == made.shifted(1.0))
+
     def test_docstring_examples_run(self):
         tried = 0
         for name in modules():

@@ -9,6 +9,7 @@ from typing import NamedTuple, cast
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.comparing import ByValue
 from vinecompass.contact import Cells, Walking
 from vinecompass.costs.fall import ClearanceLayer
 from vinecompass.costs.kernels import NO_WAYS
@@ -49,8 +50,8 @@ class PricedFloor(NamedTuple):
     cells: Cells
 
 
-@dataclass(frozen=True)
-class CostMap:
+@dataclass(frozen=True, eq=False, repr=False)
+class CostMap(ByValue):
     """Prices for one robot on one map.
 
     Parameters
@@ -84,6 +85,11 @@ class CostMap:
     one_way: NDArray[np.float32] | None = None
     top_speeds: NDArray[np.float32] | None = None
     closed_beyond: bool = True
+
+    def __repr__(self) -> str:
+        """Return it in one line."""
+        open_share = float(np.mean(np.isfinite(self.prices)))
+        return f"<CostMap of {', '.join(self.layers)} on {self.grid!r}, {100.0 * open_share:.0f} % open>"
 
     @property
     def floor(self) -> PricedFloor:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.comparing import ByValue
 from vinecompass.errors import InputError
 from vinecompass.geometry import inverse, relative, transform_points
 from vinecompass.grids.map_doubt import MapDoubt
@@ -25,8 +26,8 @@ MOST_CELLS = 350_000_000
 """Cells that a map may have: most of a square kilometre at 0.05 m. More are refused before memory is asked for."""
 
 
-@dataclass(frozen=True)
-class Grid:
+@dataclass(frozen=True, eq=False, repr=False)
+class Grid(ByValue):
     """A rectangle of square cells over the floor of a site.
 
     Parameters
@@ -56,6 +57,12 @@ class Grid:
     corner: tuple[float, float] = (0.0, 0.0)
     turn: float = 0.0
     doubt: MapDoubt | None = None
+
+    def __repr__(self) -> str:
+        """Return it in one line."""
+        rows, columns = self.shape
+        wide, high = columns * self.cell_size, rows * self.cell_size
+        return f"<Grid of {columns} x {rows} cells of {self.cell_size:g} m: {wide:.1f} m x {high:.1f} m>"
 
     def __post_init__(self) -> None:
         if self.log_odds.ndim != 2 or self.log_odds.size == 0:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.comparing import ByValue
 from vinecompass.geometry import compose_covariances, inverse, transform_points
 
 __all__ = ["MapDoubt"]
@@ -16,8 +17,8 @@ PATCH = 2.0
 """Side of the squares of floor, m, for each of which one place stands."""
 
 
-@dataclass(frozen=True)
-class MapDoubt:
+@dataclass(frozen=True, eq=False)
+class MapDoubt(ByValue):
     """The doubt of a map that was made on a drive: the covariance of the robot's pose at places along it.
 
     A robot that is localized in the map is at least as unsure of where it is in the site as the map is of the place.

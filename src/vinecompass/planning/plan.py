@@ -11,6 +11,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.comparing import ByValue
 from vinecompass.costs import CostMap, body_clearance
 from vinecompass.errors import InputError
 from vinecompass.geometry import distance_along, resample_polyline, wrap_angle
@@ -44,8 +45,8 @@ METHODS: dict[str, Planner] = OF_LINES | OF_MOTIONS
 """Every planner by its name; those of `OF_LINES` are for robots that turn on the spot."""
 
 
-@dataclass(frozen=True)
-class Plan:
+@dataclass(frozen=True, eq=False, repr=False)
+class Plan(ByValue):
     """A plan, or the reason why there is none.
 
     Parameters
@@ -95,6 +96,12 @@ class Plan:
     explored: FloatArray = field(default_factory=lambda: np.zeros((0, 2)))
     tree: FloatArray = field(default_factory=lambda: np.zeros((0, 2, 2)))
     why_not: WhyNot | None = None
+
+    def __repr__(self) -> str:
+        """Return it in one line."""
+        if not self.found:
+            return f"<Plan by {self.method}: {self.status}; {self.reason}>"
+        return f"<Plan by {self.method}: {self.length:.2f} m, costing {self.cost:.2f} m, {len(self.poses)} poses>"
 
     @property
     def found(self) -> bool:

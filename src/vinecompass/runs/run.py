@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.comparing import ByValue
 from vinecompass.errors import InputError
 from vinecompass.robot import Robot
 from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Stream, Track, Wheels, readings_of
@@ -16,8 +17,8 @@ from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Stream, Tr
 __all__ = ["Run"]
 
 
-@dataclass(frozen=True)
-class Run:
+@dataclass(frozen=True, eq=False, repr=False)
+class Run(ByValue):
     """A recorded drive. Streams that were not recorded are None.
 
     Parameters
@@ -55,6 +56,11 @@ class Run:
     site_toml: str | None = None
     folder: Path | None = None
     as_recorded: bool = False
+
+    def __repr__(self) -> str:
+        """Return it in one line."""
+        rows = ", ".join(f"{len(stream.t)} of {name}" for name, stream in self.streams().items())
+        return f"<Run of {self.robot.name}: {rows}>"
 
     def __post_init__(self) -> None:
         for name, stream in self.streams().items():

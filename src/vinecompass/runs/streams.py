@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.comparing import ByValue
 from vinecompass.geometry import compose, distance_along, interpolate_poses, relative
 
 __all__ = [
@@ -29,8 +30,8 @@ __all__ = [
 FloatArray = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class Scan:
+@dataclass(frozen=True, eq=False)
+class Scan(ByValue):
     """One sweep of a lidar: stamp of its first beam (s), and `ranges` ``(beams,)``, float32, m.
 
     `inf` is "nothing within reach", `nan` is "no reading". `lidar` is the name of the lidar, empty for the robot's
@@ -42,8 +43,8 @@ class Scan:
     lidar: str = ""
 
 
-@dataclass(frozen=True)
-class Scans:
+@dataclass(frozen=True, eq=False)
+class Scans(ByValue):
     """The ``scans`` stream: stamps `t` ``(N,)``, s, `ranges` ``(N, beams)``, float32, m, and whose: see `Scan`."""
 
     t: FloatArray
@@ -60,8 +61,8 @@ class Scans:
         return (self[index] for index in range(len(self)))
 
 
-@dataclass(frozen=True)
-class Wheels:
+@dataclass(frozen=True, eq=False)
+class Wheels(ByValue):
     """The ``wheels`` stream: stamps `t` ``(N,)``, s, and the `angles` turned so far ``(N, wheels)``, radians.
 
     The wheels come in the order of `Drive.wheel_names`. A car adds the angle of its steered wheels, `steering`
@@ -73,8 +74,8 @@ class Wheels:
     steering: FloatArray | None = None
 
 
-@dataclass(frozen=True)
-class Imu:
+@dataclass(frozen=True, eq=False)
+class Imu(ByValue):
     """The ``imu`` stream: stamps, s; turn rate, rad/s; accelerations forward and to the left, m/s2. All ``(N,)``."""
 
     t: FloatArray
@@ -83,8 +84,8 @@ class Imu:
     acceleration_y: FloatArray
 
 
-@dataclass(frozen=True)
-class Positions:
+@dataclass(frozen=True, eq=False)
+class Positions(ByValue):
     """The ``position`` stream: stamps, s; where the position sensor was in the site frame, m. All ``(N,)``."""
 
     t: FloatArray
@@ -92,8 +93,8 @@ class Positions:
     y: FloatArray
 
 
-@dataclass(frozen=True)
-class Commands:
+@dataclass(frozen=True, eq=False)
+class Commands(ByValue):
     """The ``commands`` stream: stamps, s; commanded speed, m/s; commanded turn rate, rad/s. All ``(N,)``."""
 
     t: FloatArray
@@ -101,8 +102,8 @@ class Commands:
     turn_rate: FloatArray
 
 
-@dataclass(frozen=True)
-class Track:
+@dataclass(frozen=True, eq=False, repr=False)
+class Track(ByValue):
     """A trajectory, as in the ``odometry`` and ``truth`` streams.
 
     Parameters
@@ -127,6 +128,12 @@ class Track:
     poses: FloatArray
     covariances: FloatArray | None = None
     states: NDArray[np.str_] | None = None
+
+    def __repr__(self) -> str:
+        """Return it in one line."""
+        if len(self.t) == 0:
+            return "<Track of no poses>"
+        return f"<Track of {len(self.t)} poses, {self.length:.1f} m in {self.t[-1] - self.t[0]:.1f} s>"
 
     def __len__(self) -> int:
         return len(self.t)

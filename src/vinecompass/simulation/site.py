@@ -74,6 +74,13 @@ class Site(Model):
     stops: list[NamedPose] = Field(default_factory=list, alias="stop", description="[[stop]] tables")
     routes: list[Route] = Field(default_factory=list, alias="route", description="[[route]] tables")
 
+    def __repr__(self) -> str:
+        """Return it in one line."""
+        built = f"{len(self.walls)} walls, {len(self.solids)} solids"
+        return f"<Site {self.name!r}: {built}, {len(self.people)} people, {len(self.stops)} stops>"
+
+    __str__ = __repr__
+
     @model_validator(mode="after")
     def _has_something_to_see(self) -> Site:
         if not self.walls and not self.solids:

@@ -61,7 +61,7 @@ class ShownWay:
 def ways_apart(first: FloatArray, second: FloatArray) -> float:
     """Return how far two ways ``(N, 2 or more)`` are apart on average, m: of one from the other, the greater.
 
-    >>> ways_apart(np.array([[0.0, 0.0], [1.0, 0.0]]), np.array([[0.0, 0.3], [1.0, 0.3]]))
+    >>> round(ways_apart(np.array([[0.0, 0.0], [1.0, 0.0]]), np.array([[0.0, 0.3], [1.0, 0.3]])), 3)
     0.3
     """
     lines = [shapely.LineString(resample_polyline(way, SPACING)) for way in (first, second)]
