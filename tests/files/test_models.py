@@ -1,8 +1,26 @@
 import re
 import unittest
 
-from tests.support import assert_input_error, new_folder, run
-from vinecompass import demo_file, read_robot
+import numpy as np
+
+from tests.support import assert_input_error, new_folder, robot, run, short_mapping, short_run, site
+from vinecompass import (
+    Grid,
+    LaserOdometry,
+    Mapper,
+    Run,
+    Settings,
+    Simulator,
+    build_map,
+    dead_reckon,
+    demo_file,
+    fuse,
+    localize,
+    plan_path,
+    price_floor,
+    read_robot,
+)
+from vinecompass.runs import Scan, Wheels
 
 
 class Bounds(unittest.TestCase):
@@ -36,6 +54,38 @@ class Bounds(unittest.TestCase):
                 status, _, error = run(*words)
                 self.assertEqual((status, error.count("\n")), (2, 1), error)
                 self.assertIn(told, error)
+
+
+class Doors(unittest.TestCase):
+    def test_public_calls_name_the_argument_that_is_wrong(self):
+        made, grid, body = short_run(), short_mapping().grid, robot()
+        costmap, two = price_floor(grid, body), np.array([0.0, 1.0])
+        for key, call in (
+            ("start", lambda: plan_path(costmap, body, "dock", made.start)),
+            ("start", lambda: plan_path(costmap, body, made.start[:2], made.start)),
+            ("costmap", lambda: plan_path(grid, body, made.start, made.start)),
+            ("grid", lambda: price_floor(None, body)),
+            ("robot", lambda: price_floor(grid, "robot.toml")),
+            ("log_odds", lambda: Grid(np.full((4, 4), np.nan, np.float32), 0.05)),
+            ("initial_pose", lambda: localize(grid, made, "dock")),
+            ("run", lambda: localize(grid, "run")),
+            ("settings", lambda: localize(grid, made, settings=Settings())),
+            ("run", lambda: build_map("run")),
+            ("run", lambda: fuse(grid)),
+            ("wheels.angles", lambda: dead_reckon(Wheels(two, np.zeros((2, 3))), body.drive)),
+            ("wheels.angles", lambda: Run(body, np.zeros(3), wheels=Wheels(np.arange(3.0), np.zeros((2, 2))))),
+            ("start", lambda: Run(body, np.zeros(2), scans=made.scans)),
+            ("start", lambda: Simulator(site(), body, start=[np.nan, 0.0, 0.0], seed=0)),
+            ("start", lambda: Mapper(body, start=[1.0, 2.0])),
+            ("scan", lambda: LaserOdometry(body.scanner).update(Scan(0.0, np.zeros(7, np.float32)))),
+        ):
+            with self.subTest(key):
+                assert_input_error(self, call, key)
+        # Lists, and arrays of any layout and byte order, are the same floor.
+        cells = np.where(np.arange(6400).reshape(80, 80) % 79 == 0, 3.0, -3.0)
+        prices = price_floor(Grid(cells.astype(np.float32), 0.05), body).prices
+        for other in (cells.tolist(), cells, np.asfortranarray(cells), cells.astype(">f4")):
+            np.testing.assert_array_equal(price_floor(Grid(other, 0.05), body).prices, prices)
 
 
 if __name__ == "__main__":

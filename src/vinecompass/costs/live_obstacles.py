@@ -7,6 +7,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs.kernels import pass_beams
 from vinecompass.errors import InputError
+from vinecompass.geometry import checked_pose
 from vinecompass.grids import Beams, Grid, clearance
 from vinecompass.robot import Robot
 
@@ -77,16 +78,15 @@ class LiveObstacles:
         InputError
             The stamp or the pose is not finite.
         """
-        if not (np.isfinite(t) and np.all(np.isfinite(np.asarray(pose, dtype=float)))):
-            raise InputError(
-                "is not a pose", key=f"pose of {sensor!r}", value=pose, expected="x, y, heading, all finite"
-            )
+        here = checked_pose(pose, f"pose of {sensor!r}")
+        if not np.isfinite(t):
+            raise InputError("is no stamp", key="t", value=t, expected="seconds")
         grid = self._grid
         self._now = t
         if sensor not in self._until:
             self._until[sensor] = np.full(grid.shape, NEVER)
-        first, last = grid.window_about(np.asarray(pose, dtype=float)[:2], self._reach)
-        origins, ends = beams.in_cells(grid, np.asarray(pose, dtype=float))
+        first, last = grid.window_about(here[:2], self._reach)
+        origins, ends = beams.in_cells(grid, here)
         forget_at = np.full(len(ends), t + self._memory)
         if brief is not None:
             forget_at[brief] = t + self._brief

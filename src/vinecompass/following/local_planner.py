@@ -12,11 +12,10 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
 from vinecompass.costs import CostMap, touches_on_the_way
-from vinecompass.errors import InputError
 from vinecompass.following.course import Course
 from vinecompass.following.people.rules import Encounter
 from vinecompass.following.speed_profile import RESERVE, SpeedProfile
-from vinecompass.geometry import relative, turn_on_the_spot, wrap_heading
+from vinecompass.geometry import checked_pose, relative, turn_on_the_spot, wrap_heading
 from vinecompass.motion import Command, limit_command, limits_of
 from vinecompass.motion.kernels import speed_to_stop_within, stopping_distance
 from vinecompass.robot import Robot
@@ -240,9 +239,7 @@ class LocalPlanner(ABC):
         InputError
             The pose is not finite.
         """
-        here = np.asarray(pose, dtype=float)
-        if here.shape != (3,) or not np.all(np.isfinite(here)):
-            raise InputError("is not a pose", key="pose", value=pose, expected="x, y, heading, all finite")
+        here = checked_pose(pose, "pose")
         view = View(here, current, duration, floor, people, cap, capped_by)
         self._turned = current.turn_rate if current.turn_rate != 0.0 else self._turned
         course = self._course

@@ -10,7 +10,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.errors import InputError
+from vinecompass.errors import InputError, check_is
 from vinecompass.fusion.estimated_value import EstimatedValue
 from vinecompass.fusion.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
@@ -137,6 +137,7 @@ def fuse(
         A source is unknown or not in the run, nothing that tells motion is left, two streams do not overlap in
         time, or the first position fix lies far from the run's start.
     """
+    check_is(run, Run, "run", "a Run, as read_run returns it")
     run, notes = cleaned(run)
     found = run.streams()
     if sources is None:

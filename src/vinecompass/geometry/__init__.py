@@ -1,5 +1,6 @@
 """Poses, frames and angles."""
 
+from vinecompass.geometry.checks import checked_pose
 from vinecompass.geometry.polylines import distance_along, polyline_headings, resample_polyline, rounded_polyline
 from vinecompass.geometry.poses import (
     COVARIANCE_PARTS,
@@ -24,6 +25,7 @@ __all__ = [
     "arc",
     "arc_velocity",
     "chain",
+    "checked_pose",
     "compose",
     "compose_covariances",
     "covariances_of",

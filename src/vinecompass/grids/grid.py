@@ -65,8 +65,13 @@ class Grid(ByValue):
         return f"<Grid of {columns} x {rows} cells of {self.cell_size:g} m: {wide:.1f} m x {high:.1f} m>"
 
     def __post_init__(self) -> None:
+        if not isinstance(self.log_odds, np.ndarray):
+            object.__setattr__(self, "log_odds", np.asarray(self.log_odds, dtype=np.float32))
         if self.log_odds.ndim != 2 or self.log_odds.size == 0:
             raise InputError("is not a table of cells", key="log_odds", expected="an array (rows, columns)")
+        # One sum over all cells tells, and takes no memory.
+        if not np.isfinite(np.sum(self.log_odds, dtype=np.float64)):
+            raise InputError("is not finite", key="log_odds", expected="a number in each cell")
         if not (np.isfinite(self.cell_size) and self.cell_size > 0.0):
             raise InputError("is no size", key="cell_size", value=self.cell_size, expected="metres above 0")
 

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.stats import chi2
 
+from vinecompass.errors import check_is
 from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import distance_along
 from vinecompass.grids import Grid
@@ -143,6 +144,9 @@ def localize(
     InputError
         The run has no scans, or the initial pose lies off the map or inside a wall.
     """
+    check_is(grid, Grid, "grid", "a Grid, as read_map returns it")
+    check_is(run, Run, "run", "a Run, as read_run returns it")
+    check_is(settings or LocalizationSettings(), LocalizationSettings, "settings", "LocalizationSettings")
     stamps = run.scan_stamps()
     track = odometry if odometry is not None else usual_odometry(run)
     localizer = ParticleLocalizer(grid, run.robot, initial_pose, settings=settings, seed=seed)

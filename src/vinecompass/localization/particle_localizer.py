@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import arc, arc_velocity, compose, relative
+from vinecompass.geometry import arc, arc_velocity, checked_pose, compose, relative
 from vinecompass.grids import Grid, MapRays
 from vinecompass.localization.clusters import Cluster, whole_cloud
 from vinecompass.localization.drift import DriftFollower
@@ -243,9 +243,7 @@ class ParticleLocalizer:
         return telling_drive(self.rays, self._robot, clusters[0].pose, clusters[1].pose)
 
     def _checked(self, initial_pose: ArrayLike) -> FloatArray:
-        pose = np.asarray(initial_pose, dtype=float)
-        if pose.shape != (3,) or not np.all(np.isfinite(pose)):
-            raise InputError("is not a pose", key="initial_pose", value=initial_pose, expected="x, y, heading")
+        pose = checked_pose(initial_pose, "initial_pose")
         if not self._grid.contains(self._grid.cells_at(pose[None, :2]))[0]:
             raise InputError(
                 "lies off the map",

@@ -10,7 +10,7 @@ from math import degrees, hypot, pi
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import arc, compose, relative, wrap_angle
+from vinecompass.geometry import arc, checked_pose, compose, relative, wrap_angle
 from vinecompass.grids import Beams, Grid
 from vinecompass.mapping.known_floor import adds_nothing, lies_on_known_floor
 from vinecompass.mapping.loop_closure import FLOOR, Loop, LoopCloser
@@ -100,7 +100,7 @@ class Mapper:
         self._settings = settings or MappingSettings()
         self._closer = LoopCloser(self._settings)
         self._map = SiteMap(self._settings, robot.scanner)
-        self.graph = PoseGraph(start)
+        self.graph = PoseGraph(checked_pose(start, "start"))
         self.submaps: list[Submap] = []
         self.keyframes: list[Keyframe] = []
         self.loops: list[Loop] = []

@@ -13,6 +13,7 @@ from pydantic import Field, model_validator
 
 from vinecompass.errors import InputError
 from vinecompass.files import Count, Model, NotNegative, Number, Positive, find_named, read_model
+from vinecompass.geometry import checked_pose
 from vinecompass.grids import Grid
 from vinecompass.settings import NamedPose
 
@@ -99,10 +100,7 @@ class Round(Model):
     @classmethod
     def to_pose(cls, goal: ArrayLike, name: str = "goal") -> Round:
         """Return the round whose only stop is a pose ``(3,)``, m and radians."""
-        pose = np.asarray(goal, dtype=float)
-        if pose.shape != (3,) or not np.all(np.isfinite(pose)):
-            raise InputError("is not a pose", key="goal", value=goal, expected="x, y, heading, all finite")
-        x, y, heading = pose.tolist()
+        x, y, heading = checked_pose(goal, "goal").tolist()
         return cls(stops=[RoundStop(name=name, pose=(x, y, float(np.degrees(heading))))])
 
 

@@ -6,10 +6,11 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import arc, chain
+from vinecompass.geometry import arc, chain, checked_pose
 from vinecompass.motion import body_velocity
 from vinecompass.robot import Drive
 from vinecompass.runs import Imu, Run, Track, Wheels
+from vinecompass.runs.streams import check_wheels
 
 __all__ = ["dead_reckon", "odometry_track", "turned_by_gyro", "wheel_ways"]
 
@@ -35,7 +36,8 @@ def dead_reckon(wheels: Wheels, drive: Drive, *, start: ArrayLike = (0.0, 0.0, 0
     >>> bool(np.isclose(track.length, 10.0 * drive.wheel_radius))
     True
     """
-    return Track(wheels.t, chain(start, arc(wheel_ways(wheels, drive), 1.0)))
+    check_wheels(wheels, drive)
+    return Track(wheels.t, chain(checked_pose(start, "start"), arc(wheel_ways(wheels, drive), 1.0)))
 
 
 def wheel_ways(wheels: Wheels, drive: Drive) -> NDArray[np.float64]:

@@ -9,6 +9,7 @@ from math import cos, sin
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.errors import InputError
 from vinecompass.geometry import arc, arc_velocity, compose, compose_covariances, relative
 from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heaviest_share
 from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
@@ -153,6 +154,10 @@ class LaserOdometry:
         A velocity ``(3,)`` that others tell, m/s ahead and to the left and rad/s, leads where the scan before could
         not tell the motion; without one the former motion is kept up there.
         """
+        if np.shape(scan.ranges) != (self._lidar.beams,):
+            raise InputError(
+                "is another lidar's", key="scan", value=np.shape(scan.ranges), expected=f"{self._lidar.beams} ranges"
+            )
         elapsed = scan.t - self._t
         self._t = scan.t
         if velocity is not None:

@@ -13,7 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.comparing import ByValue
 from vinecompass.costs import CostMap, body_clearance
-from vinecompass.errors import InputError
+from vinecompass.errors import InputError, check_is
 from vinecompass.geometry import distance_along, resample_polyline, wrap_angle
 from vinecompass.planning.curves.motions import Motion, StraightMotion
 from vinecompass.planning.lattice.lattice import lattice
@@ -189,6 +189,8 @@ def plan_path(
     >>> plan.status, round(plan.length, 2), round(plan.cost, 2)
     ('found', 4.0, 4.0)
     """
+    check_is(costmap, CostMap, "costmap", "a CostMap, as price_floor returns it")
+    check_is(robot, Robot, "robot", "a Robot, as read_robot returns it")
     return solve(
         Problem(costmap, robot, start, goal, motion, goal_test), method, settings=settings, seed=seed, explain=explain
     )

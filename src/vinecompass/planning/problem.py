@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.contact import BodyShape, cells_shape_of
 from vinecompass.costs import BodyCheck, CostMap, PricedFloor
 from vinecompass.errors import InputError
-from vinecompass.geometry import compose, inverse, transform_points
+from vinecompass.geometry import checked_pose, compose, inverse, transform_points
 from vinecompass.planning.curves.motions import Motion, StraightMotion, usual_motion
 from vinecompass.planning.search.grid_search import Cells
 from vinecompass.robot import Robot
@@ -137,9 +137,7 @@ class Way:
 
 
 def _pose_on_map(costmap: CostMap, key: str, pose: ArrayLike) -> FloatArray:
-    value = np.asarray(pose, dtype=float)
-    if value.shape != (3,) or not np.all(np.isfinite(value)):
-        raise InputError("is not a pose", key=key, value=pose, expected="x, y, heading, all finite")
+    value = checked_pose(pose, key)
     if not costmap.grid.contains(costmap.grid.cells_at(value[None, :2]))[0]:
         raise InputError(
             "lies off the map", key=key, value=[round(float(v), 3) for v in value], expected="x, y on the map"

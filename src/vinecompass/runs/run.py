@@ -11,8 +11,20 @@ from numpy.typing import NDArray
 
 from vinecompass.comparing import ByValue
 from vinecompass.errors import InputError
+from vinecompass.geometry import checked_pose
 from vinecompass.robot import Robot
-from vinecompass.runs.streams import Commands, Imu, Positions, Scans, Stream, Track, Wheels, readings_of
+from vinecompass.runs.streams import (
+    Commands,
+    Imu,
+    Positions,
+    Scans,
+    Stream,
+    Track,
+    Wheels,
+    check_rows,
+    check_wheels,
+    readings_of,
+)
 
 __all__ = ["Run"]
 
@@ -63,12 +75,16 @@ class Run(ByValue):
         return f"<Run of {self.robot.name}: {rows}>"
 
     def __post_init__(self) -> None:
+        checked_pose(self.start, "start")
         for name, stream in self.streams().items():
             if len(stream.t) == 0:
                 raise InputError("has no rows", key=name, expected="at least one reading, or no such table")
+            check_rows(name, stream)
             if not self.as_recorded:
                 _check_order(name, stream.t)
                 _check_finite(name, stream)
+        if self.wheels is not None:
+            check_wheels(self.wheels, self.robot.drive)
         if self.scans is not None:
             beams = self.robot.find_lidar(self.scans.lidar).beams
             if self.scans.ranges.shape[1] != beams:

@@ -10,7 +10,9 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.comparing import ByValue
+from vinecompass.errors import InputError
 from vinecompass.geometry import compose, distance_along, interpolate_poses, relative
+from vinecompass.robot import Drive
 
 __all__ = [
     "Commands",
@@ -21,6 +23,8 @@ __all__ = [
     "Stream",
     "Track",
     "Wheels",
+    "check_rows",
+    "check_wheels",
     "columns_of",
     "joined",
     "readings_of",
@@ -179,3 +183,24 @@ def joined(parts: Sequence[OneStream]) -> OneStream:
     columns = [columns_of(part) for part in parts]
     whole: dict[str, Any] = {name: np.concatenate([each[name] for each in columns]) for name in columns[0]}
     return replace(parts[0], **whole)
+
+
+def check_rows(name: str, stream: Stream) -> None:
+    """Raise `InputError` unless each reading of a stream has a row for each stamp."""
+    for column, values in readings_of(stream).items():
+        if len(values) != len(stream.t):
+            raise InputError(
+                f"has {len(values)} rows", key=f"{name}.{column}", expected=f"{len(stream.t)}, one for each stamp"
+            )
+
+
+def check_wheels(wheels: Wheels, drive: Drive) -> None:
+    """Raise `InputError` unless there is an angle of each wheel of a drive for each stamp."""
+    check_rows("wheels", wheels)
+    if wheels.angles.ndim != 2 or wheels.angles.shape[1] != len(drive.wheel_names):
+        raise InputError(
+            "is of another shape",
+            key="wheels.angles",
+            value=wheels.angles.shape,
+            expected=f"a column for each of {', '.join(drive.wheel_names)}",
+        )

@@ -68,13 +68,13 @@ class LocalizationSettings(Model):
         "computing time, against the cloud's exactness",
     )
     start_spread: Positive = tuned(
-        0.5,
+        0.6,
         by_factor(0.05, 3.0),
         "standard deviation of the initial position, m",
         "rough starts, against particles spread thin",
     )
     start_spread_deg: Positive = tuned(
-        15.0,
+        18.0,
         by_factor(2.0, 90.0),
         "standard deviation of the initial heading, degrees",
         "rough starts, against particles spread thin",

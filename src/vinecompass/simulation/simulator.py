@@ -9,7 +9,7 @@ import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
-from vinecompass.geometry import wrap_angle
+from vinecompass.geometry import checked_pose, wrap_angle
 from vinecompass.motion import Command
 from vinecompass.robot import Robot
 from vinecompass.runs import Imu, Positions, Scan, Scans, Track, Wheels
@@ -107,7 +107,7 @@ class Simulator:
         rng = np.random.default_rng(seed)
         self._walkers = [Walker(person, site.surfaces, rng) for person in site.people]
         self.people = [walker.seen for walker in self._walkers]
-        self._base = SimulatedBase(site, robot, site.start_pose if start is None else start, rng)
+        self._base = SimulatedBase(site, robot, site.start_pose if start is None else checked_pose(start, "start"), rng)
         self._lidar = SimulatedLidar(site, robot.scanner, self._base.pose, rng)
         self._wheels = SimulatedWheels(robot, rng)
         self._imu = SimulatedImu(robot.imu, rng)
