@@ -2,6 +2,7 @@ import re
 import unittest
 
 import numpy as np
+from PIL import Image
 
 from tests.support import assert_input_error, new_folder, robot, run, short_mapping, short_run, site
 from vinecompass import (
@@ -18,9 +19,11 @@ from vinecompass import (
     localize,
     plan_path,
     price_floor,
+    read_map,
     read_robot,
+    write_map,
 )
-from vinecompass.runs import Scan, Wheels
+from vinecompass.runs import Scan, Wheels, read_track
 
 
 class Bounds(unittest.TestCase):
@@ -41,6 +44,30 @@ class Bounds(unittest.TestCase):
                 path = folder / f"{key}.toml"
                 path.write_text(re.sub(rf"^{key} = .*$", f"{key} = {value}", text, count=1, flags=re.MULTILINE))
                 assert_input_error(self, lambda: read_robot(path), f"{key}.toml", key)  # noqa: B023
+
+    def test_files_that_would_hang_overflow_or_be_misread_are_refused(self):
+        folder, head = new_folder(), 'format = "vinecompass robot"\nversion = 1\n'
+        for name, text in (
+            ("brackets", "x = " + "[" * 20_000 + "]" * 20_000),
+            ("digits", "x = " + "9" * 6000),
+            ("dots", ".".join("a" * 20_000) + " = 1"),
+            ("table", "[" + ".".join("a" * 20_000) + "]\nb = 1"),
+        ):
+            with self.subTest(name):
+                (folder / name).write_text(head + text)
+                assert_input_error(self, lambda: read_robot(folder / name), name)  # noqa: B023
+        assert_input_error(self, lambda: read_robot("/dev/zero"), "device")
+        (folder / "twice.csv").write_text("t,x,x,y,heading\n0,0,0,0,0\n1,1,1,1,0\n")
+        (folder / "back.csv").write_text("t,x,y,heading\n0,0,0,0\n0,1,1,0\n")
+        for name, told in (("twice.csv", "more than once"), ("back.csv", "row 1")):
+            assert_input_error(self, lambda: read_track(folder / name), name, told)  # noqa: B023
+        # A picture of 16 bits: a wall of 1000 of 65535 is a wall, and not as bright as can be.
+        write_map(Grid(np.full((4, 4), -3.0, np.float32), 0.05), folder / "deep.png")
+        levels = np.full((4, 4), 60_000, np.uint16)
+        levels[1] = 1000
+        Image.fromarray(levels).save(folder / "deep.png")
+        grid = read_map(folder / "deep.png")
+        self.assertTrue(grid.occupied[2].all() and grid.free[[0, 1, 3]].all())
 
     def test_on_the_command_line_they_are_refused_before_any_work(self):
         for words, told in (

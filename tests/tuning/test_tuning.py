@@ -65,7 +65,7 @@ class WhatCanBeTuned(unittest.TestCase):
                     self.assertEqual(
                         getattr(getattr(changed_settings(Settings(), {one.key: value}), table), name), value
                     )
-                far = 1_000_000_000 if one.whole else 1e9
+                far = round(10.5 * one.span.high) if one.whole else 10.5 * one.span.high
                 assert_input_error(self, lambda: changed_settings(Settings(), {one.key: far}), one.key)  # noqa: B023
         assert_input_error(self, lambda: changed_settings(Settings(), {"cost.comfort": 1.0}), "costs.comfort")
         upside_down = {"localization.least_particles": 900, "localization.most_particles": 600}

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import difflib
+import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Any, Protocol, Self, TypeVar, get_args
 
 import pydantic
-from annotated_types import Ge, Le
-from pydantic import AllowInfNan, Strict
+from annotated_types import Ge, Gt, Le
+from pydantic import AfterValidator, AllowInfNan, Strict
 from pydantic.fields import FieldInfo
 
-from vinecompass.errors import InputError
+from vinecompass.errors import InputError, shortened
 from vinecompass.files.reading import read_text
 
 __all__ = [
@@ -35,12 +36,36 @@ __all__ = [
     "validated",
 ]
 
+DEEPEST = 20
+"""Levels to which keys of a file are nested at most; brackets beyond are Python's own limit."""
 FARTHEST, LEAST, MOST = 1e6, 1e-9, 1_000_000_000
 """What no number in a file goes beyond, what one above 0 does not go below, and what no whole number goes beyond: there
 is no building, robot or wait so large, nor any so small."""
 
-Number = Annotated[float, Strict(), AllowInfNan(False), Ge(-FARTHEST), Le(FARTHEST)]
-Positive = Annotated[Number, Ge(LEAST)]
+
+def _sensible(value: float) -> float:
+    """Refuse what no number in a file is; not by a bound of the type, which would take the place of a field's own."""
+    if abs(value) > FARTHEST:
+        raise ValueError(f"is beyond all sense, up to {FARTHEST:g}")
+    return value
+
+
+def _not_vanishing(value: float) -> float:
+    """Refuse what is above 0, and as good as 0."""
+    if value < LEAST:
+        raise ValueError(f"is beyond all sense, down to {LEAST:g}")
+    return value
+
+
+def _countable(value: int) -> int:
+    """Refuse what nothing in a file can count."""
+    if value > MOST:
+        raise ValueError(f"is beyond all sense, up to {MOST}")
+    return value
+
+
+Number = Annotated[float, Strict(), AllowInfNan(False), AfterValidator(_sensible)]
+Positive = Annotated[Number, Gt(0.0), AfterValidator(_not_vanishing)]
 NotNegative = Annotated[Number, Ge(0.0)]
 AtLeastOne = Annotated[Number, Ge(1.0)]
 Fraction = Annotated[Number, Ge(0.0), Le(1.0)]
@@ -52,8 +77,8 @@ Speed = Annotated[Number, Ge(1e-4), Le(100.0)]
 """m/s, rad/s, or m/s2 and rad/s2 of a drive."""
 Rate = Annotated[Number, Ge(0.01), Le(10_000.0)]
 """Readings a second, Hz."""
-Whole = Annotated[int, Strict(), Ge(1), Le(MOST)]
-Count = Annotated[int, Strict(), Ge(0), Le(MOST)]
+Whole = Annotated[int, Strict(), Ge(1), AfterValidator(_countable)]
+Count = Annotated[int, Strict(), Ge(0), AfterValidator(_countable)]
 
 
 class Model(pydantic.BaseModel):
@@ -105,10 +130,14 @@ def read_model(path: str | Path, model: type[ModelType], *, kind: str) -> ModelT
 
 def parse_model(text: str, model: type[ModelType], *, kind: str, file: str | Path) -> ModelType:
     """Do as `read_model` with the text of a file; `file` is named in errors."""
+    keys = re.findall(r"^\s*(?:\[[^\]\n]*|[^=#\n\[]*=)", text, re.MULTILINE)
+    deepest = max((key.count(".") for key in keys), default=0)
+    if max(deepest, text.count("[[[")) > DEEPEST:
+        raise InputError("is nested deeper than anything known", file=file, expected=f"at most {DEEPEST} levels")
     try:
         document = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise InputError(f"is not TOML: {error}", file=file) from None
+    except (ValueError, RecursionError) as error:
+        raise InputError(f"is not TOML: {shortened(str(error))}", file=file) from None
     for key, wanted in (("format", f"vinecompass {kind}"), ("version", 1)):
         found = document.pop(key, None)
         if found != wanted:

@@ -30,6 +30,8 @@ def read_bytes(path: str | Path, *, largest: int) -> bytes:
     """Read a file of at most `largest` bytes; raise `InputError` if it is missing, unreadable or larger."""
     path = Path(path)
     with _readable(path):
+        if path.exists() and not (path.is_file() or path.is_dir()):
+            raise InputError("is a device or a pipe", file=path, expected="a file")
         if path.stat().st_size > largest:
             raise InputError(f"holds {path.stat().st_size} bytes", file=path, expected=f"at most {largest}")
         return path.read_bytes()

@@ -361,8 +361,7 @@ def decode_picture(data: bytes, path: Path) -> tuple[NDArray[np.uint8], NDArray[
             picture = Image.open(io.BytesIO(data), formats=("PNG", "PPM"))
         if picture.width * picture.height > MOST_CELLS:
             raise Image.DecompressionBombError
-        has_alpha = "A" in picture.getbands() or "transparency" in picture.info
-        layers = np.asarray(picture.convert("LA" if has_alpha else "L"))
+        layers = _levels(picture)
     except Image.DecompressionBombError:
         raise InputError(
             "is too large a picture", file=path, expected=f"at most {MOST_CELLS // 10**6} million pixels"
@@ -371,6 +370,15 @@ def decode_picture(data: bytes, path: Path) -> tuple[NDArray[np.uint8], NDArray[
         raise InputError(
             f"is not a whole picture ({error})", file=path, expected="a PNG or PGM that opens in an image editor"
         ) from None
-    if has_alpha:
+    if layers.ndim == 3:
         return layers[..., 0], layers[..., 1] > 127
     return layers, np.ones(layers.shape, dtype=bool)
+
+
+def _levels(picture: Image.Image) -> NDArray[np.uint8]:
+    """Return a picture's grey levels, 0 to 255, with what is transparent beside them where it has any of that."""
+    if picture.mode.startswith(("I", "F")):
+        # Of 16 bits, Pillow would keep the darkest 256 levels and call all others white.
+        return (np.asarray(picture, dtype=float) * (255.0 / 65535.0)).round().clip(0.0, 255.0).astype(np.uint8)
+    has_alpha = "A" in picture.getbands() or "transparency" in picture.info
+    return np.asarray(picture.convert("LA" if has_alpha else "L"))

@@ -172,7 +172,11 @@ def write_track(track: Track, path: str | Path) -> Path:
 def read_track(path: str | Path) -> Track:
     """Read a track from CSV or Parquet: ``t, x, y, heading`` (s, m, radians), and what else `write_track` writes."""
     path = Path(path)
-    return _track_from_columns(read_table(path), path)
+    track = _track_from_columns(read_table(path), path)
+    if np.any(np.diff(track.t) <= 0.0):
+        row = int(np.argmax(np.diff(track.t) <= 0.0)) + 1
+        raise InputError(f"does not increase in row {row}", file=path, key="t", expected="seconds, each later")
+    return track
 
 
 def _read_stream(folder: Path, name: str, robot: Robot, as_recorded: bool) -> Any:

@@ -41,6 +41,8 @@ def column(table: pyarrow.Table, name: str, path: Path, *, finite: bool = True) 
         raise InputError(
             "is missing", file=path, key=name, expected=f"a column of that name (found: {names_of(table)})"
         )
+    if table.column_names.count(name) > 1:
+        raise InputError("is there more than once", file=path, key=name, expected="one column of that name")
     values = table.column(name)
     if pyarrow.types.is_null(values.type):
         values = values.cast(pyarrow.float64())
