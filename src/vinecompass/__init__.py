@@ -8,6 +8,8 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
+from vinecompass.compiled_code import choose_place
+
 __version__ = "0.1.0"
 
 _HOMES = {
@@ -90,6 +92,8 @@ _HOMES = {
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 
 __all__ = ["__version__", *_HOME_OF]
+
+choose_place()
 
 
 def __getattr__(name: str) -> Any:

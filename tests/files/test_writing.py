@@ -110,6 +110,24 @@ class Dying(unittest.TestCase):
         self.assertEqual(sorted(os.listdir(folder)), ["new", "old"])
 
 
+class CompiledCode(unittest.TestCase):
+    def test_it_is_kept_where_it_is_told_or_not_at_all_where_nothing_can_be_written(self):
+        told = "import vinecompass, os; print(os.environ.get('NUMBA_CACHE_DIR', 'as usual'))"
+        nowhere = f"import os; os.access = lambda *_: False; {told}"
+        for code, place, wanted, lines in (
+            (told, {}, "as usual", 0),
+            (told, {"VINECOMPASS_CACHE": "/tmp/somewhere"}, "/tmp/somewhere", 0),
+            (nowhere, {"VINECOMPASS_CACHE": "/tmp/somewhere"}, "vinecompass-", 1),
+            (nowhere, {}, "vinecompass-", 1),
+        ):
+            with self.subTest(wanted):
+                clean = {key: value for key, value in os.environ.items() if key != "NUMBA_CACHE_DIR"}
+                ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=clean | place)
+                self.assertIn(wanted, ended.stdout)
+                self.assertEqual(ended.stderr.count("\n"), lines)
+                self.assertFalse(lines and Path(ended.stdout.strip()).exists())
+
+
 class OnTheCommandLine(unittest.TestCase):
     def test_outputs_that_are_read_or_are_something_else_are_refused_before_any_work(self):
         data = demo()[0]
