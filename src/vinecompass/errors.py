@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-__all__ = ["InputError", "VineCompassError", "check_is", "shortened"]
+__all__ = ["InputError", "VineCompassError", "check_is", "printable", "shortened"]
 
 QUOTED = 60
 """Characters of an input that are told at most."""
@@ -72,3 +72,12 @@ def check_is(value: object, kind: type, key: str, how: str) -> None:
     if not isinstance(value, kind):
         told = value if isinstance(value, (str, int, float)) else None
         raise InputError(f"is a {type(value).__name__}", key=key, value=told, expected=how)
+
+
+def printable(text: str) -> str:
+    """Return text that does nothing to a terminal: each control character as its code, but for ends of lines.
+
+    >>> print(printable("red \\x1b[31m"))
+    red \\x1b[31m
+    """
+    return "".join(each if each.isprintable() or each == "\n" else repr(each)[1:-1] for each in text)

@@ -83,6 +83,21 @@ class Bounds(unittest.TestCase):
                 self.assertIn(told, error)
 
 
+class Names(unittest.TestCase):
+    def test_names_do_nothing_to_a_terminal_and_are_no_formulas_in_figures(self):
+        folder = new_folder()
+        write_map(short_mapping().grid, folder / "map.png")
+        text = demo_file("robot.toml").read_text().replace('name = "Tendril"', 'name = "a$b_$c^ \\u001b[31m"', 1)
+        (folder / "robot.toml").write_text(text)
+        given = ("--robot", folder / "robot.toml", "--picture", folder / "p.png")
+        status, printed, _ = run("price", folder / "map.png", *given)
+        self.assertEqual(status, 0)
+        self.assertIn("a$b_$c^ \\x1b[31m", printed)
+        status, _, error = run("price", folder / "no\x1b[31m\n.png", *given)
+        self.assertEqual((status, error.count("\n")), (2, 1))
+        self.assertNotIn("\x1b", error)
+
+
 class Doors(unittest.TestCase):
     def test_public_calls_name_the_argument_that_is_wrong(self):
         made, grid, body = short_run(), short_mapping().grid, robot()

@@ -10,6 +10,7 @@ import click
 
 from vinecompass import __version__
 from vinecompass.cli.check import check_command
+from vinecompass.cli.common import say
 from vinecompass.cli.demo import demo
 from vinecompass.cli.drive import drive
 from vinecompass.cli.edit import edit_command
@@ -74,7 +75,7 @@ def main() -> None:
     except VineCompassError as error:
         _fail(str(error))
     except (click.Abort, KeyboardInterrupt):
-        click.echo("vinecompass: stopped", err=True)
+        say("vinecompass: stopped", err=True)
         sys.exit(130)
     except OSError as error:
         where = f"{shortened(str(error.filename))}: " if error.filename else ""
@@ -83,7 +84,7 @@ def main() -> None:
 
 
 def _fail(message: str) -> None:
-    click.echo(f"vinecompass: {message}", err=True)
+    say("vinecompass: " + message.replace("\n", "\\n"), err=True)
     try:
         if "--json" in sys.argv:
             click.echo(json.dumps({"error": message}))

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vinecompass.cli.outputs import OUT, is_forcing
-from vinecompass.errors import InputError
+from vinecompass.errors import InputError, printable
 
 if TYPE_CHECKING:
     import numpy as np
@@ -40,6 +40,7 @@ __all__ = [
     "progress_bar",
     "read_round_or_stop",
     "robot_option",
+    "say",
     "seed_option",
     "settings_option",
     "tell",
@@ -124,18 +125,23 @@ def _plain(value: Any) -> Any:
     return value
 
 
+def say(text: str, *, err: bool = False) -> None:
+    """Print a line, whatever names are in it, so that it does nothing to the terminal but stand there."""
+    click.echo(printable(text), err=err)
+
+
 def tell(outcome: Outcome, as_json: bool) -> int:
     """Print an outcome and return the exit status: 0 if done, 1 if the answer is no."""
     if as_json:
         click.echo(json.dumps(outcome.as_dict(), allow_nan=False))
     else:
-        click.echo(f"{outcome.command}: {outcome.line}")
+        say(f"{outcome.command}: {outcome.line}")
         for detail in outcome.details:
-            click.echo(f"  {detail}".rstrip())
+            say(f"  {detail}".rstrip())
         if outcome.files:
-            click.echo(f"  wrote {', '.join(outcome.files.values())}")
+            say(f"  wrote {', '.join(outcome.files.values())}")
         if outcome.hint:
-            click.echo(f"  next: {outcome.hint}")
+            say(f"  next: {outcome.hint}")
     return 0 if outcome.done else 1
 
 
@@ -179,7 +185,7 @@ def load_map(path: Path) -> Grid:
 
     record = read_map_record(path)
     if record.painted:
-        click.echo(f"vinecompass: {path}: {record.painted}", err=True)
+        say(f"vinecompass: {path}: {record.painted}", err=True)
     return record.grid
 
 

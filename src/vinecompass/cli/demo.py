@@ -10,7 +10,7 @@ from pathlib import Path
 
 import click
 
-from vinecompass.cli.common import Outcome, json_option, seed_option
+from vinecompass.cli.common import Outcome, json_option, say, seed_option
 from vinecompass.cli.outputs import OUT, Writing
 
 __all__ = ["demo"]
@@ -36,11 +36,11 @@ def demo(out: Path, seed: int, as_json: bool) -> int:
     for number, step in enumerate(steps, start=1):
         outcome = step()
         outcomes.append(outcome)
-        click.echo(f"{number}. {outcome.command}: {outcome.line}", err=as_json)
+        say(f"{number}. {outcome.command}: {outcome.line}", err=as_json)
     report = write_report([outcome.as_dict() for outcome in outcomes], out / "report.html")
     seconds = time.perf_counter() - begun
     done = all(outcome.done for outcome in outcomes)
-    click.echo(f"{len(steps) + 1}. report: {report}, after {seconds:.0f} s in all", err=as_json)
+    say(f"{len(steps) + 1}. report: {report}, after {seconds:.0f} s in all", err=as_json)
     if as_json:
         result = {
             "command": "demo",

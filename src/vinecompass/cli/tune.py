@@ -13,6 +13,7 @@ from vinecompass.cli.common import (
     json_option,
     picture_option,
     progress_bar,
+    say,
     seed_option,
     settings_option,
     tell,
@@ -172,7 +173,7 @@ def _study(given: TuneOptions) -> Study:
                 progress=progress,
             )
     except KeyboardInterrupt:
-        click.echo(f"vinecompass: {given.out}: finished trials are kept, and the same call goes on", err=True)
+        say(f"vinecompass: {given.out}: finished trials are kept, and the same call goes on", err=True)
         raise
 
 

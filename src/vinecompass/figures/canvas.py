@@ -13,6 +13,7 @@ from matplotlib.colors import to_rgba
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch, Polygon, Rectangle
+from matplotlib.text import Text
 from matplotlib.transforms import Affine2D
 from numpy.typing import NDArray
 
@@ -193,5 +194,8 @@ def save_figure(figure: Figure, path: str | Path) -> Path:
     """Write a figure as PNG, atomically and with the same bytes each time."""
     path = check_suffix(path, ".png")
     buffer = io.BytesIO()
+    for text in figure.findobj(Text):
+        # A name with two dollars in it is no formula.
+        text.set_parse_math(False)
     figure.savefig(buffer, format="png", facecolor=figure.get_facecolor(), metadata={"Software": MADE_BY})
     return atomic_write(path, buffer.getvalue())
