@@ -13,7 +13,7 @@ class RobotFile(unittest.TestCase):
     def test_what_is_wrong_is_named_with_key_value_and_expectation(self):
         cases = [
             ("top_speed = 1.1", 'top_speed = "fast"', ["drive.top_speed", "'fast'", "m/s"]),
-            ("top_speed = 1.1", "top_speed = -1.0", ["drive.top_speed", "-1.0", "greater than 0"]),
+            ("top_speed = 1.1", "top_speed = -1.0", ["drive.top_speed", "-1.0", "greater than"]),
             ("top_speed = 1.1", "top_sped = 1.1", ["drive.top_sped", "perhaps `top_speed`"]),
             ("top_speed = 1.1", "", ["drive.top_speed", "is missing", "m/s"]),
             ("rate = 10.0", "rate = 10.0\nrange_nois = 0.1", ["lidar[0].range_nois", "perhaps `range_noise`"]),

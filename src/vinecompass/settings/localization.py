@@ -56,7 +56,7 @@ class LocalizationSettings(Model):
         300, by_factor(50, 2000), "fewest particles, a whole number", "surviving surprises, against computing time"
     )
     most_particles: Whole = tuned(
-        3200,
+        6000,
         by_factor(500, 50000),
         "most particles, a whole number",
         "finding itself from afar, against computing time",
