@@ -445,7 +445,7 @@ class Commands(unittest.TestCase):
             (("--radius", 1), ["--radius", "curves"]),
             (("--repeat", 3), ["--repeat", "--compare"]),
             (("--compare", "all", "--via", "press"), ["--compare", "--via"]),
-            (("--compare", "a-star", "--repeat", 0), ["repeat", "1 or more"]),
+            (("--compare", "a-star", "--repeat", 0), ["--repeat", "1<=x"]),
         ):
             with self.subTest(options=options):
                 status, _, errors = run(*base, *options)
