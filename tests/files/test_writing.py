@@ -139,6 +139,7 @@ class OnTheCommandLine(unittest.TestCase):
             (("locate", data / "cellar.png", data / "second-run", "-o", data / "second-run" / "o.csv"), "lies in"),
             (("import", *robot, "--scans", data / "recording/scans.parquet", "-o", data / "recording"), "is read"),
             (("edit", data / "cellar.png", "--specks", 0.1, "-o", data / "cellar.png"), "also read"),
+            (("edit", data / "cellar.png", "--merge", data / "b.png", "-o", data / "b.png"), "also read"),
             (("fuse", data / "recording", "-o", data / "recording"), "also read"),
             (("fuse", data / "recording", "-o", ""), "empty"),
             (("map", data / "recording", "-o", "m" * 300 + ".png"), "name too long"),

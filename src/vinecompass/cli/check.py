@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from vinecompass.cli.common import FILE, Outcome, json_option, picture_option, progress_bar, tell
-from vinecompass.cli.outputs import Writing
+from vinecompass.cli.common import Outcome, json_option, picture_option, progress_bar, tell
+from vinecompass.cli.outputs import FILE, Writing
 
 if TYPE_CHECKING:
     from vinecompass.health import FrameLink, Health

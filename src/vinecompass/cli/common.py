@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from vinecompass.cli.outputs import OUT, is_forcing
+from vinecompass.cli.outputs import FILE, OUT
 from vinecompass.errors import InputError, printable
 
 if TYPE_CHECKING:
@@ -26,7 +26,6 @@ if TYPE_CHECKING:
     from vinecompass.simulation import Site
 
 __all__ = [
-    "FILE",
     "FiniteRange",
     "Outcome",
     "find_point",
@@ -45,8 +44,6 @@ __all__ = [
     "settings_option",
     "tell",
 ]
-
-FILE = click.Path(path_type=Path)
 
 
 class FiniteRange(click.FloatRange):
@@ -75,10 +72,10 @@ odometry_option = click.option(
 )
 
 
-def _png_name(context: click.Context, _option: click.Parameter, path: Path | None) -> Path | None:
+def _png_name(_context: click.Context, _option: click.Parameter, path: Path | None) -> Path | None:
     from vinecompass.files import FIGURE, check_suffix
 
-    return None if path is None else check_suffix(path, ".png", None if is_forcing(context) else FIGURE)
+    return None if path is None else check_suffix(path, ".png", FIGURE)
 
 
 picture_option = click.option("--picture", type=OUT, callback=_png_name, help="Draw the result into this PNG file.")

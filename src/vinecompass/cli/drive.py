@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vinecompass.cli.common import (
-    FILE,
     FiniteRange,
     Outcome,
     find_pose,
@@ -25,7 +24,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
-from vinecompass.cli.outputs import OUT, Writing
+from vinecompass.cli.outputs import FILE, OUT, Writing
 
 if TYPE_CHECKING:
     from vinecompass.grids import Grid

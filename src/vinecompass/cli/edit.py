@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from vinecompass.cli.common import FILE, FiniteRange, Outcome, json_option, picture_option, tell
-from vinecompass.cli.outputs import OUT, Writing
+from vinecompass.cli.common import FiniteRange, Outcome, json_option, picture_option, tell
+from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vinecompass.cli.common import (
-    FILE,
     Outcome,
     json_option,
     load_settings,
@@ -18,7 +17,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
-from vinecompass.cli.outputs import OUT, Writing
+from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -73,7 +72,7 @@ def run_fuse(
     from dataclasses import asdict, replace
 
     from vinecompass.files import TRACK, check_suffix
-    from vinecompass.fusion import cleaned, compare_sources, fuse
+    from vinecompass.fusion import compare_sources, fuse
     from vinecompass.runs import check_run_folder, read_run, write_run, write_track
 
     if out is not None and out.suffix:
@@ -83,17 +82,16 @@ def run_fuse(
     run = read_run(run_path, as_recorded=True)
     with progress_bar() as progress:
         fused = fuse(run, sources=sources, settings=load_settings(settings).fusion, progress=progress)
-    clean, _ = cleaned(run)
     rows = {name: _in_numbers(error) for name, error in compare_sources(fused, run).items()}
     files = {}
     if out is not None and out.suffix:
         files["track"] = str(write_track(fused.track, out))
     elif out is not None:
-        files["run"] = str(write_run(replace(clean, odometry=fused.track), out))
+        files["run"] = str(write_run(replace(fused.run, odometry=fused.track), out))
     if picture is not None:
         from vinecompass.figures import draw_fusion, save_figure
 
-        files["picture"] = str(save_figure(draw_fusion(fused, clean), picture))
+        files["picture"] = str(save_figure(draw_fusion(fused, fused.run), picture))
     by_truth = run.truth is not None
     measured = {f"{source}_{key}": value for source, row in rows.items() for key, value in row.items()}
     return Outcome(

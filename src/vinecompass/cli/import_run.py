@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from vinecompass.cli.common import FILE, Outcome, find_pose, json_option, picture_option, robot_option, tell
-from vinecompass.cli.outputs import OUT, Writing
+from vinecompass.cli.common import Outcome, find_pose, json_option, picture_option, robot_option, tell
+from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:

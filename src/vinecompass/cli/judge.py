@@ -7,8 +7,8 @@ from typing import Any
 
 import click
 
-from vinecompass.cli.common import FILE, Outcome, json_option, picture_option, tell
-from vinecompass.cli.outputs import Writing
+from vinecompass.cli.common import Outcome, json_option, picture_option, tell
+from vinecompass.cli.outputs import FILE, Writing
 
 __all__ = ["judge_command", "run_judge"]
 

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any, Literal
 import click
 
 from vinecompass.cli.common import (
-    FILE,
     Outcome,
     find_pose,
     json_option,
@@ -23,7 +22,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
-from vinecompass.cli.outputs import OUT, Writing
+from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any, Literal
 import click
 
 from vinecompass.cli.common import (
-    FILE,
     Outcome,
     json_option,
     load_settings,
@@ -19,7 +18,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
-from vinecompass.cli.outputs import OUT, Writing
+from vinecompass.cli.outputs import FILE, OUT, Writing
 
 if TYPE_CHECKING:
     from vinecompass.judging import MapAccuracy

@@ -9,27 +9,45 @@ import click
 
 from vinecompass.errors import InputError
 
-__all__ = ["OUT", "Writing", "is_forcing"]
+__all__ = ["FILE", "OUT", "Writing"]
 
-FORCE = "vinecompass.force"
+READ, WRITTEN = "vinecompass.read", "vinecompass.written"
+"""Under which names a command's context keeps the paths that it was given."""
 
 
-class _Out(click.Path):
+class _Read(click.Path):
+    """The path of a file or folder to read."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Keep it, however the command takes it."""
+        path = super().convert(value, param, ctx)
+        if ctx is not None:
+            ctx.meta.setdefault(READ, []).append(path)
+        return path
+
+
+class _Written(click.Path):
     """The path of a file or folder to write."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        """Refuse a name that is none."""
+        """Keep it, and refuse a name that is none."""
         if str(value) == "":
             self.fail("is empty; expected a name", param, ctx)
-        return super().convert(value, param, ctx)
+        path = super().convert(value, param, ctx)
+        if ctx is not None and param is not None:
+            ctx.meta.setdefault(WRITTEN, []).append((param.opts[-1], path))
+        return path
 
 
-OUT = _Out(path_type=Path)
+FILE, OUT = _Read(path_type=Path), _Written(path_type=Path)
 
 
-def is_forcing(context: click.Context) -> bool:
-    """Tell whether a command was called with ``--force``."""
-    return bool(context.meta.get(FORCE))
+def _force(context: click.Context, _option: click.Parameter, wanted: bool) -> None:
+    """Write over anything from here on, until the command line ends."""
+    from vinecompass.files import replacing_anything
+
+    if wanted:
+        context.find_root().with_resource(replacing_anything())
 
 
 class Writing(click.Command):
@@ -38,36 +56,16 @@ class Writing(click.Command):
     def __init__(self, *arguments: Any, **attributes: Any) -> None:
         super().__init__(*arguments, **attributes)
         told = "Write over whatever stands there; without it, only over a file or folder of the same kind."
-        self.params.append(click.Option(["--force"], is_flag=True, expose_value=False, help=told))
-
-    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
-        """Take ``--force`` apart from what the command is given."""
-        ctx.meta[FORCE] = "--force" in args
-        return super().parse_args(ctx, args)
+        # Before all others, as some look at once at what stands where they are to write.
+        force = click.Option(["--force"], is_flag=True, is_eager=True, expose_value=False, callback=_force, help=told)
+        self.params.append(force)
 
     def invoke(self, ctx: click.Context) -> Any:
         """Look at the names first, before any long work."""
-        from vinecompass.files import replacing_anything
-
-        outputs = {param.opts[-1]: path for param, path in self._given(ctx) if isinstance(param.type, _Out)}
-        inputs = [path for param, path in self._given(ctx) if not isinstance(param.type, _Out)]
-        for option, out in outputs.items():
-            for given in inputs:
+        for option, out in ctx.meta.get(WRITTEN, []):
+            for given in ctx.meta.get(READ, []):
                 _check_apart(option, out, given)
-        if not is_forcing(ctx):
-            return super().invoke(ctx)
-        with replacing_anything():
-            return super().invoke(ctx)
-
-    def _given(self, ctx: click.Context) -> list[tuple[click.Parameter, Path]]:
-        """Return all the paths that the command was given, with what each stands for."""
-        found = []
-        for param in self.params:
-            value = ctx.params.get(param.name or "")
-            for each in value if isinstance(value, tuple) else (value,):
-                if isinstance(each, Path):
-                    found.append((param, each))
-        return found
+        return super().invoke(ctx)
 
 
 def _check_apart(option: str, out: Path, given: Path) -> None:

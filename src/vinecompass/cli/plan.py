@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vinecompass.cli.common import (
-    FILE,
     FiniteRange,
     Outcome,
     find_pose,
@@ -23,7 +22,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
-from vinecompass.cli.outputs import OUT, Writing
+from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.cli.seen import scan_at_option, scan_option, seen_obstacles
 from vinecompass.errors import InputError
 

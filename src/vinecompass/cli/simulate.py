@@ -8,7 +8,6 @@ from typing import Literal
 import click
 
 from vinecompass.cli.common import (
-    FILE,
     Outcome,
     json_option,
     picture_option,
@@ -17,7 +16,7 @@ from vinecompass.cli.common import (
     seed_option,
     tell,
 )
-from vinecompass.cli.outputs import OUT, Writing
+from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
 
 __all__ = ["run_simulate", "simulate"]

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vinecompass.cli.common import (
-    FILE,
     FiniteRange,
     Outcome,
     json_option,
@@ -18,7 +17,7 @@ from vinecompass.cli.common import (
     settings_option,
     tell,
 )
-from vinecompass.cli.outputs import OUT, Writing
+from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.cli.tune_cases import TuneOptions, case_of
 from vinecompass.cli.tune_shown import run_tune_shown
 

@@ -57,7 +57,7 @@ def case_of(given: TuneOptions) -> tuple[Case, dict[str, str]]:
     case = _recorded(given) if given.runs else _mission(given)
     seeds = given.seeds
     if case.kind == "mapping":
-        seeds = max(len(given.runs) - HELD_BACK, 1) if len(given.runs) > HELD_BACK else len(given.runs)
+        seeds = len(given.runs) - (HELD_BACK if len(given.runs) > HELD_BACK else 0)
     made_of = {name: _digest(path) for name, path in _inputs(given).items()}
     made_of |= {
         "kind": case.kind,

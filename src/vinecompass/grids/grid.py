@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.comparing import ByValue
 from vinecompass.errors import InputError
-from vinecompass.geometry import inverse, relative, transform_points
+from vinecompass.geometry import checked_pose, inverse, relative, transform_points
 from vinecompass.grids.map_doubt import MapDoubt
 
 __all__ = ["BY_HAND", "CLOSED_BY_HAND", "DECIDED", "MOST_CELLS", "Grid"]
@@ -134,6 +134,14 @@ class Grid(ByValue):
         found = np.full(len(cells), outside, values.dtype)
         found[inside] = values[tuple(cells[inside].T)]
         return found
+
+    def pose_on_map(self, pose: ArrayLike, key: str) -> NDArray[np.float64]:
+        """Return a pose ``(3,)`` in the site frame, or raise `InputError` if it is none, or lies off the map."""
+        checked = checked_pose(pose, key)
+        if not self.contains(self.cells_at(checked[None, :2]))[0]:
+            told = [round(float(value), 3) for value in checked]
+            raise InputError("lies off the map", key=key, value=told, expected="x, y on the map")
+        return checked
 
     def contains(self, cells: NDArray[np.int64]) -> NDArray[np.bool_]:
         """Tell which cells ``(N, 2)`` lie inside the grid."""

@@ -146,7 +146,8 @@ def localize(
     """
     check_is(grid, Grid, "grid", "a Grid, as read_map returns it")
     check_is(run, Run, "run", "a Run, as read_run returns it")
-    check_is(settings or LocalizationSettings(), LocalizationSettings, "settings", "LocalizationSettings")
+    if settings is not None:
+        check_is(settings, LocalizationSettings, "settings", "LocalizationSettings")
     stamps = run.scan_stamps()
     track = odometry if odometry is not None else usual_odometry(run)
     localizer = ParticleLocalizer(grid, run.robot, initial_pose, settings=settings, seed=seed)

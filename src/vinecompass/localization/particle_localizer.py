@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import arc, arc_velocity, checked_pose, compose, relative
+from vinecompass.geometry import arc, arc_velocity, compose, relative
 from vinecompass.grids import Grid, MapRays
 from vinecompass.localization.clusters import Cluster, whole_cloud
 from vinecompass.localization.drift import DriftFollower
@@ -132,7 +132,7 @@ class ParticleLocalizer:
         self._spread = np.array([s.start_spread, s.start_spread, np.radians(s.start_spread_deg)])
         self._initial_pose: FloatArray | None = None
         if initial_pose is not None:
-            self._initial_pose = self._checked(initial_pose)
+            self._initial_pose = self._grid.pose_on_map(initial_pose, "initial_pose")
             particles = self._about_initial_pose(s.most_particles)
             self._watch = StateWatch(s, "settling", "begun from the initial pose given")
         else:
@@ -241,17 +241,6 @@ class ParticleLocalizer:
         if len(clusters) < 2:
             return None
         return telling_drive(self.rays, self._robot, clusters[0].pose, clusters[1].pose)
-
-    def _checked(self, initial_pose: ArrayLike) -> FloatArray:
-        pose = checked_pose(initial_pose, "initial_pose")
-        if not self._grid.contains(self._grid.cells_at(pose[None, :2]))[0]:
-            raise InputError(
-                "lies off the map",
-                key="initial_pose",
-                value=[round(float(v), 3) for v in pose],
-                expected="x, y on the map",
-            )
-        return pose
 
     def _about_initial_pose(self, count: int) -> FloatArray:
         """Draw particles about the initial pose, none of them inside a wall."""

@@ -102,11 +102,10 @@ class Submap:
             bearings, reaches = np.arctan2(hits[:, 1], hits[:, 0]), np.hypot(hits[:, 0], hits[:, 1])
             order = np.argsort(bearings)
             offsets = points - pose[:2]
-            angles = wrap_angle(np.arctan2(offsets[:, 1], offsets[:, 0]) - pose[2])
+            angles, away = wrap_angle(np.arctan2(offsets[:, 1], offsets[:, 0]) - pose[2]), np.hypot(*offsets.T)
             after = np.searchsorted(bearings[order], angles) % len(hits)
             for beam in (order[after], order[after - 1]):
-                beside = np.abs(wrap_angle(angles - bearings[beam])) < BESIDE
-                seen |= beside & (np.hypot(offsets[:, 0], offsets[:, 1]) < reaches[beam] + margin)
+                seen |= (np.abs(wrap_angle(angles - bearings[beam])) < BESIDE) & (away < reaches[beam] + margin)
         return seen
 
 

@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
-from vinecompass.errors import InputError
 from vinecompass.files import Count, Model, NotNegative, Number, Positive, find_named, read_model
 from vinecompass.geometry import checked_pose
 from vinecompass.grids import Grid
@@ -129,13 +128,7 @@ def checked_goals(grid: Grid, goals: Sequence[StopGoal] | ArrayLike) -> list[Sto
     else:
         stops = Round.to_pose(goals).goals()  # type: ignore[arg-type]
     for stop in stops:
-        if not grid.contains(grid.cells_at(stop.pose[None, :2]))[0]:
-            raise InputError(
-                "lies off the map",
-                key=f"stop {stop.name!r}",
-                value=[round(float(v), 3) for v in stop.pose],
-                expected="x, y on the map",
-            )
+        grid.pose_on_map(stop.pose, f"stop {stop.name!r}")
     return stops
 
 

@@ -11,8 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import BodyShape, cells_shape_of
 from vinecompass.costs import BodyCheck, CostMap, PricedFloor
-from vinecompass.errors import InputError
-from vinecompass.geometry import checked_pose, compose, inverse, transform_points
+from vinecompass.geometry import compose, inverse, transform_points
 from vinecompass.planning.curves.motions import Motion, StraightMotion, usual_motion
 from vinecompass.planning.search.grid_search import Cells
 from vinecompass.robot import Robot
@@ -53,8 +52,8 @@ class Problem:
     goal_pose: FloatArray = field(init=False)
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "start_pose", _pose_on_map(self.costmap, "start", self.start))
-        object.__setattr__(self, "goal_pose", _pose_on_map(self.costmap, "goal", self.goal))
+        object.__setattr__(self, "start_pose", self.costmap.grid.pose_on_map(self.start, "start"))
+        object.__setattr__(self, "goal_pose", self.costmap.grid.pose_on_map(self.goal, "goal"))
 
     @cached_property
     def check(self) -> BodyCheck:
@@ -134,12 +133,3 @@ class Way:
     explored: FloatArray = field(default_factory=lambda: np.zeros((0, 2)))
     tree: FloatArray = field(default_factory=lambda: np.zeros((0, 2, 2)))
     exhausted: bool = False
-
-
-def _pose_on_map(costmap: CostMap, key: str, pose: ArrayLike) -> FloatArray:
-    value = checked_pose(pose, key)
-    if not costmap.grid.contains(costmap.grid.cells_at(value[None, :2]))[0]:
-        raise InputError(
-            "lies off the map", key=key, value=[round(float(v), 3) for v in value], expected="x, y on the map"
-        )
-    return value

@@ -63,9 +63,8 @@ RUN_FILES = (
     "robot.toml",
     "site.toml",
     *(name + suffix for name in STREAMS for suffix in (".parquet", ".csv")),
-    *(f"{name}.jsonl" for name in RECORDS),
 )
-"""All that a run's folder may hold for the folder to be replaced."""
+"""What a run itself is written to; a mission's records lie beside it."""
 
 
 class RunHeader(Model):
@@ -102,9 +101,9 @@ def write_run(
     header = {"format": "vinecompass run", "version": 1, "start": [float(x), float(y), float(np.degrees(heading))]}
     robot = {"format": "vinecompass robot", "version": 1, **run.robot.model_dump(exclude_none=True, by_alias=True)}
     for name in records or {}:
-        if Path(name).name != name or name in RUN_FILES[: -len(RECORDS)]:
+        if Path(name).name != name or name in RUN_FILES:
             raise InputError("is no name for a record", key="records", value=name, expected="a file's name of its own")
-    ours = {*RUN_FILES, *(records or {})}
+    ours = _names_of_ours() | (records or {}).keys()
     with atomic_folder(folder, marker=RUN_MARKER, ours=ours) as target:
         (target / RUN_MARKER).write_text(tomlkit.dumps(header), encoding="utf-8")
         (target / "robot.toml").write_text(tomlkit.dumps(robot), encoding="utf-8")
@@ -120,7 +119,12 @@ def write_run(
 
 def check_run_folder(folder: str | Path) -> None:
     """Raise `InputError` unless a run may be written as this folder: worth knowing before long work for it."""
-    check_replaceable(folder, marker=RUN_MARKER, ours=RUN_FILES)
+    check_replaceable(folder, marker=RUN_MARKER, ours=_names_of_ours())
+
+
+def _names_of_ours() -> set[str]:
+    """Return the names of all that a run's folder may hold for the folder to be replaced."""
+    return {*RUN_FILES, *(f"{name}.jsonl" for name in RECORDS)}
 
 
 def read_run(folder: str | Path, *, as_recorded: bool = False) -> Run:

@@ -16,7 +16,7 @@ from vinecompass.robot import Robot
 from vinecompass.settings import CostSettings, Settings, changed_settings
 from vinecompass.simulation import Site
 from vinecompass.tuning.mission_score import MissionScore, score
-from vinecompass.tuning.trial import Kind, Trial
+from vinecompass.tuning.trial import Kind, Trial, new_seeds
 
 __all__ = ["MissionCase"]
 
@@ -66,7 +66,7 @@ class MissionCase:
 
     def confirming(self, seeds: int) -> range:
         """Return the seeds that confirm what was chosen on so many: other noise and people."""
-        return range(seeds, 2 * seeds + 4)
+        return new_seeds(seeds)
 
     def run(self, trial: Trial, bound: float) -> MissionScore:
         """Rehearse the round with a trial's values and seed, and judge it."""

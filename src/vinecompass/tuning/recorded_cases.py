@@ -15,7 +15,7 @@ from vinecompass.mapping import build_map
 from vinecompass.runs import Run, Track, compare_relations, compare_tracks
 from vinecompass.settings import Settings, changed_settings
 from vinecompass.tuning.score import Score
-from vinecompass.tuning.trial import Kind, Trial
+from vinecompass.tuning.trial import Kind, Trial, new_seeds
 
 __all__ = ["LocalizationCase", "LocalizationScore", "MappingCase", "MappingScore"]
 
@@ -96,7 +96,7 @@ class LocalizationCase:
 
     def confirming(self, seeds: int) -> range:
         """Return the seeds that confirm what was chosen on so many: other starts and particles."""
-        return range(seeds, 2 * seeds + 4)
+        return new_seeds(seeds)
 
     def run(self, trial: Trial, bound: float) -> LocalizationScore:
         """Localize the run that is the seed's turn, from a start drawn by it."""

@@ -8,7 +8,7 @@ from typing import Literal, Protocol
 from vinecompass.settings import Settings
 from vinecompass.tuning.score import Score
 
-__all__ = ["Case", "Kind", "Trial"]
+__all__ = ["Case", "Kind", "Trial", "new_seeds"]
 
 Kind = Literal["mission", "localization", "mapping"]
 """What is tried in a study."""
@@ -30,6 +30,15 @@ class Trial:
     number: int
     seed: int
     values: dict[str, float]
+
+
+CONFIRMED_ON = 4
+"""Seeds on which the best is confirmed, besides as many as it was chosen on."""
+
+
+def new_seeds(seeds: int) -> range:
+    """Return the seeds that confirm what was chosen on so many, where each draws all anew."""
+    return range(seeds, 2 * seeds + CONFIRMED_ON)
 
 
 class Case(Protocol):
