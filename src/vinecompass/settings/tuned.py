@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import log
 from typing import Any
 
 from pydantic import Field
@@ -31,6 +32,18 @@ class Span:
     high: float
     logarithmic: bool
     trades: str = ""
+
+    def at(self, shares: Any) -> Any:
+        """Return the values at shares of the way from low to high, 0 to 1, by factors where those matter."""
+        if self.logarithmic:
+            return self.low * (self.high / self.low) ** shares
+        return self.low + (self.high - self.low) * shares
+
+    def share_of(self, value: float) -> float:
+        """Return the share of the way at which a value is."""
+        if self.logarithmic:
+            return log(value / self.low) / log(self.high / self.low)
+        return (value - self.low) / (self.high - self.low)
 
 
 def evenly(low: float, high: float) -> Span:

@@ -11,6 +11,7 @@ from scipy.stats import qmc
 
 from vinecompass.errors import InputError
 from vinecompass.settings import TunableSetting, find_setting
+from vinecompass.settings.tuned import Span
 
 __all__ = ["DESIGNS", "Values", "Vary", "as_tried", "unlike", "values_to_try"]
 
@@ -62,10 +63,7 @@ class Vary:
 
     def at(self, shares: FloatArray) -> list[float]:
         """Return the values at shares ``(N,)`` of the way from low to high, by factors where those matter."""
-        if self.setting.span.logarithmic:
-            values = self.low * (self.high / self.low) ** shares
-        else:
-            values = self.low + (self.high - self.low) * shares
+        values = Span(self.low, self.high, self.setting.span.logarithmic).at(shares)
         return [self.written(value) for value in values.tolist()]
 
     def written(self, value: float) -> float:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cache
 from typing import get_args
 
 import numpy as np
@@ -17,6 +18,7 @@ from vinecompass.grids import Grid, Zone, clearance
 from vinecompass.planning import Plan, StraightMotion, plan_path
 from vinecompass.robot import Robot
 from vinecompass.settings import CostSettings, Fall, find_setting
+from vinecompass.settings.tuned import Span
 from vinecompass.tuning.shown_ways import ShownWay, ways_apart
 
 __all__ = ["Compared", "ShownPrices", "learn_prices", "plan_beside"]
@@ -131,16 +133,17 @@ def learn_prices(
     """
     if not ways:
         raise InputError("none is shown", key="ways", expected="at least one way")
-    task = _Task(grid, robot, list(ways), settings or CostSettings(), tuple(zones))
-    _check_one_way_each(task)
+    given = settings or CostSettings()
+    before = _plans(grid, robot, ways, given, zones)
+    _check_one_way_each(ways, before)
     choosing = [way for number, way in enumerate(ways) if not _is_held_back(number)]
-    best = _refined(task, choosing, _sampled(task, choosing, seed, progress))
-    compared = []
-    for number, way in enumerate(ways):
-        before, after = (task.plan(each, way) for each in (task.settings, best))
-        compared.append(
-            Compared(way, _is_held_back(number), before.poses, after.poses, _apart(before, way), _apart(after, way))
-        )
+    task = _Task(grid, robot, tuple(choosing), tuple(_far_from(grid, way) for way in choosing), given, tuple(zones))
+    best = _refined(task, _sampled(task, seed, progress))
+    after = _plans(grid, robot, ways, best, zones)
+    compared = [
+        Compared(way, _is_held_back(number), old.poses, new.poses, _apart(old, way), _apart(new, way))
+        for number, (way, old, new) in enumerate(zip(ways, before, after, strict=True))
+    ]
     return ShownPrices(best, compared)
 
 
@@ -150,10 +153,23 @@ def plan_beside(costmap: CostMap, robot: Robot, way: ShownWay) -> Plan:
     return plan_path(costmap, robot, start, end, method="a-star", motion=StraightMotion(), explain=False)
 
 
-def _check_one_way_each(task: _Task) -> None:
-    costmap = task.priced(task.settings)
-    for way in task.ways:
-        plan = plan_beside(costmap, task.robot, way)
+def _plans(
+    grid: Grid, robot: Robot, ways: Sequence[ShownWay], settings: CostSettings, zones: Sequence[Zone]
+) -> list[Plan]:
+    """Return the plans beside ways."""
+    costmap = price_floor(grid, robot, zones=zones, settings=settings)
+    return [plan_beside(costmap, robot, way) for way in ways]
+
+
+def _far_from(grid: Grid, way: ShownWay) -> NDArray[np.float32]:
+    """Return how far each cell ``(rows, columns)`` is from a way, as a share of what is far, 0 to 1."""
+    on_way = np.zeros(grid.shape, bool)
+    on_way[tuple(grid.cells_at(way.poses[:, :2]).T)] = True
+    return np.minimum(clearance(on_way, grid.cell_size) / np.float32(FAR), np.float32(1.0))
+
+
+def _check_one_way_each(ways: Sequence[ShownWay], plans: list[Plan]) -> None:
+    for way, plan in zip(ways, plans, strict=True):
         if plan.found and way.length > LONGEST * plan.length:
             raise InputError(
                 f"goes {way.length:.0f} m where {plan.length:.0f} m lead from its start to its end",
@@ -172,43 +188,36 @@ def _apart(plan: Plan, way: ShownWay) -> float:
 
 @dataclass(frozen=True)
 class _Task:
-    """What all tries share."""
+    """What all tries share: the ways that choose among them, and how far cells are from each."""
 
     grid: Grid
     robot: Robot
-    ways: list[ShownWay]
+    ways: tuple[ShownWay, ...]
+    far: tuple[NDArray[np.float32], ...]
     settings: CostSettings
     zones: tuple[Zone, ...]
 
-    def priced(self, settings: CostSettings) -> CostMap:
-        return price_floor(self.grid, self.robot, zones=self.zones, settings=settings)
-
-    def plan(self, settings: CostSettings, way: ShownWay) -> Plan:
-        return plan_beside(self.priced(settings), self.robot, way)
-
-    def apart(self, settings: CostSettings, ways: list[ShownWay]) -> float:
+    def apart(self, settings: CostSettings) -> float:
         """Return how far plans run from ways on average, m; where there is no plan, the length of the way."""
-        costmap = self.priced(settings)
-        distances = [_apart(plan_beside(costmap, self.robot, way), way) for way in ways]
-        return float(np.mean(np.minimum(distances, [way.length for way in ways]))) + self._moved(settings)
+        plans = _plans(self.grid, self.robot, self.ways, settings, self.zones)
+        distances = [min(_apart(plan, way), way.length) for plan, way in zip(plans, self.ways, strict=True)]
+        return float(np.mean(distances)) + self._moved(settings)
 
-    def loss(self, settings: CostSettings, ways: list[ShownWay]) -> float:
+    def loss(self, settings: CostSettings) -> float:
         """Return by how much ways cost more than the cheapest where far floor is cheaper, a metre, on average."""
-        costmap = self.priced(settings)
-        return float(np.mean([self._loss(costmap, settings, way) for way in ways])) + self._moved(settings)
+        costmap = price_floor(self.grid, self.robot, zones=self.zones, settings=settings)
+        losses = [self._loss(costmap, settings, *each) for each in zip(self.ways, self.far, strict=True)]
+        return float(np.mean(losses)) + self._moved(settings)
 
-    def _loss(self, costmap: CostMap, settings: CostSettings, way: ShownWay) -> float:
-        on_way = np.zeros(self.grid.shape, bool)
-        on_way[tuple(self.grid.cells_at(way.poses[:, :2]).T)] = True
-        far = np.minimum(clearance(on_way, self.grid.cell_size) / np.float32(FAR), np.float32(1.0))
+    def _loss(self, costmap: CostMap, settings: CostSettings, way: ShownWay, far: NDArray[np.float32]) -> float:
         # Planners take prices of 1 or more.
-        cheaper = replace(costmap, prices=(costmap.prices - np.float32(MARGIN) * far) / np.float32(1.0 - MARGIN))
-        plan = plan_beside(cheaper, self.robot, way)
+        prices = (costmap.prices - np.float32(MARGIN) * far) / np.float32(1.0 - MARGIN)
+        plan = plan_beside(replace(costmap, prices=np.asarray(prices, np.float32)), self.robot, way)
         if not plan.found:
             return settings.contact_price
         # The scanner's noise, or a hand that drew, may have put the way on floor that is closed.
-        prices = np.minimum(self.grid.values_at(way.poses[:, :2], costmap.prices, np.inf), settings.contact_price)
-        return float(np.mean(prices)) - (1.0 - MARGIN) * plan.cost / way.length
+        paid = np.minimum(self.grid.values_at(way.poses[:, :2], costmap.prices, np.inf), settings.contact_price)
+        return float(np.mean(paid)) - (1.0 - MARGIN) * plan.cost / way.length
 
     def _moved(self, settings: CostSettings) -> float:
         """Return the small price of leaving the settings given."""
@@ -216,51 +225,43 @@ class _Task:
         return KEPT * float(moved)
 
 
+@cache
+def _spans() -> dict[str, Span]:
+    """Return the values that make sense of the numbers sought."""
+    return {key: find_setting(f"costs.{key}").span for key in KEYS}
+
+
 def _in_span(settings: CostSettings) -> FloatArray:
     """Return where in their spans the numbers sought are, 0 to 1."""
-    shares = []
-    for key in KEYS:
-        span, value = find_setting(f"costs.{key}").span, getattr(settings, key)
-        low, high, value = np.log([span.low, span.high, value]) if span.logarithmic else (span.low, span.high, value)
-        shares.append((value - low) / (high - low))
-    return np.array(shares)
+    return np.array([span.share_of(getattr(settings, key)) for key, span in _spans().items()])
 
 
 def _settings_at(settings: CostSettings, shares: FloatArray, fall: Fall) -> CostSettings:
     """Return settings with the numbers sought at shares of their spans."""
-    values = {}
-    for key, share in zip(KEYS, np.clip(shares, 0.0, 1.0), strict=True):
-        span = find_setting(f"costs.{key}").span
-        value = (
-            span.low * (span.high / span.low) ** share
-            if span.logarithmic
-            else span.low + share * (span.high - span.low)
-        )
-        values[key] = float(f"{value:.3g}")
+    inside = np.clip(shares, 0.0, 1.0)
+    values = {key: float(f"{span.at(share):.3g}") for (key, span), share in zip(_spans().items(), inside, strict=True)}
     return settings.model_copy(update={**values, "fall": fall})
 
 
-def _sampled(
-    task: _Task, ways: list[ShownWay], seed: int, progress: Callable[[float, str], None] | None
-) -> list[CostSettings]:
+def _sampled(task: _Task, seed: int, progress: Callable[[float, str], None] | None) -> list[CostSettings]:
     """Return the settings given, and those whose loss is least among many."""
     points = qmc.Sobol(len(KEYS), rng=np.random.default_rng(seed)).random(SAMPLES)
     tries = [_settings_at(task.settings, point, fall) for fall in get_args(Fall) for point in points]
     losses = []
     for number, settings in enumerate(tries):
-        losses.append(task.loss(settings, ways))
+        losses.append(task.loss(settings))
         if progress:
             progress(0.7 * number / len(tries), "prices tried")
     return [task.settings, *(tries[i] for i in np.argsort(losses, kind="stable")[:LOOKED_AT])]
 
 
-def _refined(task: _Task, ways: list[ShownWay], candidates: list[CostSettings]) -> CostSettings:
+def _refined(task: _Task, candidates: list[CostSettings]) -> CostSettings:
     """Return the settings whose plans run nearest to ways, from the best of some candidates on."""
-    distances = [task.apart(settings, ways) for settings in candidates]
+    distances = [task.apart(settings) for settings in candidates]
     best = candidates[int(np.argmin(distances))]
 
     def distance(shares: FloatArray) -> float:
-        return task.apart(_settings_at(task.settings, shares, best.fall), ways)
+        return task.apart(_settings_at(task.settings, shares, best.fall))
 
     first = np.clip(_in_span(best), 0.0, 1.0)
     steps = np.where(first < 0.5, 0.1, -0.1)
