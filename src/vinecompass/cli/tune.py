@@ -47,14 +47,20 @@ __all__ = ["tune"]
     show_default=True,
     help="Values spread evenly over all settings together, one setting at a time, all combinations, or a search.",
 )
-@click.option("--trials", type=click.IntRange(4), default=64, show_default=True, help="Rehearsals to choose by.")
 @click.option(
-    "--seeds", type=click.IntRange(1), default=4, show_default=True, help="Seeds on which each set of values is tried."
+    "--trials", type=click.IntRange(4, 1_000_000), default=64, show_default=True, help="Rehearsals to choose by."
+)
+@click.option(
+    "--seeds",
+    type=click.IntRange(1, 100_000),
+    default=4,
+    show_default=True,
+    help="Seeds on which each set of values is tried.",
 )
 @click.option(
     "--want", "wants", multiple=True, metavar="'MEASURE >= NUMBER'", help="What every trial is to reach. Repeat it."
 )
-@click.option("--workers", type=click.IntRange(1), help="Processes; one for each core if not given.")
+@click.option("--workers", type=click.IntRange(1, 1024), help="Processes; one for each core if not given.")
 @click.option("--time-limit", type=FiniteRange(1.0, 1e5), default=300.0, show_default=True, help="Seconds a trial.")
 @click.option(
     "--run",

@@ -1,5 +1,6 @@
 """Files that are read with suspicion and written whole, never over something else; TOML, and validated models."""
 
+from vinecompass.files.locking import one_writer
 from vinecompass.files.models import (
     AtLeastOne,
     Count,
@@ -46,6 +47,7 @@ __all__ = [
     "check_suffix",
     "find_named",
     "is_forced",
+    "one_writer",
     "parse_model",
     "read_bytes",
     "read_model",

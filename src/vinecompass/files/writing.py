@@ -13,6 +13,7 @@ from typing import Any
 
 from vinecompass.errors import InputError, shortened
 from vinecompass.files.exchanging import exchange
+from vinecompass.files.locking import one_writer
 from vinecompass.files.replacing import LOOKED_AT, check_replaced, is_forced, kind_of
 
 __all__ = ["atomic_folder", "atomic_write", "check_replaceable", "check_suffix"]
@@ -90,10 +91,11 @@ def atomic_folder(path: str | Path, *, marker: str, ours: Collection[str]) -> It
         temporary.append(new)
         yield new
         os.chmod(new, 0o755)
-        if target.exists():
-            exchange(new, target)
-        else:
-            os.replace(new, target)
+        with one_writer(target.parent):
+            if target.exists():
+                exchange(new, target)
+            else:
+                os.replace(new, target)
 
 
 @contextmanager

@@ -28,6 +28,7 @@ from vinecompass.files import (
     check_replaced,
     check_suffix,
     is_forced,
+    one_writer,
     read_bytes,
     read_model,
 )
@@ -142,7 +143,7 @@ def write_map(
     last row, so the picture looks like the floor seen from above.
 
     The files change over together: until the TOML file is in place, the old map is read, and from then on the new
-    one, even if the program dies in between.
+    one, even if the program dies in between. Of two writers of one map, the last one's is there whole.
 
     Parameters
     ----------
@@ -172,27 +173,28 @@ def write_map(
     header.update({"format": "vinecompass map", "version": 1, **_place(grid, picture)})
     written = _decoded(picture, grid, path)
     header["readings"] = _counts(written)
-    files = [path, path.with_suffix(".toml"), path.with_suffix(".pgw")]
+    pictures = {path: picture}
     if unedited is not None:
         before = _encode(unedited)
         header["unedited"] = _place(unedited, before)
-        files.append(atomic_write(_unedited(path), before))
+        pictures[_unedited(path)] = before
         header["edit"] = [edit.model_dump(exclude_none=True, mode="json") for edit in edits]
     if making is not None:
         header["making"] = making.model_dump()
     if zones:
         header["zone"] = [zone.model_dump(exclude_unset=True, mode="json") for zone in zones]
-    _finish_cut_save(path)
-    waiting = atomic_write(_waiting(path), picture)
-    atomic_write(files[1], tomlkit.dumps(header))
-    os.replace(waiting, path)
-    rows = grid.shape[0]
-    cosine, sine = grid.cell_size * np.cos(grid.turn), grid.cell_size * np.sin(grid.turn)
-    top_left = grid.points_of([[rows - 1, 0]])[0]
-    atomic_write(files[2], "".join(f"{value:.10f}\n" for value in (cosine, sine, sine, -cosine, *top_left)))
-    if not np.array_equal(read_map_record(path).grid.log_odds, written.log_odds):
-        raise InputError("does not read back as it was written", file=path, expected="a disk that keeps its files")
-    return files
+    world_file = _world_file(grid)
+    with one_writer(path.parent):
+        _finish_cut_save(path)
+        for name, content in pictures.items():
+            atomic_write(_waiting(name), content)
+        atomic_write(path.with_suffix(".toml"), tomlkit.dumps(header))
+        for name in pictures:
+            os.replace(_waiting(name), name)
+        atomic_write(path.with_suffix(".pgw"), world_file)
+        if not np.array_equal(read_map_record(path).grid.log_odds, written.log_odds):
+            raise InputError("does not read back as it was written", file=path, expected="a disk that keeps its files")
+    return [path, path.with_suffix(".toml"), path.with_suffix(".pgw"), *list(pictures)[1:]]
 
 
 def check_map_name(path: str | Path) -> Path:
@@ -230,35 +232,46 @@ def read_map(path: str | Path) -> Grid:
 def read_map_record(path: str | Path) -> MapRecord:
     """Read a map with its zones, its edits, and what was painted on it; raise `InputError` as `read_map` does."""
     path = Path(path)
-    data = read_bytes(path, largest=LARGEST_FILE)
+    if not _waiting(path).is_file():
+        read_bytes(path, largest=LARGEST_FILE)
     header = read_model(path.with_suffix(".toml"), MapHeader, kind="map")
-    changed = header.picture_digest is not None and _digest(data) != header.picture_digest
-    waiting = _waiting_picture(path, header) if changed else None
-    # Where there is one, a save was cut short just before its last step.
-    grid = _read_picture(data if waiting is None else waiting, header, path)
-    painted = _painted_since(grid, header.readings) if changed and waiting is None else ""
+    data = _picture_of(path, header)
+    grid = _read_picture(data, header, path)
+    painted = "" if _belongs(data, header) else _painted_since(grid, header.readings)
     unedited, base = None, _unedited(path)
-    if header.unedited is not None and base.is_file():
-        before = read_bytes(base, largest=LARGEST_FILE)
-        if _digest(before) == header.unedited.picture_digest:
+    if header.unedited is not None and (base.is_file() or _waiting(base).is_file()):
+        before = _picture_of(base, header.unedited)
+        if _belongs(before, header.unedited):
             unedited = _read_picture(before, header.unedited, base)
     return MapRecord(grid, tuple(header.zone), tuple(header.edit), unedited, painted, header.making)
 
 
-def _waiting_picture(path: Path, header: MapHeader) -> bytes | None:
-    """Return the picture that waits to be put in place, if it is the one that a TOML file belongs to."""
-    waiting = _waiting(path)
-    data = read_bytes(waiting, largest=LARGEST_FILE) if waiting.is_file() else None
-    return data if data is not None and _digest(data) == header.picture_digest else None
+def _picture_of(path: Path, place: MapPlace) -> bytes:
+    """Return the picture to which a place in a TOML file belongs, or else the one that stands there.
+
+    It may wait to be put in place, where a save was cut short or is not through yet.
+    """
+    for name in (path, _waiting(path)):
+        if name.is_file() and _belongs(data := read_bytes(name, largest=LARGEST_FILE), place):
+            return data
+    return read_bytes(path, largest=LARGEST_FILE)
+
+
+def _belongs(picture: bytes, place: MapPlace) -> bool:
+    return place.picture_digest is None or _digest(picture) == place.picture_digest
 
 
 def _finish_cut_save(path: Path) -> None:
-    """Put a picture in place whose TOML file is already there, so that it is not lost by the save to come."""
-    waiting, header_path = _waiting(path), path.with_suffix(".toml")
-    if not (waiting.is_file() and header_path.is_file()):
-        return
-    if _waiting_picture(path, read_model(header_path, MapHeader, kind="map")) is not None:
-        os.replace(waiting, path)
+    """Put waiting pictures in place whose TOML file is there already, as the next save would lose them; no others."""
+    waiting = [name for name in (path, _unedited(path)) if _waiting(name).is_file()]
+    header_path = path.with_suffix(".toml")
+    header = read_model(header_path, MapHeader, kind="map") if waiting and header_path.is_file() else None
+    for name in waiting:
+        place = header if name == path or header is None else header.unedited
+        if place is not None and place.picture_digest and _belongs(_waiting(name).read_bytes(), place):
+            os.replace(_waiting(name), name)
+        else:
+            _waiting(name).unlink()
 
 
 def _painted_since(grid: Grid, before: ReadingCounts | None) -> str:
@@ -315,6 +328,13 @@ def _place(grid: Grid, picture: bytes) -> dict[str, object]:
         "picture_digest": _digest(picture),
         **_doubt_rows(grid.doubt),
     }
+
+
+def _world_file(grid: Grid) -> str:
+    """Return what a GIS program reads of where a picture lies: its axes, and the centre of its first pixel."""
+    cosine, sine = grid.cell_size * np.cos(grid.turn), grid.cell_size * np.sin(grid.turn)
+    top_left = grid.points_of([[grid.shape[0] - 1, 0]])[0]
+    return "".join(f"{value:.10f}\n" for value in (cosine, sine, sine, -cosine, *top_left))
 
 
 def _encode(grid: Grid) -> bytes:
