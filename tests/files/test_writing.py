@@ -1,6 +1,8 @@
 """The user's files: what is written never takes the place of anything else, whole in every order of dying."""
 
+import json
 import os
+import shlex
 import signal
 import subprocess
 import sys
@@ -8,8 +10,11 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+import vinecompass
 from tests.support import assert_input_error, demo, new_folder, run, short_mapping, short_run
 from vinecompass import write_map, write_run
+from vinecompass.cli import cli
+from vinecompass.cli.compile import JOB
 from vinecompass.files import atomic_folder, atomic_write, replacing_anything
 from vinecompass.files.exchanging import exchange
 from vinecompass.files.replacing import kind_of
@@ -114,18 +119,39 @@ class CompiledCode(unittest.TestCase):
     def test_it_is_kept_where_it_is_told_or_not_at_all_where_nothing_can_be_written(self):
         told = "import vinecompass, os; print(os.environ.get('NUMBA_CACHE_DIR', 'as usual'))"
         nowhere = f"import os; os.access = lambda *_: False; {told}"
+        (full := new_folder() / "full").mkdir()
+        (full / "a.nbi").write_bytes(b"")
         for code, place, wanted, lines in (
             (told, {}, "as usual", 0),
             (told, {"VINECOMPASS_CACHE": "/tmp/somewhere"}, "/tmp/somewhere", 0),
             (nowhere, {"VINECOMPASS_CACHE": "/tmp/somewhere"}, "vinecompass-", 1),
             (nowhere, {}, "vinecompass-", 1),
+            (
+                f"{nowhere}; print(os.listdir(os.environ['NUMBA_CACHE_DIR']))",
+                {"VINECOMPASS_CACHE": str(full)},
+                "a.nbi",
+                0,
+            ),
         ):
             with self.subTest(wanted):
                 clean = {key: value for key, value in os.environ.items() if key != "NUMBA_CACHE_DIR"}
                 ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=clean | place)
                 self.assertIn(wanted, ended.stdout)
                 self.assertEqual(ended.stderr.count("\n"), lines)
-                self.assertFalse(lines and Path(ended.stdout.strip()).exists())
+                self.assertFalse(lines and Path(ended.stdout.split()[0]).exists())
+
+    def test_everything_is_compiled_by_doing_the_job_once_or_not_where_it_would_not_be_kept(self):
+        package = Path(vinecompass.__file__).parent
+        with mock.patch("vinecompass.cli.compile.JOB", JOB[:1]):
+            status, out, error = run("compile", "--json")
+            told = json.loads(out)
+            self.assertEqual((status, told["files"], error), (0, {"folder": str(package)}, ""))
+            self.assertEqual(told["quality"]["kernels"], sum(1 for _ in package.rglob("*.nbi")))
+        with mock.patch.dict(os.environ, NUMBA_CACHE_DIR="/tmp/vinecompass-gone"):
+            self.assertEqual(run("compile")[0], 1)
+        for _, line in JOB:
+            name, *words = shlex.split(line)
+            cli.commands[name].make_context(name, words)
 
 
 class OnTheCommandLine(unittest.TestCase):

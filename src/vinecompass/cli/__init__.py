@@ -11,6 +11,7 @@ import click
 from vinecompass import __version__
 from vinecompass.cli.check import check_command
 from vinecompass.cli.common import say
+from vinecompass.cli.compile import compile_command
 from vinecompass.cli.demo import demo
 from vinecompass.cli.drive import drive
 from vinecompass.cli.edit import edit_command
@@ -59,6 +60,7 @@ for command in (
     plan,
     drive,
     tune,
+    compile_command,
 ):
     cli.add_command(command)
 
