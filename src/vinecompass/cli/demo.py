@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -57,15 +56,12 @@ def _make_folder(out: Path) -> None:
     """Make the folder, with the shipped robot, site and round in it."""
     from vinecompass.data import demo_file
     from vinecompass.errors import InputError
+    from vinecompass.files import atomic_write
 
     if out.exists() and not out.is_dir():
         raise InputError("is a file", file=out, expected="a folder, or a new name")
-    try:
-        out.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise InputError(f"cannot be made ({error.strerror})", file=out, expected="a folder") from None
     for name in ("site.toml", "robot.toml", "round.toml"):
-        shutil.copyfile(demo_file(name), out / name)
+        atomic_write(out / name, demo_file(name).read_bytes())
 
 
 def _steps(out: Path, seed: int) -> Sequence[Callable[[], Outcome]]:

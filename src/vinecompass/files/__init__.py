@@ -1,6 +1,6 @@
 """Files that are read with suspicion and written whole, never over something else; TOML, and validated models."""
 
-from vinecompass.files.locking import one_writer
+from vinecompass.files.folders import one_writer
 from vinecompass.files.models import (
     AtLeastOne,
     Count,

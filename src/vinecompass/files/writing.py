@@ -13,7 +13,7 @@ from typing import Any
 
 from vinecompass.errors import InputError, shortened
 from vinecompass.files.exchanging import exchange
-from vinecompass.files.locking import one_writer
+from vinecompass.files.folders import made_folder, one_writer
 from vinecompass.files.replacing import LOOKED_AT, check_replaced, is_forced, kind_of
 
 __all__ = ["atomic_folder", "atomic_write", "check_replaceable", "check_suffix"]
@@ -107,14 +107,15 @@ def _written_beside(path: Path) -> Iterator[tuple[Path, list[Path]]]:
     temporary: list[Path] = []
     try:
         target = Path(os.path.realpath(path))
-        target.parent.mkdir(parents=True, exist_ok=True)
-        _clear_leftovers(target)
-        yield target, temporary
+        with made_folder(target.parent):
+            _clear_leftovers(target)
+            try:
+                yield target, temporary
+            finally:
+                for left in temporary:
+                    _remove(left)
     except OSError as error:
         raise InputError(f"cannot be written ({error.strerror or error})", file=path) from None
-    finally:
-        for left in temporary:
-            _remove(left)
 
 
 def _beside(path: Path) -> dict[str, Any]:

@@ -186,9 +186,14 @@ def write_map(
     world_file = _world_file(grid)
     with one_writer(path.parent):
         _finish_cut_save(path)
-        for name, content in pictures.items():
-            atomic_write(_waiting(name), content)
-        atomic_write(path.with_suffix(".toml"), tomlkit.dumps(header))
+        try:
+            for name, content in pictures.items():
+                atomic_write(_waiting(name), content)
+            atomic_write(path.with_suffix(".toml"), tomlkit.dumps(header))
+        except BaseException:
+            for name in pictures:
+                _waiting(name).unlink(missing_ok=True)
+            raise
         for name in pictures:
             os.replace(_waiting(name), name)
         atomic_write(path.with_suffix(".pgw"), world_file)

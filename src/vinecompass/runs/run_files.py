@@ -15,6 +15,7 @@ from pydantic import Field
 
 from vinecompass.errors import InputError
 from vinecompass.files import Model, Number, atomic_folder, atomic_write, check_replaceable, read_model, read_text
+from vinecompass.files.models import FARTHEST
 from vinecompass.geometry import COVARIANCE_PARTS, covariances_of
 from vinecompass.robot import Robot, read_robot
 from vinecompass.runs.run import Run
@@ -251,8 +252,7 @@ def _ranges(table: pyarrow.Table, path: Path) -> NDArray[np.float32]:
         names = [name for name in table.column_names if name != "t"]
         if not names:
             raise InputError("has no ranges", file=path, key="ranges", expected="columns r0, r1, ... after t")
-        beams = [column(table, name, path, finite=False).astype(np.float32) for name in names]
-        return np.ascontiguousarray(np.stack(beams, axis=-1))
+        return _checked_ranges(np.stack([column(table, name, path, finite=False) for name in names], axis=-1), path)
     lists = table.column("ranges").combine_chunks()
     if not pyarrow.types.is_nested(lists.type):
         raise InputError("holds no lists", file=path, key="ranges", expected="a list of ranges in each row, m")
@@ -260,6 +260,15 @@ def _ranges(table: pyarrow.Table, path: Path) -> NDArray[np.float32]:
     beams_each, rest = divmod(len(values), max(len(lists), 1))
     lengths = lists.value_lengths() if not pyarrow.types.is_fixed_size_list(lists.type) else None
     uneven = lengths is not None and len(set(lengths.to_pylist())) > 1
-    if rest or uneven or not pyarrow.types.is_floating(values.type):
+    if rest or uneven or not beams_each or not pyarrow.types.is_floating(values.type):
         raise InputError("holds uneven lists", file=path, key="ranges", expected="as many numbers in each row, m")
-    return np.ascontiguousarray(values.to_numpy(zero_copy_only=False).reshape(-1, beams_each).astype(np.float32))
+    return _checked_ranges(values.to_numpy(zero_copy_only=False).reshape(-1, beams_each), path)
+
+
+def _checked_ranges(ranges: NDArray[np.floating[Any]], path: Path) -> NDArray[np.float32]:
+    """Return ranges ``(N, beams)`` as they are kept; raise `InputError` for lengths that no scanner measures."""
+    beyond = np.isfinite(ranges) & (np.abs(ranges) > FARTHEST)
+    if np.any(beyond):
+        value = float(ranges[beyond][0])
+        raise InputError("is no range", file=path, key="ranges", value=value, expected=f"at most {FARTHEST:g} m")
+    return np.ascontiguousarray(ranges.astype(np.float32))

@@ -29,21 +29,22 @@ def read_table(path: str | Path) -> pyarrow.Table:
         if path.suffix == ".parquet":
             return pyarrow.parquet.read_table(data)
         table = pyarrow.csv.read_csv(data)
-    except (pyarrow.ArrowException, OSError) as error:
+        return table.rename_columns([name.strip() for name in table.column_names])
+    except (pyarrow.ArrowException, OSError, UnicodeDecodeError) as error:
         reason = " ".join(str(error).split())
         raise InputError(f"is not a whole table ({reason[:90]})", file=path, expected="CSV or Parquet") from None
-    return table.rename_columns([name.strip() for name in table.column_names])
 
 
 def column(table: pyarrow.Table, name: str, path: Path, *, finite: bool = True) -> NDArray[np.float64]:
     """Return one column as float64 ``(N,)``; raise `InputError` if it is missing or holds anything but numbers."""
-    if name not in table.column_names:
+    places = table.schema.get_all_field_indices(name)
+    if not places:
         raise InputError(
             "is missing", file=path, key=name, expected=f"a column of that name (found: {names_of(table)})"
         )
-    if table.column_names.count(name) > 1:
+    if len(places) > 1:
         raise InputError("is there more than once", file=path, key=name, expected="one column of that name")
-    values = table.column(name)
+    values = table.column(places[0])
     if pyarrow.types.is_null(values.type):
         values = values.cast(pyarrow.float64())
     if not (pyarrow.types.is_integer(values.type) or pyarrow.types.is_floating(values.type)):

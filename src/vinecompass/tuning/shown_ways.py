@@ -88,15 +88,14 @@ def read_shown_ways(path: str | Path, grid: Grid) -> list[ShownWay]:
     else:
         table = read_table(path)
         stretches = [np.column_stack([column(table, name, path) for name in "xy"])]
+    for points in stretches:
+        if not np.all(grid.contains(grid.cells_at(points))):
+            raise InputError("leads off the map", file=path, expected="a way on this map, in the site frame")
     long = [points for points in stretches if len(points) > 1 and distance_along(points)[-1] >= SHORTEST]
     if not long:
         raise InputError("shows no way", file=path, expected=f"at least {SHORTEST:g} m between two stops")
     names = [path.stem] if len(long) == 1 else [f"{path.stem} {number}" for number in range(1, len(long) + 1)]
-    ways = [ShownWay.through(name, points) for name, points in zip(names, long, strict=True)]
-    for way in ways:
-        if not np.all(grid.contains(grid.cells_at(way.poses[:, :2]))):
-            raise InputError("leads off the map", file=path, expected="a way on this map, in the site frame")
-    return ways
+    return [ShownWay.through(name, points) for name, points in zip(names, long, strict=True)]
 
 
 def _driven(folder: Path, grid: Grid) -> list[FloatArray]:

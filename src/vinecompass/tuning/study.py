@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import tomlkit
+from pydantic import TypeAdapter
 
 from vinecompass.errors import InputError, VineCompassError
 from vinecompass.files import Model, atomic_write, check_replaceable, read_model
@@ -112,7 +113,7 @@ class StudyRun:
         self._bound = _begun(self.folder, case, made_of)
         self._workers = workers
         self._pool: ProcessPoolExecutor | None = None
-        self._done = _parts(self.folder)
+        self._done = _parts(self.folder, case.kind)
 
     def __enter__(self) -> StudyRun:
         return self
@@ -174,7 +175,7 @@ def read_study(folder: str | Path) -> Study:
     if not (folder / STUDY_MARKER).is_file():
         raise InputError("holds no study", file=folder, expected=f"a folder with a {STUDY_MARKER}, as `tune` writes it")
     record = read_model(folder / STUDY_MARKER, StudyRecord, kind="study")
-    return _study_of(record.kind, record.made_of, [row for _, row in sorted(_parts(folder).items())])
+    return _study_of(record.kind, record.made_of, [row for _, row in sorted(_parts(folder, record.kind).items())])
 
 
 def _study_of(kind: Kind, made_of: dict[str, str], rows: list[dict[str, Any]]) -> Study:
@@ -210,12 +211,21 @@ def _part(folder: Path, number: int) -> Path:
     return folder / "parts" / f"{number:06d}.parquet"
 
 
-def _parts(folder: Path) -> dict[int, dict[str, Any]]:
+def _parts(folder: Path, kind: Kind) -> dict[int, dict[str, Any]]:
     """Return the rows of the finished trials by their numbers."""
-    found = {}
+    found: dict[int, dict[str, Any]] = {}
+    of_trials, of_scores = TypeAdapter(Trial), TypeAdapter(SCORES[kind])
     for path in sorted((folder / "parts").glob("*.parquet")):
-        for row in read_table(path).to_pylist():
-            found[int(row["number"])] = row
+        rows = read_table(path).to_pylist()
+        try:
+            study = _study_of(kind, {}, rows)
+            for trial, score in zip(study.trials, study.scores, strict=True):
+                of_trials.validate_python(asdict(trial))
+                of_scores.validate_python(asdict(score))
+        except (KeyError, TypeError, ValueError):
+            expected = "a finished trial, as `tune` writes it; without the file it is run again"
+            raise InputError("is damaged", file=path, expected=expected) from None
+        found.update(zip((trial.number for trial in study.trials), rows, strict=True))
     return found
 
 

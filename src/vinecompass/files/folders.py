@@ -1,4 +1,4 @@
-"""A folder in which only one at a time changes names, so that of two writers the last leaves all of its files."""
+"""Folders for what is written: made for it, and changed by one writer at a time, so that the last leaves all files."""
 
 from __future__ import annotations
 
@@ -9,7 +9,20 @@ from pathlib import Path
 
 from vinecompass.errors import InputError
 
-__all__ = ["one_writer"]
+__all__ = ["made_folder", "one_writer"]
+
+
+@contextmanager
+def made_folder(folder: Path) -> Iterator[None]:
+    """Make a folder, if need be, for what is written in the block; where nothing was, it goes again."""
+    made = [each for each in (folder, *folder.parents) if not each.exists()]
+    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        yield
+    finally:
+        for each in made:
+            with suppress(OSError):
+                each.rmdir()
 
 
 @contextmanager
@@ -19,11 +32,11 @@ def one_writer(folder: str | Path) -> Iterator[None]:
     The folder is made if need be. The lock lies on the folder itself, leaves no file, and ends with its process.
     Where a system has no such locks, the block runs without.
     """
-    try:
-        Path(folder).mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise InputError(f"cannot be written ({error.strerror})", file=folder) from None
     with ExitStack() as at_the_end:
+        try:
+            at_the_end.enter_context(made_folder(Path(folder)))
+        except OSError as error:
+            raise InputError(f"cannot be written ({error.strerror})", file=folder) from None
         with suppress(ImportError, OSError):
             import fcntl
 

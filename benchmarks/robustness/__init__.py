@@ -1,0 +1,1 @@
+"""What is thrown at files, writers, commands and public calls, to see that nothing is lost or silent."""
