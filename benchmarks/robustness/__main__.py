@@ -5,9 +5,14 @@ from __future__ import annotations
 import argparse
 import sys
 
-from benchmarks.robustness import commands, kills, mutations
+from benchmarks.robustness import calls, commands, kills, mutations
 
-PARTS = {"mutations": (mutations.campaign, 20_000), "kills": (kills.campaign, 500), "commands": (commands.campaign, 1)}
+PARTS = {
+    "mutations": (mutations.campaign, 20_000),
+    "kills": (kills.campaign, 500),
+    "commands": (commands.campaign, 1),
+    "calls": (calls.campaign, 1),
+}
 
 
 def main() -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-__all__ = ["InputError", "VineCompassError", "check_is", "printable", "shortened"]
+__all__ = ["InputError", "VineCompassError", "printable", "shortened"]
 
 QUOTED = 60
 """Characters of an input that are told at most."""
@@ -60,18 +60,6 @@ class InputError(VineCompassError, ValueError):
 def shortened(text: str) -> str:
     """Return what is quoted of an input, cut short: a whole line of a table is no help."""
     return text if len(text) <= QUOTED else text[: QUOTED - 3] + "..."
-
-
-def check_is(value: object, kind: type, key: str, how: str) -> None:
-    """Raise `InputError` unless an argument is of a kind; `how` says what makes one.
-
-    >>> check_is("robot.toml", int, "robot", "a Robot, as read_robot returns it")
-    Traceback (most recent call last):
-    vinecompass.errors.InputError: robot = 'robot.toml': is a str; expected a Robot, as read_robot returns it
-    """
-    if not isinstance(value, kind):
-        told = value if isinstance(value, (str, int, float)) else None
-        raise InputError(f"is a {type(value).__name__}", key=key, value=told, expected=how)
 
 
 def printable(text: str) -> str:

@@ -620,6 +620,7 @@ class TheProgram(unittest.TestCase):
                 "plan",
                 "drive",
                 "tune",
+                "compile",
             ],
         )
         for name in names:

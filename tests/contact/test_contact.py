@@ -127,7 +127,7 @@ class People(unittest.TestCase):
         people = [Walking(1.0, 2.0, 0.3, -0.4, 0.4), Walking(0.0, 0.0)]
         self.assertEqual(Walking.of_rows(Walking.rows(people)), people)
         self.assertEqual(Walking.rows([]).shape, (0, 5))
-        assert_input_error(self, lambda: Walking(0.0, 0.0, radius=-1.0), "person.radius", "-1.0")
+        assert_input_error(self, lambda: Walking(0.0, 0.0, radius=-1.0), "radius", "-1.0")
 
 
 if __name__ == "__main__":

@@ -148,7 +148,7 @@ class Prices(unittest.TestCase):
         beam = Beams(np.zeros((1, 2)), np.ones((1, 2)), np.ones(1, bool))
         for call, words in (
             (lambda: price_floor(room(), robot(), obstacles=[[np.nan, 1.0]]), ["obstacles", "metres"]),
-            (lambda: Walking(np.inf, 0.0), ["person", "finite"]),
+            (lambda: Walking(np.inf, 0.0), ["x = inf", "finite"]),
             (lambda: LiveCosts(room(), robot()).see(0.0, [np.nan, 1.0, 0.0], beam), ["pose of 'scans'", "finite"]),
         ):
             assert_input_error(self, call, *words)

@@ -82,7 +82,7 @@ class Relations(unittest.TestCase):
         self.assertEqual(states(later, before)[0], ["none", "near"])
 
     def test_people_at_nan_are_refused(self):
-        assert_input_error(self, lambda: Walking(np.nan, 0.0), "person", "nowhere")
+        assert_input_error(self, lambda: Walking(np.nan, 0.0), "x = nan", "finite")
 
 
 class Rules(unittest.TestCase):

@@ -203,7 +203,21 @@ def _zone(text: str) -> dict[str, Any]:
 def _told(edit: Edit) -> str:
     """Return an edit in a line for people."""
     values = edit.model_dump(exclude_none=True, exclude_defaults=True, exclude={"do"}, mode="json")
-    return f"{edit.do} " + ", ".join(f"{key} {value}" for key, value in values.items())
+    return f"{edit.do} {_spelled(values.get(edit.do, values))}"
+
+
+def _spelled(value: Any) -> str:
+    """Return a value as the options spell it: corners with spaces between, and their numbers with commas."""
+    match value:
+        case dict():
+            return ", ".join(f"{key} {_spelled(inner)}" for key, inner in value.items())
+        case [[*_], *_]:
+            return " ".join(map(_spelled, value))
+        case [*_]:
+            return ",".join(map(_spelled, value))
+        case float():
+            return f"{value:g}"
+    return str(value)
 
 
 def _change(record: MapRecord, grid: Any) -> str:

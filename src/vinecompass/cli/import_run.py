@@ -21,6 +21,9 @@ if TYPE_CHECKING:
 
 __all__ = ["ImportOptions", "import_command", "run_import"]
 
+MOTION = {"wheels", "odometry", "imu"}
+"""Streams that tell of motion by themselves."""
+
 
 @click.command("import", cls=Writing, short_help="Make a run from tables that anyone recorded.")
 @robot_option
@@ -185,6 +188,7 @@ def _told(run: Run, files: dict[str, str], out: Path, reasons: list[str], comman
 
     table = run.need_scans()
     rows = {name: len(stream.t) for name, stream in run.streams().items()}
+    notes = [] if MOTION & rows.keys() else ["no table tells of motion: it will be read from the scans alone"]
     duration, returned = float(table.t[-1] - table.t[0]), np.isfinite(table.ranges)
     return Outcome(
         "import",
@@ -192,8 +196,14 @@ def _told(run: Run, files: dict[str, str], out: Path, reasons: list[str], comman
         + ", ".join(f"{count} {name}" for name, count in rows.items())
         + f"; {100.0 * np.mean(returned):.0f} % of the beams return, "
         f"median range {np.median(table.ranges[returned]):.2f} m",
-        quality={"guessed": reasons, "duration_s": duration, "rows": rows, "beams_returned_share": np.mean(returned)},
+        quality={
+            "guessed": reasons,
+            "duration_s": duration,
+            "notes": notes,
+            "rows": rows,
+            "beams_returned_share": np.mean(returned),
+        },
         files=files,
-        details=[*reasons, *(["the same without guessing:", f"  {command}"] if command else [])],
+        details=[*notes, *reasons, *(["the same without guessing:", f"  {command}"] if command else [])],
         hint=f"vinecompass check {out}",
     )

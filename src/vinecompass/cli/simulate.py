@@ -81,6 +81,9 @@ def run_simulate(
     with progress_bar() as progress:
         run = record_drive(site, robot, points, seed=seed, site_toml=read_text(site_path), progress=progress)
     scans = run.need_scans()
+    duration = float(scans.t[-1] - scans.t[0])
+    if spoilt is not None and spoilt[1] >= duration:
+        raise InputError("begins after the end", key="--fault", value=fault, expected=f"within {duration:.0f} s")
     assert run.truth is not None
     reckoned = odometry_track(run)
     drift = compare_tracks(Track(reckoned.t, compose(run.start, reckoned.poses)), run.truth)
@@ -91,7 +94,6 @@ def run_simulate(
         from vinecompass.figures import draw_run, save_figure
 
         files["picture"] = str(save_figure(draw_run(run), picture))
-    duration = float(scans.t[-1] - scans.t[0])
     return Outcome(
         "simulate",
         f"{duration:.0f} s and {run.truth.length:.0f} m along {route!r}, {len(scans)} scans; "

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from math import isfinite
 
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 
 __all__ = ["PERSON_RADIUS", "Walking"]
@@ -19,6 +19,7 @@ STROLL = 0.2
 """m/s below which a person stands, and has no side."""
 
 
+@checked
 @dataclass(frozen=True)
 class Walking:
     """A person on foot, in the site frame.
@@ -48,10 +49,8 @@ class Walking:
     name: str = ""
 
     def __post_init__(self) -> None:
-        if not all(map(isfinite, (self.x, self.y, self.velocity_x, self.velocity_y))):
-            raise InputError("is nowhere", key="person", value=(self.x, self.y), expected="metres and m/s, all finite")
-        if not (isfinite(self.radius) and self.radius >= 0.0):
-            raise InputError("has no such size", key="person.radius", value=self.radius, expected="metres, 0 or more")
+        if self.radius < 0.0:
+            raise InputError("has no such size", key="radius", value=self.radius, expected="metres, 0 or more")
 
     @classmethod
     def of_rows(cls, rows: NDArray[np.float64]) -> list[Walking]:

@@ -15,7 +15,8 @@ from vinecompass.costs.fall import ClearanceLayer
 from vinecompass.costs.kernels import NO_WAYS
 from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, one_way_headings, slow_speeds
 from vinecompass.costs.people import PeopleLayer
-from vinecompass.errors import InputError, check_is
+from vinecompass.door import checked
+from vinecompass.errors import InputError
 from vinecompass.grids import Grid, Zone, clearance
 from vinecompass.robot import Robot
 from vinecompass.settings import CostSettings
@@ -182,6 +183,7 @@ class CostMap(ByValue):
         return f"{self.clearance[tuple(cell)]:.2f} m from {self.closed_floor(nearest)} at {nx:.2f}, {ny:.2f}"
 
 
+@checked
 def price_floor(
     grid: Grid,
     robot: Robot,
@@ -225,9 +227,6 @@ def price_floor(
     (inf, 1.0)
     """
     s = settings or CostSettings()
-    check_is(grid, Grid, "grid", "a Grid, as read_map returns it")
-    check_is(robot, Robot, "robot", "a Robot, as read_robot returns it")
-    check_is(s, CostSettings, "settings", "CostSettings, as Settings().costs")
     stack: list[Layer] = [MapLayer(grid, s.unknown, s.unknown_price), ZoneLayer(zones, robot.drive.top_speed)]
     stack += extra_layers
     if obstacles is not None:

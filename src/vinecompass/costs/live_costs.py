@@ -15,6 +15,7 @@ from vinecompass.costs.gone import GoneWalls
 from vinecompass.costs.layers import Layer
 from vinecompass.costs.live_obstacles import LiveObstacles
 from vinecompass.costs.people import PeopleLayer
+from vinecompass.door import checked
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.grids import Beams, Grid, Zone, clearance
 from vinecompass.robot import Robot
@@ -51,6 +52,7 @@ class LiveCosts:
     obstacles : LiveObstacles
     """
 
+    @checked
     def __init__(
         self,
         grid: Grid,

@@ -10,6 +10,8 @@ from scipy import ndimage
 
 from vinecompass.costs.costmap import CostMap
 from vinecompass.costs.free_width import free_width
+from vinecompass.door import checked
+from vinecompass.geometry import check_length
 from vinecompass.robot import Robot
 
 __all__ = ["NarrowPlace", "find_narrow_places"]
@@ -67,6 +69,7 @@ class NarrowPlace:
         )
 
 
+@checked
 def find_narrow_places(costmap: CostMap, robot: Robot, *, gap: float = 0.2) -> list[NarrowPlace]:
     """List the places where a robot has less than `gap` metres beside it on either side, the narrowest first.
 
@@ -93,6 +96,7 @@ def find_narrow_places(costmap: CostMap, robot: Robot, *, gap: float = 0.2) -> l
     >>> [round(place.width, 2) for place in find_narrow_places(price_floor(grid, robot), robot)]
     [0.8]
     """
+    check_length(gap, "gap")
     side = costmap.grid.cell_size
     needed = 2.0 * robot.body.inner_radius + side
     widest = robot.body.inner_radius + gap + side / 2.0

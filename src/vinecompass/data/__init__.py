@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 
 __all__ = ["demo_file"]
 
 
+@checked
 def demo_file(name: str) -> Path:
     """Return the path of a shipped demo file; raise `InputError` for another name.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 import tomllib
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Any, Protocol, Self, TypeVar, get_args
 
@@ -38,6 +38,8 @@ __all__ = [
 
 DEEPEST = 20
 """Levels to which keys of a file are nested at most; brackets beyond are Python's own limit."""
+LONGEST_LIST = 20_000
+"""Entries of a list: tables of one kind, corners of a polygon, rows of a map's doubt."""
 FARTHEST, LEAST, MOST = 1e6, 1e-9, 1_000_000_000
 """What no number in a file goes beyond, what one above 0 does not go below, and what no whole number goes beyond: there
 is no building, robot or wait so large, nor any so small."""
@@ -88,6 +90,16 @@ class Model(pydantic.BaseModel):
     """
 
     model_config = pydantic.ConfigDict(frozen=True, extra="forbid", validate_by_name=True, validate_by_alias=True)
+
+    def __init__(self, **values: Any) -> None:
+        """Take the values of its fields; raise `InputError` for the first that is wrong."""
+        try:
+            super().__init__(**values)
+        except pydantic.ValidationError as error:
+            raise _first_error(type(self), error, None) from None
+
+    # Otherwise models within models would be made by it as well, and no error would know where it stands.
+    __init__.__pydantic_base_init__ = True  # type: ignore[attr-defined]
 
     def __eq__(self, other: object) -> bool:
         """Compare fields, and not what was worked out from them and kept."""
@@ -148,7 +160,21 @@ def parse_model(text: str, model: type[ModelType], *, kind: str, file: str | Pat
                 value=found,
                 expected=f'"{wanted}"' if key == "format" else "1",
             )
+    _check_lists(document, "", file)
     return validated(model, document, file)
+
+
+def _check_lists(value: Any, key: str, file: str | Path) -> None:
+    """Raise `InputError` for a list that is longer than anything a person or this package writes."""
+    inner: Iterable[tuple[str, Any]] = ()
+    if isinstance(value, list):
+        if len(value) > LONGEST_LIST:
+            raise InputError(f"has {len(value)} entries", file=file, key=key, expected=f"at most {LONGEST_LIST}")
+        inner = ((key, each) for each in value)
+    elif isinstance(value, dict):
+        inner = ((f"{key}.{name}".lstrip("."), each) for name, each in value.items())
+    for name, each in inner:
+        _check_lists(each, name, file)
 
 
 def validated(model: type[ModelType], values: dict[str, Any], file: str | Path) -> ModelType:
@@ -156,13 +182,18 @@ def validated(model: type[ModelType], values: dict[str, Any], file: str | Path) 
     try:
         return model.model_validate(values, by_alias=True, by_name=False)
     except pydantic.ValidationError as error:
-        details = error.errors(include_url=False)
-        first = min(details, key=lambda detail: detail["type"] != "extra_forbidden")
-        more = f" (and {len(details) - 1} more)" if len(details) > 1 else ""
-        raise _input_error(model, first, file, more) from None
+        raise _first_error(model, error, file) from None
 
 
-def _input_error(model: type[Model], detail: Any, file: str | Path, more: str) -> InputError:
+def _first_error(model: type[Model], error: pydantic.ValidationError, file: str | Path | None) -> InputError:
+    """Return the first of what is wrong with a model's values, unknown keys before all else."""
+    details = error.errors(include_url=False)
+    first = min(details, key=lambda detail: detail["type"] != "extra_forbidden")
+    more = f" (and {len(details) - 1} more)" if len(details) > 1 else ""
+    return _input_error(model, first, file, more)
+
+
+def _input_error(model: type[Model], detail: Any, file: str | Path | None, more: str) -> InputError:
     location = detail["loc"]
     key = "".join(f"[{part}]" if isinstance(part, int) else f".{part}" for part in location).lstrip(".") or None
     if detail["type"] == "extra_forbidden":

@@ -12,6 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
 from vinecompass.costs import CostMap, touches_on_the_way
+from vinecompass.door import checked
 from vinecompass.following.course import Course
 from vinecompass.following.people.rules import Encounter
 from vinecompass.following.speed_profile import RESERVE, SpeedProfile
@@ -170,6 +171,7 @@ class LocalPlanner(ABC):
     _turns_first = True
     """Whether it turns on the spot towards a leg that leads far off its heading."""
 
+    @checked
     def __init__(self, robot: Robot, *, settings: FollowingSettings | None = None) -> None:
         self._robot = robot
         self._limits = limits_of(robot.drive).reserved(RESERVE)

@@ -11,6 +11,7 @@ import tomlkit
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.fusion.base_response import base_response
 from vinecompass.fusion.estimated_value import EstimatedValue, curvature_errors
@@ -60,6 +61,7 @@ class Calibration:
     mirrored: bool
 
 
+@checked
 def estimate_mount(
     run: Run, *, track: Track | None = None, progress: Callable[[float, str], None] | None = None
 ) -> Calibration:

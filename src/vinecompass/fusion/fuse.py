@@ -10,7 +10,8 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.errors import InputError, check_is
+from vinecompass.door import checked
+from vinecompass.errors import InputError
 from vinecompass.fusion.estimated_value import EstimatedValue
 from vinecompass.fusion.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
@@ -109,6 +110,7 @@ def cleaned(run: Run) -> tuple[Run, tuple[str, ...]]:
     return replace(run, as_recorded=False, **streams), tuple(notes)
 
 
+@checked
 def fuse(
     run: Run,
     *,
@@ -137,7 +139,6 @@ def fuse(
         A source is unknown or not in the run, nothing that tells motion is left, two streams do not overlap in
         time, or the first position fix lies far from the run's start.
     """
-    check_is(run, Run, "run", "a Run, as read_run returns it")
     run, notes = cleaned(run)
     found = run.streams()
     if sources is None:

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.stats import chi2
 
+from vinecompass.door import checked
 from vinecompass.fusion.kernels import push
 from vinecompass.fusion.places import (
     AHEAD,
@@ -39,7 +40,7 @@ from vinecompass.fusion.places import (
     T,
     X,
 )
-from vinecompass.geometry import arc_velocity, relative, wrap_heading
+from vinecompass.geometry import arc_velocity, checked_pose, relative, wrap_heading
 from vinecompass.motion import kind_of, rolling_of, unrolling_of, wheel_radii
 from vinecompass.odometry import ScanMotion
 from vinecompass.robot import Robot
@@ -130,6 +131,7 @@ class OdometryFusion:
     'refused'
     """
 
+    @checked
     def __init__(
         self, robot: Robot, *, start: ArrayLike = (0.0, 0.0, 0.0), settings: FusionSettings | None = None
     ) -> None:
@@ -137,7 +139,7 @@ class OdometryFusion:
         self._settings = settings or FusionSettings()
         self._parameters = filter_parameters(robot, self._settings)
         self._log = np.zeros((LOG_ROWS, ROW))
-        self._log[0, EVENT:] = first_state(robot, self._settings, np.asarray(start, dtype=float))
+        self._log[0, EVENT:] = first_state(robot, self._settings, checked_pose(start, "start"))
         self._filled = 0
         self._begins = 0.0
         self._hardest = _hardest_push(robot)

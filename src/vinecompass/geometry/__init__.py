@@ -1,6 +1,6 @@
 """Poses, frames and angles."""
 
-from vinecompass.geometry.checks import checked_pose
+from vinecompass.geometry.checks import check_length, checked_points, checked_pose
 from vinecompass.geometry.polylines import distance_along, polyline_headings, resample_polyline, rounded_polyline
 from vinecompass.geometry.poses import (
     COVARIANCE_PARTS,
@@ -25,6 +25,8 @@ __all__ = [
     "arc",
     "arc_velocity",
     "chain",
+    "check_length",
+    "checked_points",
     "checked_pose",
     "compose",
     "compose_covariances",

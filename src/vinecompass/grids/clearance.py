@@ -5,7 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
+from vinecompass.geometry import check_length
 from vinecompass.grids.kernels import squared_distance
 
 __all__ = ["clearance", "likelihood_at", "likelihood_field"]
@@ -13,6 +15,7 @@ __all__ = ["clearance", "likelihood_at", "likelihood_field"]
 Sides = tuple[bool, bool, bool, bool]
 
 
+@checked
 def clearance(occupied: ArrayLike, cell_size: float, *, closed_beyond: bool | Sides = False) -> NDArray[np.float32]:
     """Return the exact Euclidean distance from each cell's centre to the centre of the nearest occupied cell.
 
@@ -40,6 +43,7 @@ def clearance(occupied: ArrayLike, cell_size: float, *, closed_beyond: bool | Si
     >>> clearance([[True, False, False]], 0.05).round(2).tolist()
     [[0.0, 0.05000000074505806, 0.10000000149011612]]
     """
+    check_length(cell_size, "cell_size")
     mask = np.ascontiguousarray(occupied, dtype=np.bool_)
     if mask.ndim != 2:
         raise InputError("is not a table of cells", key="occupied", expected="an array (rows, columns)")

@@ -11,6 +11,7 @@ import shapely
 from numpy.typing import NDArray
 from scipy import ndimage
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.grids.edits import AddZone, Crop, Edit, Merge, Origin, Paint, Pockets, Resample, Specks, Turn
@@ -27,6 +28,7 @@ PAINTED = {"occupied": BY_HAND, "free": -5.0, "unknown": 0.0}
 """Log-odds of what a person painted."""
 
 
+@checked
 def apply_edits(grid: Grid, edits: Sequence[Edit], *, folder: Path) -> tuple[Grid, list[Zone]]:
     """Replay edits on a map; return it and its zones.
 
@@ -71,6 +73,9 @@ def apply_edits(grid: Grid, edits: Sequence[Edit], *, folder: Path) -> tuple[Gri
             case Merge():
                 grid = overlaid(grid, _other_map(edit, folder))
             case AddZone():
+                if not np.any(cells_inside(grid, edit.zone.polygon)):
+                    name = edit.zone.name
+                    raise InputError("lies off the map", key="zone", value=name, expected="a polygon on the map")
                 zones = [zone for zone in zones if zone.name != edit.zone.name] + [edit.zone]
     return grid, zones
 

@@ -10,8 +10,9 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.comparing import ByValue
+from vinecompass.door import checked
 from vinecompass.errors import InputError
-from vinecompass.geometry import checked_pose, inverse, relative, transform_points
+from vinecompass.geometry import check_length, checked_pose, inverse, relative, transform_points
 from vinecompass.grids.map_doubt import MapDoubt
 
 __all__ = ["BY_HAND", "CLOSED_BY_HAND", "DECIDED", "MOST_CELLS", "Grid"]
@@ -26,6 +27,7 @@ MOST_CELLS = 350_000_000
 """Cells that a map may have: most of a square kilometre at 0.05 m. More are refused before memory is asked for."""
 
 
+@checked
 @dataclass(frozen=True, eq=False, repr=False)
 class Grid(ByValue):
     """A rectangle of square cells over the floor of a site.
@@ -66,14 +68,14 @@ class Grid(ByValue):
 
     def __post_init__(self) -> None:
         if not isinstance(self.log_odds, np.ndarray):
-            object.__setattr__(self, "log_odds", np.asarray(self.log_odds, dtype=np.float32))
+            with np.errstate(over="ignore"):
+                object.__setattr__(self, "log_odds", np.asarray(self.log_odds, dtype=np.float32))
         if self.log_odds.ndim != 2 or self.log_odds.size == 0:
             raise InputError("is not a table of cells", key="log_odds", expected="an array (rows, columns)")
         # One sum over all cells tells, and takes no memory.
         if not np.isfinite(np.sum(self.log_odds, dtype=np.float64)):
             raise InputError("is not finite", key="log_odds", expected="a number in each cell")
-        if not (np.isfinite(self.cell_size) and self.cell_size > 0.0):
-            raise InputError("is no size", key="cell_size", value=self.cell_size, expected="metres above 0")
+        check_length(self.cell_size, "cell_size")
 
     @property
     def shape(self) -> tuple[int, int]:

@@ -9,9 +9,10 @@ import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.files import read_bytes
-from vinecompass.geometry import resample_polyline
+from vinecompass.geometry import check_length, checked_points, resample_polyline
 from vinecompass.grids.grid import Grid
 from vinecompass.grids.map_files import LARGEST_FILE, decode_picture, readings_of_grey
 
@@ -21,6 +22,7 @@ SIGNS = {"#": 5.0, ".": -5.0, " ": 0.0}
 """Log-odds of a drawing's signs: occupied, free, unknown."""
 
 
+@checked
 def grid_from_drawing(drawing: str, cell_size: float, corner: tuple[float, float] = (0.0, 0.0)) -> Grid:
     """Make a map of a drawing in text: ``#`` is occupied, ``.`` free, a space unknown; the first line lies on top.
 
@@ -59,6 +61,7 @@ def grid_from_drawing(drawing: str, cell_size: float, corner: tuple[float, float
     return Grid(np.array(rows[::-1], np.float32), cell_size, corner)
 
 
+@checked
 def grid_from_picture(path: str | Path, cell_size: float, corner: tuple[float, float] = (0.0, 0.0)) -> Grid:
     """Make a map of any grey PNG or PGM: black is occupied, white free, grey or transparent unknown; top is up.
 
@@ -74,6 +77,7 @@ def grid_from_picture(path: str | Path, cell_size: float, corner: tuple[float, f
     return Grid(readings_of_grey(*decode_picture(read_bytes(path, largest=LARGEST_FILE), path)), cell_size, corner)
 
 
+@checked
 def grid_from_polygons(
     floor: ArrayLike, solids: Sequence[ArrayLike], cell_size: float, *, wall: float | None = None
 ) -> Grid:
@@ -93,7 +97,8 @@ def grid_from_polygons(
     wall : float, optional
         How thick the walls are, outside of the floor's edge, m; one cell if not given.
     """
-    shape = shapely.Polygon(np.asarray(floor, dtype=float))
+    check_length(cell_size, "cell_size")
+    shape = shapely.Polygon(checked_points(floor, "floor", 3))
     if not shape.is_valid:
         raise InputError(f"crosses itself ({shapely.is_valid_reason(shape)})", key="floor", expected="a plain polygon")
     outside = shape.buffer(max(wall or 0.0, cell_size), join_style="mitre")
@@ -102,7 +107,7 @@ def grid_from_polygons(
     columns, rows = (high - low).astype(int)
     empty = Grid(np.zeros((rows, columns), np.float32), cell_size, tuple(low * cell_size))
     centres = empty.points_of(np.argwhere(np.ones(empty.shape, dtype=bool)))
-    things = [shapely.Polygon(np.asarray(solid, dtype=float)) for solid in solids]
+    things = [shapely.Polygon(checked_points(solid, f"solids[{i}]", 3)) for i, solid in enumerate(solids)]
 
     def inside(polygon: shapely.Polygon) -> NDArray[np.bool_]:
         return np.reshape(shapely.contains_xy(polygon, *centres.T), empty.shape)

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from PIL import Image
 from pydantic import Field, model_validator
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.files import (
     Count,
@@ -36,7 +37,7 @@ from vinecompass.geometry import COVARIANCE_PARTS, covariances_of
 from vinecompass.grids.edits import Edit
 from vinecompass.grids.grid import BY_HAND, CLOSED_BY_HAND, MOST_CELLS, Grid
 from vinecompass.grids.map_doubt import MapDoubt
-from vinecompass.grids.zones import Zone
+from vinecompass.grids.zones import Zone, Zones
 
 __all__ = ["Making", "MapRecord", "check_map_name", "read_map", "read_map_record", "write_map"]
 
@@ -44,8 +45,8 @@ LARGEST_FILE = 512 * 2**20
 CLEAREST, DARKEST = 254, 1
 """Grey levels between which log-odds stay finite when read back."""
 DoubtRow = tuple[Number, Number, Number, Number, Number, Number, Number, Number]
-MOST_DOUBTS, ROUNDED = 100_000, 1e-7
-"""Rows of doubt that a map may have, and what rounding may take from the eigenvalues of a covariance."""
+ROUNDED = 1e-7
+"""What rounding may take from the eigenvalues of a covariance."""
 BLACK = 0
 """The grey level of what a person closed: black, as an image editor paints it."""
 
@@ -60,7 +61,6 @@ class MapPlace(Model):
     picture_digest: str | None = Field(None, description="SHA-256 of the picture when it was written")
     doubt: list[DoubtRow] = Field(
         default_factory=list,
-        max_length=MOST_DOUBTS,
         description="[[x, y, variances of x, y, heading, covariances of x and y, x and heading, y and heading], ...], "
         "m and radians",
     )
@@ -98,7 +98,7 @@ class MapHeader(MapPlace):
     making: Making | None = Field(None, description="a [making] table")
     unedited: MapPlace | None = Field(None, description="an [unedited] table: the map before its edits")
     edit: list[Edit] = Field(default_factory=list, description="[[edit]] tables")
-    zone: list[Zone] = Field(default_factory=list, description="[[zone]] tables")
+    zone: Zones = Field(default_factory=list, description="[[zone]] tables")
 
 
 @dataclass(frozen=True)
@@ -128,6 +128,7 @@ class MapRecord:
     making: Making | None = None
 
 
+@checked
 def write_map(
     grid: Grid,
     path: str | Path,
@@ -219,6 +220,7 @@ def check_map_name(path: str | Path) -> Path:
     return path
 
 
+@checked
 def read_map(path: str | Path) -> Grid:
     """Read a map: the picture (PNG or PGM) and the TOML file of the same name beside it.
 
@@ -234,10 +236,11 @@ def read_map(path: str | Path) -> Grid:
     return read_map_record(path).grid
 
 
+@checked
 def read_map_record(path: str | Path) -> MapRecord:
     """Read a map with its zones, its edits, and what was painted on it; raise `InputError` as `read_map` does."""
     path = Path(path)
-    if not _waiting(path).is_file():
+    if not path.name or not _waiting(path).is_file():
         read_bytes(path, largest=LARGEST_FILE)
     header = read_model(path.with_suffix(".toml"), MapHeader, kind="map")
     data = _picture_of(path, header)

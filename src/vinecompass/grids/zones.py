@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 import shapely
 from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
 
+from vinecompass.door import checked
 from vinecompass.files import Model, Number, Speed, read_model
 from vinecompass.grids.grid import Grid
 
-__all__ = ["Corners", "Zone", "cells_inside", "read_zones", "uncrossed"]
+__all__ = ["Corners", "Zone", "Zones", "cells_inside", "read_zones", "uncrossed"]
 
 
 def uncrossed(polygon: list[tuple[float, float]]) -> list[tuple[float, float]]:
@@ -68,12 +69,17 @@ class Zone(Corners):
         return shapely.Polygon(self.polygon)
 
 
+Zones = Annotated[list[Zone], Field(max_length=2000)]
+"""Those of a map, of which each is laid over it."""
+
+
 class ZoneFile(Model):
     """A file of zones."""
 
-    zones: list[Zone] = Field(alias="zone", description="[[zone]] tables")
+    zones: Zones = Field(alias="zone", description="[[zone]] tables")
 
 
+@checked
 def read_zones(path: str | Path) -> list[Zone]:
     """Read a TOML file of ``[[zone]]`` tables, in site metres; raise `InputError` for what is wrong in it."""
     return read_model(path, ZoneFile, kind="zones").zones

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.fusion import (
     NOISES,
@@ -69,6 +70,7 @@ class _Evidence:
         return any(finding.stream == stream and finding.fault in faults for finding in self.findings)
 
 
+@checked
 def check(run: Run, *, progress: Progress | None = None) -> Health:
     """Check a run: stamps, readings, units, clocks, the lidar's mount, slip, and what is missing.
 

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow
 from numpy.typing import NDArray
 
+from vinecompass.door import checked
 from vinecompass.files import validated
 from vinecompass.importing.absurd import likeliest_length
 from vinecompass.importing.guess_layout import guess_columns, guess_text, words_of
@@ -93,6 +94,7 @@ class _Table:
         return None if t is None or unit == "iso" else t * TIME_UNITS[unit]
 
 
+@checked
 def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Mapping[str, Any] | None = None) -> Guess:
     """Guess how the tables of a stream are written.
 
@@ -202,8 +204,8 @@ def _guess_scans(table: _Table) -> None:
         if len(names) < SEVERAL:
             return
         rest = [name for name in rest if name not in names]
-        values = [table.columns[name] for name in names]
-        told = np.concatenate([value for value in values if value is not None])
+        values = [value for value in map(table.columns.get, names) if value is not None]
+        told = np.concatenate(values) if values else None
     if rest:
         table.guessed["leave_out"] = rest, "they hold no ranges"
     if told is None or len(told) == 0:

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, chain
 from vinecompass.importing.absurd import refuse_absurd, refuse_absurd_ranges
@@ -31,6 +32,7 @@ ACCELERATION_UNITS = {"m/s2": 1.0, "g": 9.80665}
 Files = str | Path | Sequence[str | Path]
 
 
+@checked
 def import_run(
     tables: Mapping[str, Files],
     robot: Robot,

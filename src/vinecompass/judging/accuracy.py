@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy import ndimage
 from scipy.spatial import KDTree
 
+from vinecompass.door import checked
 from vinecompass.geometry import compose
 from vinecompass.grids import Grid
 from vinecompass.runs import Run
@@ -50,6 +51,7 @@ class MapAccuracy:
     wall_error_rms: float
 
 
+@checked
 def measure_map(grid: Grid, site: Site, run: Run) -> MapAccuracy:
     """Measure a map, made from a simulated run, against the site; both in the site frame, nothing aligned.
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import compose, transform_points
 from vinecompass.grids import Grid, in_frame, likelihood_field
@@ -40,6 +41,7 @@ class Alignment:
     agreement: float
 
 
+@checked
 def align_maps(grid: Grid, reference: Grid) -> Alignment:
     """Find how a map lies on another of the same floor, wherever and however turned it is.
 

@@ -9,6 +9,7 @@ import shapely
 from numpy.typing import NDArray
 from scipy import ndimage
 
+from vinecompass.door import checked
 from vinecompass.geometry import inverse
 from vinecompass.grids import Grid, clearance, in_frame
 from vinecompass.judging.alignment import Alignment, align_maps
@@ -77,6 +78,7 @@ class MapComparison:
     things: list[Thing]
 
 
+@checked
 def compare_maps(grid: Grid, other: Grid) -> MapComparison:
     """Lay another map on one and tell what changed between them; raise `InputError` if they do not fit.
 

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.grids import Grid
 
@@ -69,6 +70,7 @@ class MapQuality:
         return not any(spot.kind == "open edge" for spot in self.spots)
 
 
+@checked
 def judge_map(grid: Grid) -> MapQuality:
     """Judge a map by itself; raise `InputError` if it shows no wall or no free floor."""
     if not grid.occupied.any() or not grid.free.any():

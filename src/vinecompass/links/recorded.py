@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.door import checked
 from vinecompass.links.link import Readings
 from vinecompass.motion import Command
 from vinecompass.odometry import odometry_track
@@ -35,6 +36,7 @@ class RecordedLink:
         The run has no scans, or neither odometry nor wheels.
     """
 
+    @checked
     def __init__(self, run: Run, *, odometry: Track | None = None) -> None:
         self._run = run
         self._scans = run.need_scans()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.links.link import Readings
 from vinecompass.links.live_faults import LiveFault
 from vinecompass.links.odometry_feed import OdometryFeed
@@ -30,7 +31,7 @@ class SimulatedLink:
     seed : int
     rate : float
         How often it is told what to do, Hz, whatever the rates of its sensors.
-    start : array_like, (3,), optional
+    start : array_like, (3,), or the name of a stop, optional
         Where it truly starts, in the site frame; the site's own start if not given.
     fusion : FusionSettings, optional
     fault : LiveFault, optional
@@ -50,6 +51,7 @@ class SimulatedLink:
     (['front'], 0.15, True)
     """
 
+    @checked
     def __init__(
         self,
         site: Site,
@@ -57,7 +59,7 @@ class SimulatedLink:
         *,
         seed: int,
         rate: float = 20.0,
-        start: ArrayLike | None = None,
+        start: ArrayLike | str | None = None,
         fusion: FusionSettings | None = None,
         fault: LiveFault | None = None,
     ) -> None:

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.stats import chi2
 
-from vinecompass.errors import check_is
+from vinecompass.door import checked
 from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import distance_along
 from vinecompass.grids import Grid
@@ -110,6 +110,7 @@ class Localization:
         return np.asarray(squared[:, 0, 0] <= chi2.ppf(share, 2))
 
 
+@checked
 def localize(
     grid: Grid,
     run: Run,
@@ -144,10 +145,6 @@ def localize(
     InputError
         The run has no scans, or the initial pose lies off the map or inside a wall.
     """
-    check_is(grid, Grid, "grid", "a Grid, as read_map returns it")
-    check_is(run, Run, "run", "a Run, as read_run returns it")
-    if settings is not None:
-        check_is(settings, LocalizationSettings, "settings", "LocalizationSettings")
     stamps = run.scan_stamps()
     track = odometry if odometry is not None else usual_odometry(run)
     localizer = ParticleLocalizer(grid, run.robot, initial_pose, settings=settings, seed=seed)

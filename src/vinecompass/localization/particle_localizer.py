@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, arc_velocity, compose, relative
 from vinecompass.grids import Grid, MapRays
@@ -100,6 +101,7 @@ class ParticleLocalizer:
     'settling'
     """
 
+    @checked
     def __init__(
         self,
         grid: Grid,

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.door import checked
 from vinecompass.geometry import compose, relative, wrap_angle
 from vinecompass.grids import Grid, MapRays, likelihood_field, strongest
 from vinecompass.localization.kernels import PASSES, UNMAPPED, choose_points, weigh_particles
@@ -80,6 +81,7 @@ def distinct(places: list[Place]) -> list[Place]:
     return kept
 
 
+@checked
 def find_places(
     grid: Grid, robot: Robot, scan: Scan, *, sweep: FloatArray | None = None, share: float = 0.9, near: float = 0.18
 ) -> list[Place]:

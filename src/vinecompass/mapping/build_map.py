@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.errors import check_is
+from vinecompass.door import checked
 from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import compose, compose_covariances
 from vinecompass.grids import Grid, Making, MapDoubt
@@ -64,6 +64,7 @@ class Mapping:
         )
 
 
+@checked
 def build_map(
     run: Run,
     *,
@@ -96,7 +97,6 @@ def build_map(
     InputError
         The run has no scans, or no beam that returned.
     """
-    check_is(run, Run, "run", "a Run, as read_run returns it")
     stamps = run.scan_stamps()
     if odometry is None:
         odometry = usual_odometry(run)

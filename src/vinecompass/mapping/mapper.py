@@ -10,6 +10,7 @@ from math import degrees, hypot, pi
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.geometry import arc, checked_pose, compose, relative, wrap_angle
 from vinecompass.grids import Beams, Grid
 from vinecompass.mapping.known_floor import adds_nothing, lies_on_known_floor
@@ -93,6 +94,7 @@ class Mapper:
     for.
     """
 
+    @checked
     def __init__(
         self, robot: Robot, *, start: ArrayLike = (0.0, 0.0, 0.0), settings: MappingSettings | None = None
     ) -> None:

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.door import checked
 from vinecompass.motion.command import Command
 from vinecompass.motion.kernels import reach_velocity
 from vinecompass.motion.kinds import kind_of
@@ -91,6 +92,7 @@ class MotionLimits(NamedTuple):
         )
 
 
+@checked
 @lru_cache(maxsize=64)
 def limits_of(drive: Drive) -> MotionLimits:
     """Return the law of motion of a robot file's drive; the same object for equal drives, not to be written to.

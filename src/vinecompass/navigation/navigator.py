@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
 from vinecompass.costs import CostMap, Layer
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.following import LocalPlan, LocalPlanner, local_planner
 from vinecompass.geometry import distance_along, wrap_angle
@@ -115,6 +116,7 @@ class Navigator:
         A stop or the initial pose lies off the map, or the settings name a part that is not known.
     """
 
+    @checked
     def __init__(
         self,
         grid: Grid,

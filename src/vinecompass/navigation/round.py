@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
+from vinecompass.door import checked
 from vinecompass.files import Count, Model, NotNegative, Number, Positive, find_named, read_model
 from vinecompass.geometry import checked_pose
 from vinecompass.grids import Grid
@@ -136,6 +137,7 @@ def _pose(values: tuple[float, float, float]) -> NDArray[np.float64]:
     return np.array([values[0], values[1], np.radians(values[2])])
 
 
+@checked
 def read_round(path: str | Path) -> Round:
     """Read a ``round.toml``; raise `InputError` naming file, key, value and expectation for what is wrong in it."""
     return read_model(path, Round, kind="round")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from vinecompass.contact import Walking
+from vinecompass.door import checked
 from vinecompass.geometry import arc, compose
 from vinecompass.grids import MapRays, grid_from_polygons
 from vinecompass.navigation.navigator import Navigator
@@ -21,6 +22,7 @@ PERIOD = 0.1
 STEPS = 60
 
 
+@checked
 def warm_up(robot: Robot, settings: Settings | None = None) -> int:
     """Drive a robot through a made-up room, past a person and a crate, so that every kernel is compiled.
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, chain, checked_pose
 from vinecompass.motion import body_velocity
@@ -15,6 +16,7 @@ from vinecompass.runs.streams import check_wheels
 __all__ = ["dead_reckon", "odometry_track", "turned_by_gyro", "wheel_ways"]
 
 
+@checked
 def dead_reckon(wheels: Wheels, drive: Drive, *, start: ArrayLike = (0.0, 0.0, 0.0)) -> Track:
     """Return the track of a drive from the angles its wheels have turned.
 

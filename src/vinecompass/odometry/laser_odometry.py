@@ -9,6 +9,7 @@ from math import cos, sin
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, arc_velocity, compose, compose_covariances, relative
 from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heaviest_share
@@ -135,6 +136,7 @@ class LaserOdometry:
     True
     """
 
+    @checked
     def __init__(self, lidar: Lidar, *, mount: ArrayLike | None = None) -> None:
         self._lidar = lidar
         self._mount = lidar.mount_pose if mount is None else np.asarray(mount, dtype=float)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.planning.plan import METHODS, OF_LINES, Plan, solve
 from vinecompass.planning.problem import Problem
@@ -87,6 +88,7 @@ class PlannerComparison:
         return min(found, key=lambda row: (-row.success, row.median("cost"))) if found else None
 
 
+@checked
 def compare_planners(
     problem: Problem,
     entries: Sequence[Entry | str] | None = None,

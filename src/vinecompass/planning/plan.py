@@ -13,7 +13,8 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.comparing import ByValue
 from vinecompass.costs import CostMap, body_clearance
-from vinecompass.errors import InputError, check_is
+from vinecompass.door import checked
+from vinecompass.errors import InputError
 from vinecompass.geometry import distance_along, resample_polyline, wrap_angle
 from vinecompass.planning.curves.motions import Motion, StraightMotion
 from vinecompass.planning.lattice.lattice import lattice
@@ -130,6 +131,7 @@ class Plan(ByValue):
         return np.vstack([legs[0], *(leg[1:] for leg in legs[1:])])
 
 
+@checked
 def plan_path(
     costmap: CostMap,
     robot: Robot,
@@ -189,8 +191,6 @@ def plan_path(
     >>> plan.status, round(plan.length, 2), round(plan.cost, 2)
     ('found', 4.0, 4.0)
     """
-    check_is(costmap, CostMap, "costmap", "a CostMap, as price_floor returns it")
-    check_is(robot, Robot, "robot", "a Robot, as read_robot returns it")
     return solve(
         Problem(costmap, robot, start, goal, motion, goal_test), method, settings=settings, seed=seed, explain=explain
     )

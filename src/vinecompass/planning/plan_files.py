@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.files import atomic_write
 from vinecompass.planning.plan import Plan
@@ -15,6 +16,7 @@ from vinecompass.planning.plan import Plan
 __all__ = ["write_plan"]
 
 
+@checked
 def write_plan(plan: Plan | Sequence[Plan], path: str | Path) -> Path:
     """Write a plan, or the legs of a round one after the other, atomically.
 
@@ -22,6 +24,8 @@ def write_plan(plan: Plan | Sequence[Plan], path: str | Path) -> Path:
     """
     path = Path(path)
     legs = [plan] if isinstance(plan, Plan) else list(plan)
+    if not legs:
+        raise InputError("is empty", key="plan", expected="a Plan, or one for each leg")
     poses = np.vstack([legs[0].poses, *(leg.poses[1:] for leg in legs[1:])])
     if path.suffix == ".csv":
         rows = [",".join(f"{value:.6f}" for value in pose) for pose in poses]

@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import BodyShape, cells_shape_of
 from vinecompass.costs import BodyCheck, CostMap, PricedFloor
+from vinecompass.door import checked
 from vinecompass.geometry import compose, inverse, transform_points
 from vinecompass.planning.curves.motions import Motion, StraightMotion, usual_motion
 from vinecompass.planning.search.grid_search import Cells
@@ -21,6 +22,7 @@ __all__ = ["Problem", "Way"]
 FloatArray = NDArray[np.float64]
 
 
+@checked
 @dataclass(frozen=True)
 class Problem:
     """From where to where, over which floor, with which robot.

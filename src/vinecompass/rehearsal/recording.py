@@ -8,9 +8,11 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.following import PathFollower
 from vinecompass.geometry import (
+    checked_points,
     compose,
     distance_along,
     polyline_headings,
@@ -43,6 +45,7 @@ LAST_CYCLES = 3
 """Scan periods that are recorded yet when it has arrived: what was read last is still on its way."""
 
 
+@checked
 def record_drive(
     site: Site,
     robot: Robot,
@@ -81,7 +84,7 @@ def record_drive(
     simulator, period = Simulator(site, robot, seed=seed), 1.0 / robot.scanner.rate
     start = simulator.pose
     limits = limits_of(robot.drive)
-    corners = np.vstack([start[:2], np.asarray(route, dtype=float)])
+    corners = np.vstack([start[:2], checked_points(route, "route")])
     points = resample_polyline(rounded_polyline(corners, ROUNDED * limits.turning_radius, 0.1), 0.1)
     follower = PathFollower(robot, settings=FollowingSettings(cruise_speed=cruise_speed, look_ahead=0.3))
     follower.follow(np.column_stack([points, polyline_headings(points)]))

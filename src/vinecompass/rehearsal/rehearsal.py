@@ -10,6 +10,7 @@ import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import transform_points, wrap_angle
 from vinecompass.grids import Grid, Zone
@@ -148,6 +149,7 @@ class Rehearsal:
         )
 
 
+@checked
 def rehearse(
     link: RobotLink,
     navigator: Navigator,
@@ -185,6 +187,8 @@ def rehearse(
     >>> mission.arrived, len(mission.track)
     (False, 18)
     """
+    if time_limit <= 0.0:
+        raise InputError("is no time", key="time_limit", value=time_limit, expected="seconds above 0")
     witness = link if isinstance(link, Witness) else None
     lidar = navigator.robot.scanner.name
     kept = _Kept()
@@ -206,14 +210,15 @@ def rehearse(
     return _judged(kept, navigator, run, witness, time_limit)
 
 
+@checked
 def rehearse_mission(
     site: Site,
     robot: Robot,
     grid: Grid,
-    goal: Round | ArrayLike,
+    goal: Round | ArrayLike | str,
     *,
-    start: ArrayLike | None = None,
-    initial_pose: ArrayLike | None = None,
+    start: ArrayLike | str | None = None,
+    initial_pose: ArrayLike | str | None = None,
     zones: Sequence[Zone] | None = None,
     settings: Settings | None = None,
     seed: int = 0,
@@ -234,11 +239,11 @@ def rehearse_mission(
     robot : Robot
     grid : Grid
         The map it drives by.
-    goal : Round, or array_like, (3,)
+    goal : Round, or array_like, (3,), or the name of a stop
         The round, its stops named as in the site; or the one pose to reach, in the site frame, m and radians.
-    start : array_like, (3,), optional
+    start : array_like, (3,), or the name of a stop, optional
         Where the robot truly starts; the site's own start if not given.
-    initial_pose : array_like, (3,), optional
+    initial_pose : array_like, (3,), or the name of a stop, optional
         Where it is told that it starts; what the round says, or else the true start, if not given.
     zones : sequence of Zone, optional
         The site's own if not given.
@@ -257,14 +262,14 @@ def rehearse_mission(
         The robot does not fit where it starts, a pose lies off the map, or the round names an unknown stop or dock.
     """
     s = settings or Settings()
-    the_round = goal if isinstance(goal, Round) else Round.to_pose(goal)
+    the_round = goal if isinstance(goal, Round) else Round.to_pose(site.pose_of(goal, "goal"))
     goals = the_round.goals(site.stops, where=site.name)
     link = SimulatedLink(site, robot, seed=seed, rate=s.navigation.rate, start=start, fusion=s.fusion, fault=fault)
     told = the_round.initial_pose([*s.docks, *site.stops], link.pose, where="settings and site")
     navigator = Navigator(
         grid,
         robot,
-        told if initial_pose is None else initial_pose,
+        told if initial_pose is None else site.pose_of(initial_pose, "initial_pose"),
         goals,
         zones=site.zones if zones is None else zones,
         settings=s,

@@ -11,6 +11,7 @@ import shapely
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
+from vinecompass.door import checked
 from vinecompass.files import (
     Model,
     Near,
@@ -26,13 +27,18 @@ from vinecompass.files import (
 )
 from vinecompass.robot.lidar import Lidar
 
+MOST_CORNERS = 200
+"""Of a body, each of which is asked for what it touches."""
+
 __all__ = ["Body", "Drive", "Inertial", "OmniWheel", "Positioning", "Robot", "WheelSensor", "read_robot"]
 
 
 class Body(Model):
     """The outline that must not touch anything, in the body frame (origin midway between the driven wheels)."""
 
-    outline: list[tuple[Near, Near]] | None = Field(None, description="[[x, y], ...] of 3 corners or more, m")
+    outline: list[tuple[Near, Near]] | None = Field(
+        None, max_length=MOST_CORNERS, description="[[x, y], ...] of 3 corners or more, m"
+    )
     radius: Size | None = Field(None, description="radius of a round body, m")
 
     @model_validator(mode="after")
@@ -251,6 +257,7 @@ class Robot(Model):
         return self.model_copy(update={"body": Body(outline=outline)})
 
 
+@checked
 def read_robot(path: str | Path) -> Robot:
     """Read a robot file.
 

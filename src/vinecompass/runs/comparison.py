@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import KDTree
 
+from vinecompass.door import checked
 from vinecompass.geometry import compose, distance_along, relative, wrap_angle
 from vinecompass.runs.streams import Track
 
@@ -54,6 +55,7 @@ class TrackError:
         return TrackError(self.t[chosen], self.position[chosen], self.heading[chosen])
 
 
+@checked
 def compare_tracks(track: Track, truth: Track) -> TrackError:
     """Compare a track with the truth, interpolated at the track's stamps."""
     true_poses = truth.at(track.t)
@@ -84,6 +86,7 @@ class RelationError:
     aligned_rmse: float
 
 
+@checked
 def compare_relations(track: Track, truth: Track) -> RelationError:
     """Compare the relations between the poses of a track with the true ones.
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.comparing import ByValue
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import checked_pose
 from vinecompass.robot import Robot
@@ -29,6 +30,7 @@ from vinecompass.runs.streams import (
 __all__ = ["Run"]
 
 
+@checked
 @dataclass(frozen=True, eq=False, repr=False)
 class Run(ByValue):
     """A recorded drive. Streams that were not recorded are None.

@@ -13,6 +13,7 @@ import tomlkit
 from numpy.typing import NDArray
 from pydantic import Field
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.files import Model, Number, atomic_folder, atomic_write, check_replaceable, read_model, read_text
 from vinecompass.files.models import FARTHEST
@@ -74,6 +75,7 @@ class RunHeader(Model):
     start: tuple[Number, Number, Number] = Field((0.0, 0.0, 0.0), description="[x, y, heading_deg] in the site frame")
 
 
+@checked
 def write_run(
     run: Run,
     folder: str | Path,
@@ -128,6 +130,7 @@ def _names_of_ours() -> set[str]:
     return {*RUN_FILES, *(f"{name}.jsonl" for name in RECORDS)}
 
 
+@checked
 def read_run(folder: str | Path, *, as_recorded: bool = False) -> Run:
     """Read a run folder.
 
@@ -169,11 +172,13 @@ def read_run(folder: str | Path, *, as_recorded: bool = False) -> Run:
         ) from None
 
 
+@checked
 def write_track(track: Track, path: str | Path) -> Path:
     """Write a track as CSV, atomically: ``t, x, y, heading``, and covariances and states where it has them."""
     return atomic_write(path, table_bytes(_track_columns(track), "csv"))
 
 
+@checked
 def read_track(path: str | Path) -> Track:
     """Read a track from CSV or Parquet: ``t, x, y, heading`` (s, m, radians), and what else `write_track` writes."""
     path = Path(path)

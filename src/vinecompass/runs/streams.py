@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.comparing import ByValue
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import compose, distance_along, interpolate_poses, relative
 from vinecompass.robot import Drive
@@ -34,6 +35,7 @@ __all__ = [
 FloatArray = NDArray[np.float64]
 
 
+@checked
 @dataclass(frozen=True, eq=False)
 class Scan(ByValue):
     """One sweep of a lidar: stamp of its first beam (s), and `ranges` ``(beams,)``, float32, m.
@@ -106,6 +108,7 @@ class Commands(ByValue):
     turn_rate: FloatArray
 
 
+@checked
 @dataclass(frozen=True, eq=False, repr=False)
 class Track(ByValue):
     """A trajectory, as in the ``odometry`` and ``truth`` streams.

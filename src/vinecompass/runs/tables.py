@@ -19,6 +19,8 @@ __all__ = ["column", "names_of", "read_table", "table_bytes"]
 
 LARGEST_TABLE = 8 * 2**30
 """Bytes: ten hours of scans as text."""
+LARGEST_NUMBER = 1e15
+"""No stamp, length or angle comes near it."""
 
 
 def read_table(path: str | Path) -> pyarrow.Table:
@@ -51,11 +53,11 @@ def column(table: pyarrow.Table, name: str, path: Path, *, finite: bool = True) 
         text = next((value for value in values.to_pylist() if not _is_number(value)), None)
         raise InputError("is not a number", file=path, key=name, value=text, expected="numbers in the whole column")
     numbers = values.to_numpy().astype(np.float64)
-    if finite and not np.all(np.isfinite(numbers)):
-        row = int(np.argmin(np.isfinite(numbers)))
-        raise InputError(
-            f"is not finite in row {row}", file=path, key=name, value=float(numbers[row]), expected="a number"
-        )
+    sensible = np.abs(numbers) <= LARGEST_NUMBER
+    if finite and not np.all(sensible):
+        row = int(np.argmin(sensible))
+        problem = f"is {'beyond all sense' if np.isfinite(numbers[row]) else 'not finite'} in row {row}"
+        raise InputError(problem, file=path, key=name, value=float(numbers[row]), expected="a number")
     return numbers
 
 

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from pydantic import Field
 
+from vinecompass.door import checked
 from vinecompass.files import Model, find_named, read_model
 from vinecompass.settings.costs import CostSettings
 from vinecompass.settings.following import BandSettings, FollowingSettings, WindowSettings
@@ -42,6 +43,7 @@ class Settings(Model):
         return find_named(self.docks, name, kind="dock", where="the settings")
 
 
+@checked
 def read_settings(path: str | Path) -> Settings:
     """Read a ``settings.toml``; raise `InputError` for an unknown key (naming the nearest known) or a wrong value."""
     return read_model(path, Settings, kind="settings")

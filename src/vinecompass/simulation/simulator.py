@@ -9,7 +9,8 @@ import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
-from vinecompass.geometry import checked_pose, wrap_angle
+from vinecompass.door import checked
+from vinecompass.geometry import wrap_angle
 from vinecompass.motion import Command
 from vinecompass.robot import Robot
 from vinecompass.runs import Imu, Positions, Scan, Scans, Track, Wheels
@@ -74,7 +75,7 @@ class Simulator:
     ----------
     site : Site
     robot : Robot
-    start : array_like, (3,), optional
+    start : array_like, (3,), or the name of a stop, optional
         Pose in the site frame; the site's own start if not given.
     seed : int
         Of all noise, slip and people.
@@ -100,14 +101,15 @@ class Simulator:
         Everybody, in the site frame.
     """
 
-    def __init__(self, site: Site, robot: Robot, *, start: ArrayLike | None = None, seed: int) -> None:
+    @checked
+    def __init__(self, site: Site, robot: Robot, *, start: ArrayLike | str | None = None, seed: int) -> None:
         self.site = site
         self.robot = robot
         self.t = 0.0
         rng = np.random.default_rng(seed)
         self._walkers = [Walker(person, site.surfaces, rng) for person in site.people]
         self.people = [walker.seen for walker in self._walkers]
-        self._base = SimulatedBase(site, robot, site.start_pose if start is None else checked_pose(start, "start"), rng)
+        self._base = SimulatedBase(site, robot, site.start_pose if start is None else site.pose_of(start, "start"), rng)
         self._lidar = SimulatedLidar(site, robot.scanner, self._base.pose, rng)
         self._wheels = SimulatedWheels(robot, rng)
         self._imu = SimulatedImu(robot.imu, rng)

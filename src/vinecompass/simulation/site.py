@@ -11,9 +11,10 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
 from vinecompass.contact import PERSON_RADIUS
+from vinecompass.door import checked
 from vinecompass.files import Fraction, Model, NotNegative, Number, Size, Speed, find_named, parse_model, read_model
-from vinecompass.grids import Zone
-from vinecompass.grids.zones import Corners
+from vinecompass.geometry import checked_pose
+from vinecompass.grids.zones import Corners, Zones
 from vinecompass.settings import NamedPose
 
 __all__ = ["Person", "Site", "parse_site", "read_site"]
@@ -70,7 +71,7 @@ class Site(Model):
     solids: list[Solid] = Field(default_factory=list, alias="solid", description="[[solid]] tables")
     floors: list[Floor] = Field(default_factory=list, alias="floor", description="[[floor]] tables")
     people: list[Person] = Field(default_factory=list, alias="person", description="[[person]] tables")
-    zones: list[Zone] = Field(default_factory=list, alias="zone", description="[[zone]] tables")
+    zones: Zones = Field(default_factory=list, alias="zone", description="[[zone]] tables")
     stops: list[NamedPose] = Field(default_factory=list, alias="stop", description="[[stop]] tables")
     routes: list[Route] = Field(default_factory=list, alias="route", description="[[route]] tables")
 
@@ -136,6 +137,10 @@ class Site(Model):
         """Return the stop of that name, or raise `InputError` that lists the known ones."""
         return find_named(self.stops, name, kind="stop", where=self.name)
 
+    def pose_of(self, place: ArrayLike | str, key: str) -> NDArray[np.float64]:
+        """Return a pose ``(3,)`` that is given as one, m and radians, or by the name of a stop."""
+        return self.find_stop(place).site_pose if isinstance(place, str) else checked_pose(place, key)
+
     def find_route(self, name: str) -> Route:
         """Return the route of that name, or raise `InputError` that lists the known ones."""
         return find_named(self.routes, name, kind="route", where=self.name)
@@ -145,6 +150,7 @@ def _edges(line: list[Point]) -> NDArray[np.float64]:
     return np.hstack([np.array(line[:-1]), np.array(line[1:])])
 
 
+@checked
 def read_site(path: str | Path) -> Site:
     """Read a site file; raise `InputError` naming file, key, value and expectation for what is wrong in it."""
     return read_model(path, Site, kind="site")

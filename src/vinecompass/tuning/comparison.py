@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.stats import bootstrap
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 
 __all__ = ["Comparison", "compare_values"]
@@ -56,6 +57,7 @@ class Comparison:
         return f"{said}: no difference seen; {self.more} more seeds might tell"
 
 
+@checked
 def compare_values(first: Mapping[int, float], second: Mapping[int, float]) -> Comparison:
     """Compare two results by seed; only seeds that both have count, so that what is alike in them cancels.
 

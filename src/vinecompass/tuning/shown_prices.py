@@ -13,6 +13,7 @@ from scipy.optimize import minimize
 from scipy.stats import qmc
 
 from vinecompass.costs import CostMap, price_floor
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.grids import Grid, Zone, clearance
 from vinecompass.planning import Plan, StraightMotion, plan_path
@@ -91,6 +92,7 @@ class ShownPrices:
         return after < NEARER * before
 
 
+@checked
 def learn_prices(
     grid: Grid,
     robot: Robot,

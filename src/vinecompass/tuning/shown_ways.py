@@ -9,6 +9,7 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.geometry import distance_along, polyline_headings, resample_polyline
 from vinecompass.grids import Grid
@@ -27,6 +28,7 @@ PAUSE, STANDS = 2.0, 0.03
 """Seconds of standing that part one way from the next, as at a stop, and the speed, m/s, below which it stands."""
 
 
+@checked
 @dataclass(frozen=True)
 class ShownWay:
     """A way that the robot should have taken.

@@ -14,6 +14,7 @@ from typing import Any
 import tomlkit
 from pydantic import TypeAdapter
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError, VineCompassError
 from vinecompass.files import Model, atomic_write, check_replaceable, read_model
 from vinecompass.runs.tables import read_table, table_bytes
@@ -105,6 +106,7 @@ class StudyRun:
         The folder holds something else, or a study made of something else; or no way leads to a stop of the round.
     """
 
+    @checked
     def __init__(self, case: Case, folder: str | Path, *, made_of: dict[str, str], workers: int | None = None) -> None:
         self.folder = Path(folder)
         check_replaceable(self.folder, marker=STUDY_MARKER)
@@ -163,6 +165,7 @@ class StudyRun:
             self._pool = None
 
 
+@checked
 def read_study(folder: str | Path) -> Study:
     """Read the trials of a study that are finished.
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
+from vinecompass.door import checked
 from vinecompass.settings import Settings
 from vinecompass.tuning.score import Score
 
@@ -14,6 +15,7 @@ Kind = Literal["mission", "localization", "mapping"]
 """What is tried in a study."""
 
 
+@checked
 @dataclass(frozen=True)
 class Trial:
     """One of a study.

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.costs import touches_on_the_way
+from vinecompass.door import checked
 from vinecompass.following.band.band import Band, draw_tight, first_guess
 from vinecompass.following.band.obstacle import Obstacle
 from vinecompass.following.band.topology import Island, detour, islands_near, sides_of
@@ -74,6 +75,7 @@ class TimeBand(LocalPlanner):
 
     _turns_first = False
 
+    @checked
     def __init__(
         self,
         robot: Robot,

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from vinecompass.contact import OPEN_FLOOR, BodyShape, Cells, Walking, cells_shape_of, shape_of
 from vinecompass.costs import standing_robot
+from vinecompass.door import checked
 from vinecompass.following.course import Course
 from vinecompass.following.local_planner import Considered, LocalPlan, LocalPlanner, View
 from vinecompass.following.people.rules import Encounter, in_company, meet, shut_out_by_people
@@ -128,6 +129,7 @@ class VelocityWindow(LocalPlanner):
     ('driving', True, ['clearance', 'heading', 'offset', 'people', 'progress', 'smoothness'])
     """
 
+    @checked
     def __init__(
         self,
         robot: Robot,

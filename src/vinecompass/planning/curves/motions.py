@@ -14,6 +14,7 @@ from typing import ClassVar, Protocol
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.motion import limits_of
 from vinecompass.planning.curves.kernels import curve_lengths, curve_poses, shortest_curve
@@ -86,6 +87,7 @@ class _CurveMotion:
 
     words: ClassVar[tuple[str, ...]] = ()
 
+    @checked
     def __init__(self, radius: float) -> None:
         if not (np.isfinite(radius) and radius > 0.0):
             raise InputError("is no radius", key="radius", value=radius, expected="metres above 0")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.planning.search.grid_search import Cells, GridPath, GridSearch
 from vinecompass.planning.search.kernels import take_back
@@ -39,10 +40,13 @@ class CostToGo(GridSearch):
     8.828
     """
 
+    @checked
     def __init__(self, prices: ArrayLike, goal: Cells, one_way: NDArray[np.float32] | None = None) -> None:
         # Grown backwards: what may not be driven against may not be grown along.
         backward = None if one_way is None else (one_way + np.float32(np.pi)).astype(np.float32)
-        super().__init__(np.array(prices, dtype=np.float32, order="C"), goal, backward)
+        with np.errstate(over="ignore"):
+            held = np.array(prices, dtype=np.float32, order="C")
+        super().__init__(held, goal, backward)
         self._pending = np.zeros(0, np.int64)
         self._pending_costs = np.zeros(0)
 

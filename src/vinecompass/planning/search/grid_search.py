@@ -79,6 +79,8 @@ class GridSearch:
         *,
         bound_share: float = 0.0,
     ) -> None:
+        if prices.ndim != 2:
+            raise InputError("is not a table of cells", key="prices", expected="an array (rows, columns)")
         self.prices = prices
         self._one_way = one_way
         self._lowest, self._highest = check_prices(prices)
@@ -199,6 +201,9 @@ def check_prices(prices: NDArray[np.float32]) -> tuple[float, float]:
 
 def check_cell(key: str, cell: Cells, shape: tuple[int, ...]) -> int:
     """Return the flat index of a cell, or raise `InputError`."""
+    whole = np.asarray(cell)
+    if whole.shape != (2,) or whole.dtype.kind not in "iu":
+        raise InputError("is no cell", key=key, value=cell, expected="row, column")
     row, column = cell
     if not (0 <= row < shape[0] and 0 <= column < shape[1]):
         raise InputError("is off the grid", key=key, value=(row, column), expected=f"a cell of {shape}")

@@ -9,6 +9,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.sparse import csgraph, csr_array
 from scipy.spatial import KDTree
 
+from vinecompass.door import checked
 from vinecompass.planning.problem import Problem, Way
 from vinecompass.planning.trees.sampling import EdgeCheck, OpenFloor, made_short
 from vinecompass.settings import PlanSettings
@@ -33,6 +34,7 @@ class Roadmap:
     Kavraki, Svestka, Latombe and Overmars (1996).
     """
 
+    @checked
     def __init__(self, problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> None:
         self._problem = problem
         self._settings = settings
