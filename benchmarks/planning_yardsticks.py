@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import networkx
 import numpy as np
 import shapely
 from numpy.typing import NDArray
+from scipy import sparse
+from scipy.sparse import csgraph
 
 FloatArray = NDArray[np.float64]
+Floats = NDArray[np.floating[Any]]
 
 
 def scattered_rooms(rng: np.random.Generator, side: int = 60) -> NDArray[np.bool_]:
@@ -60,3 +65,31 @@ def _turning_points(ring: FloatArray) -> list[tuple[float, float]]:
     before, after = ring - np.roll(ring, 1, axis=0), np.roll(ring, -1, axis=0) - ring
     turns = np.abs(before[:, 0] * after[:, 1] - before[:, 1] * after[:, 0]) > 1e-9
     return [(float(x), float(y)) for x, y in ring[turns]]
+
+
+STEPS = [(row, column) for row in (-1, 0, 1) for column in (-1, 0, 1) if row or column]
+
+
+def scipy_costs(prices: Floats, start: tuple[int, int], one_way: Floats | None = None) -> FloatArray:
+    """Return the cost to every cell ``(rows, columns)`` over the steps of a grid search, by SciPy."""
+    rows, columns = prices.shape
+    number = np.arange(prices.size).reshape(prices.shape)
+    starts, ends, costs = [], [], []
+    for down, right in STEPS:
+        here = np.s_[max(0, -down) : rows - max(0, down), max(0, -right) : columns - max(0, right)]
+        there = np.s_[max(0, down) : rows - max(0, -down), max(0, right) : columns - max(0, -right)]
+        cost = 0.5 * np.hypot(down, right) * (prices[here].astype(float) + prices[there])
+        if down and right:
+            beside = np.s_[here[0], there[1]]
+            below = np.s_[there[0], here[1]]
+            cost = np.where(np.isinf(prices[beside]) | np.isinf(prices[below]), np.inf, cost)
+        if one_way is not None:
+            for way in (one_way[here], one_way[there]):
+                cost = np.where(np.cos(way) * right + np.sin(way) * down < -1e-6, np.inf, cost)
+        fine = np.isfinite(cost)
+        starts.append(number[here][fine])
+        ends.append(number[there][fine])
+        costs.append(cost[fine])
+    joined = (np.concatenate(starts), np.concatenate(ends))
+    graph = sparse.coo_array((np.concatenate(costs), joined), shape=(prices.size,) * 2).tocsr()
+    return np.asarray(csgraph.dijkstra(graph, indices=number[start])).reshape(prices.shape)

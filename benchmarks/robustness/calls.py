@@ -52,7 +52,6 @@ def good_calls(folder: Path) -> dict[str, dict[str, Any]]:
         "Command": {"speed": 0.1, "sideways": 0.0, "turn_rate": 0.0},
         "Walking": {"x": 0.0, "y": 0.0, "radius": 0.25},
         "Run": {"robot": robot(), "start": np.zeros(3), "scans": run.scans, "wheels": run.wheels, "truth": run.truth},
-        "Scan": {"t": 0.0, "ranges": run.scans.ranges[0]},
         "Track": {"t": run.truth.t, "poses": run.truth.poses},
         "compare_relations": {"track": run.truth, "truth": run.truth},
         "compare_tracks": {"track": run.truth, "truth": run.truth},

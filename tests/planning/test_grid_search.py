@@ -1,17 +1,15 @@
 import unittest
 
 import numpy as np
-from benchmarks.planning_yardsticks import scattered_rooms, visibility_length
-from scipy import ndimage, sparse
-from scipy.sparse import csgraph
+from benchmarks.planning_yardsticks import scattered_rooms, scipy_costs, visibility_length
+from benchmarks.replanning import what_differs
+from scipy import ndimage
 
 from tests.support import assert_input_error
 from vinecompass import CostToGo
 from vinecompass.costs.kernels import NO_WAYS, line_price
 from vinecompass.planning import find_any_angle_path, find_grid_path
 from vinecompass.planning.search.grid_search import GridSearch
-
-STEPS = [(row, column) for row in (-1, 0, 1) for column in (-1, 0, 1) if row or column]
 
 
 def random_prices(rng, shape=(40, 60), kind="hills"):
@@ -20,31 +18,6 @@ def random_prices(rng, shape=(40, 60), kind="hills"):
     prices = {"hills": hills, "plain": np.ones(shape), "plateaus": 1.0 + np.round((hills - hills.min()) * 2.0)}[kind]
     prices[rng.random(shape) < 0.25] = np.inf
     return prices.astype(np.float32)
-
-
-def scipy_costs(prices, start, one_way=None):
-    """The cost to every cell over the same steps, by SciPy."""
-    rows, columns = prices.shape
-    number = np.arange(prices.size).reshape(prices.shape)
-    starts, ends, costs = [], [], []
-    for down, right in STEPS:
-        here = np.s_[max(0, -down) : rows - max(0, down), max(0, -right) : columns - max(0, right)]
-        there = np.s_[max(0, down) : rows - max(0, -down), max(0, right) : columns - max(0, -right)]
-        cost = 0.5 * np.hypot(down, right) * (prices[here].astype(float) + prices[there])
-        if down and right:
-            beside = np.s_[here[0], there[1]]
-            below = np.s_[there[0], here[1]]
-            cost = np.where(np.isinf(prices[beside]) | np.isinf(prices[below]), np.inf, cost)
-        if one_way is not None:
-            for way in (one_way[here], one_way[there]):
-                cost = np.where(np.cos(way) * right + np.sin(way) * down < -1e-6, np.inf, cost)
-        fine = np.isfinite(cost)
-        starts.append(number[here][fine])
-        ends.append(number[there][fine])
-        costs.append(cost[fine])
-    joined = (np.concatenate(starts), np.concatenate(ends))
-    graph = sparse.coo_array((np.concatenate(costs), joined), shape=(prices.size,) * 2).tocsr()
-    return csgraph.dijkstra(graph, indices=number[start]).reshape(prices.shape)
 
 
 def two_open(rng, prices):
@@ -153,6 +126,9 @@ class MendedPlansAgainstPlanningAnew(unittest.TestCase):
                         self.assertAlmostEqual(path.cost / wanted, 1.0, places=9)
                         self.assertAlmostEqual(path_cost(field.prices, path.cells) / wanted, 1.0, places=6)
         self.assertGreater(compared, 120)
+
+    def test_it_ends_and_is_right_on_tiny_floors_that_change_with_one_way_zones_or_without(self):
+        self.assertEqual([told for seed in range(400) for told in what_differs(seed)], [])
 
     def test_a_goal_closed_for_a_while_and_one_way_floor(self):
         prices = np.ones((20, 30), np.float32)

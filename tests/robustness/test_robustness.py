@@ -21,7 +21,7 @@ FILES = (
 )
 OF_THINGS_CHECKED = "estimate_mount rehearse warm_up"
 TRIED = (
-    "Grid Run Track Scan Walking clearance grid_from_polygons price_floor plan_path CostToGo DubinsMotion write_run "
+    "Grid Run Track Walking clearance grid_from_polygons price_floor plan_path CostToGo DubinsMotion write_run "
     "write_map write_plan dead_reckon compare_tracks Simulator ParticleLocalizer find_narrow_places"
 )
 

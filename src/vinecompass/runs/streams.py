@@ -35,7 +35,6 @@ __all__ = [
 FloatArray = NDArray[np.float64]
 
 
-@checked
 @dataclass(frozen=True, eq=False)
 class Scan(ByValue):
     """One sweep of a lidar: stamp of its first beam (s), and `ranges` ``(beams,)``, float32, m.

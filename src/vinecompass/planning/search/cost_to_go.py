@@ -13,6 +13,10 @@ from vinecompass.planning.search.kernels import take_back
 __all__ = ["CostToGo"]
 
 
+PATIENT_ROUNDS = 4
+"""Times that as little as may do is taken back, before all that is in doubt is."""
+
+
 class CostToGo(GridSearch):
     """The cheapest way from any cell to one goal, kept up to date as prices change.
 
@@ -29,6 +33,12 @@ class CostToGo(GridSearch):
     Paths are grown from the goal (Dijkstra, 1959), only as far as the robot. Where prices change, what was reached
     through there is taken back and grown anew from its rim (Ramalingam and Reps, 1996), and only as far from the goal
     as the robot is (the thought of D* Lite, Koenig and Likhachev, 2002): what lies behind it stays in doubt.
+
+    Why `plan` ends, and is right: what is in doubt at a cost above the robot's is on no way of the robot, whose cells
+    all cost less; so with nothing else left in doubt its way leads to the goal, and as Dijkstra's search grows from all
+    that borders on it, no cheaper way is missed. Cells in doubt may for a while be reached through each other alone,
+    at rising costs, where the robot is cut off. So after a few rounds all that is in doubt is taken back with whatever
+    was reached through it, at any cost: then nothing is in doubt, and the next round is the last.
 
     Examples
     --------
@@ -53,13 +63,16 @@ class CostToGo(GridSearch):
     def plan(self, start: Cells) -> GridPath:
         """Return the cheapest path from a cell to the goal."""
         expanded = self.grow(start)
+        rounds = 0
         while np.any(doubtful := self._pending_costs <= self.cost_to(start)):
+            rounds += 1
+            limit = self.cost_to(start) if rounds <= PATIENT_ROUNDS else np.inf
             cells, known = self._pending[doubtful], self._pending_costs[doubtful]
             self._pending = self._pending[~doubtful]
             self._pending_costs = self._pending_costs[~doubtful]
             # Those reached anew in the meantime, at another cost, are no longer in doubt.
             stale = (self.came_by[cells] > 0) & (self.costs[cells] == known)
-            self._take_back(np.unique(cells[stale]), self.cost_to(start))
+            self._take_back(np.unique(cells[stale]), limit)
             expanded += self.grow(start)
         return self.path(self.path_to(start)[::-1], start, expanded)
 
