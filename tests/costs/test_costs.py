@@ -6,11 +6,11 @@ import shapely
 from scipy import ndimage
 
 from tests.support import assert_input_error, new_folder, robot, room
-from vinecompass import Grid, Zone, find_narrow_places, price_floor
+from vinecompass import Grid, Zone, find_narrow_places, plan_path, price_floor
 from vinecompass.contact import Walking
 from vinecompass.costs import FALLS, LiveCosts, body_clearance, body_touches, price_at_gap, write_costmap
 from vinecompass.geometry import transform_points
-from vinecompass.grids import Beams
+from vinecompass.grids import Beams, zone_cells
 from vinecompass.settings import CostSettings
 
 
@@ -90,6 +90,29 @@ class Prices(unittest.TestCase):
             self.assertEqual(float(costmap.prices[40, 50]), price)
             self.assertIn(f'costs.unknown = "{unknown}"', costmap.explain(2.52, 2.02)["map"].why)
 
+    def test_closed_zones_close_every_cell_that_they_touch_however_thin_and_lines_as_well(self):
+        rng = np.random.default_rng(3)
+        cells = np.argwhere(np.ones((30, 40), bool))
+        square = 0.5 * np.array([[-1, -1], [-1, 1], [1, 1], [1, -1]])
+        for trial in range(40):
+            grid = Grid(np.full((30, 40), -3.0, np.float32), 0.1, (0.3, -0.7), float(rng.uniform(-3.0, 3.0)))
+            middle = grid.points_of([[15, 20]])[0] + rng.normal(0.0, 1.0, 2)
+            length, width, turn = 1.5, 10.0 ** rng.uniform(-3.0, 0.0), rng.uniform(0.0, np.pi)
+            strip = np.array([[-length, -width], [length, -width], [length, width], [-length, width]])
+            corners = strip[[0, 2]] if trial % 4 == 0 else strip
+            polygon = transform_points([*middle, turn], corners).tolist()
+            zone = Zone(name="strip", kind="closed", polygon=[tuple(corner) for corner in polygon])
+            squares = shapely.polygons(grid.points_of((cells[:, None] + square).reshape(-1, 2)).reshape(-1, 4, 2))
+            touched = shapely.intersects(zone.area, squares).reshape(grid.shape)
+            np.testing.assert_array_equal(zone_cells(grid, zone), touched)
+        grid = Grid(np.full((60, 120), -3.0, np.float32), 0.05)
+        for polygon in ([(3.01, -1.0), (3.012, -1.0), (3.012, 5.0), (3.01, 5.0)], [(3.0, -1.0), (3.0, 5.0)]):
+            costmap = price_floor(grid, robot(), zones=[Zone(name="rope", kind="closed", polygon=polygon)])
+            self.assertFalse(plan_path(costmap, robot(), [1.0, 1.5, 0.0], [5.0, 1.5, 0.0]).found)
+            self.assertIn("rope", costmap.explain(3.0, 1.5)["zones"].why)
+        for wrong in ({"kind": "dear", "factor": 2.0}, {"kind": "closed", "polygon": [(1.0, 1.0), (1.0, 1.0)]}):
+            assert_input_error(self, lambda: Zone(**{"name": "a", "polygon": [(0, 0), (1, 1)]} | wrong), "line")  # noqa: B023
+
     def test_slow_zones_cost_their_time_and_one_way_zones_have_a_heading(self):
         corners = [(2, 2), (4, 2), (4, 4), (2, 4)]
         slow = Zone(name="wet", kind="slow", speed=0.5, polygon=corners)
@@ -143,6 +166,12 @@ class Prices(unittest.TestCase):
         ):
             call = lambda factors=factors: price_floor(room(), robot(), extra_layers=[Wrong(factors)])  # noqa: E731
             assert_input_error(self, call, *words)
+        plain = np.ones(shape, np.float32)
+        for names in (["map"], ["zones"], ["clearance"], ["people"], ["rug", "rug"]):
+            layers = [Wrong(plain, name) for name in names]
+            for take in (price_floor, LiveCosts):
+                with self.subTest(names, take=take):
+                    assert_input_error(self, lambda: take(room(), robot(), extra_layers=layers), names[0], "own")  # noqa: B023
 
     def test_what_is_nowhere_is_refused(self):
         beam = Beams(np.zeros((1, 2)), np.ones((1, 2)), np.ones(1, bool))

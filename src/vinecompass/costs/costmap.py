@@ -24,6 +24,10 @@ from vinecompass.settings import CostSettings
 __all__ = ["Charge", "CostMap", "PricedFloor", "people_layer", "price_floor", "price_stack"]
 
 
+OUR_LAYERS = ("map", "zones", "obstacles", "people", "clearance")
+"""Names that a user's layer may not have."""
+
+
 @dataclass(frozen=True)
 class Charge:
     """What a layer charges somewhere: a factor of 1 or more, `inf` where it closes the floor; and why."""
@@ -215,7 +219,7 @@ def price_floor(
     Raises
     ------
     InputError
-        A layer charges less than 1 somewhere, `nan`, or for a grid of another shape.
+        A layer charges less than 1 somewhere, `nan`, or for a grid of another shape; or has the name of another.
 
     Examples
     --------
@@ -227,8 +231,9 @@ def price_floor(
     (inf, 1.0)
     """
     s = settings or CostSettings()
-    stack: list[Layer] = [MapLayer(grid, s.unknown, s.unknown_price), ZoneLayer(zones, robot.drive.top_speed)]
-    stack += extra_layers
+    zoned = ZoneLayer(zones, robot.drive.top_speed, grid.cell_size)
+    stack: list[Layer] = [MapLayer(grid, s.unknown, s.unknown_price), zoned]
+    stack += _own_layers(extra_layers)
     if obstacles is not None:
         stack.append(cast(Layer, obstacles) if hasattr(obstacles, "charge") else PointsLayer(grid, obstacles))
     if people:
@@ -236,6 +241,15 @@ def price_floor(
     near = ClearanceLayer(np.zeros((0, 0), np.float32), s.contact_price, s.comfort, s.fall)
     priced = price_stack(grid, robot, [*stack, near], one_way_headings(grid, zones))
     return replace(priced, top_speeds=slow_speeds(grid, zones))
+
+
+def _own_layers(layers: Sequence[Layer]) -> Sequence[Layer]:
+    """Return a user's layers; raise `InputError` unless each has a name of its own, by which it is kept and told."""
+    names = [layer.name for layer in layers]
+    for number, name in enumerate(names):
+        if name in OUR_LAYERS or name in names[:number]:
+            raise InputError("is a layer's name already", key="extra_layers", value=name, expected="a name of its own")
+    return layers
 
 
 def people_layer(people: Sequence[Walking], settings: CostSettings) -> PeopleLayer:

@@ -15,7 +15,7 @@ import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.grids import Grid, Zone, cells_inside
+from vinecompass.grids import Grid, Zone, zone_cells
 from vinecompass.robot import Robot
 from vinecompass.settings import Unknown
 
@@ -64,18 +64,22 @@ class ZoneLayer:
 
     zones: Sequence[Zone]
     top_speed: float
+    cell_size: float = 0.0
     name: str = "zones"
 
     def charge(self, grid: Grid, robot: Robot) -> Factors:
-        """Charge the cells whose centres lie in a zone."""
+        """Charge the cells that a zone rules."""
         factors = np.ones(grid.shape, np.float32)
         for zone in self.zones:
-            factors[cells_inside(grid, zone.polygon)] *= self._factor(zone)
+            factors[zone_cells(grid, zone)] *= self._factor(zone)
         return factors
 
     def why(self, x: float, y: float) -> str:
         """Name the zones there."""
-        here = [zone for zone in self.zones if shapely.contains_xy(zone.area, x, y)]
+        point = shapely.Point(x, y)
+        # What a closed zone only touches it closes, too.
+        reach = {"closed": self.cell_size}
+        here = [zone for zone in self.zones if shapely.dwithin(zone.area, point, reach.get(zone.kind, 0.0))]
         return ", ".join(f"{zone.kind} zone {zone.name!r}" for zone in here) or "in no zone"
 
     def _factor(self, zone: Zone) -> float:
@@ -92,7 +96,7 @@ def one_way_headings(grid: Grid, zones: Sequence[Zone]) -> Factors | None:
     headings = np.full(grid.shape, np.nan, np.float32)
     for zone in zones:
         if zone.kind == "one-way" and zone.heading_deg is not None:
-            headings[cells_inside(grid, zone.polygon)] = np.radians(zone.heading_deg) - grid.turn
+            headings[zone_cells(grid, zone)] = np.radians(zone.heading_deg) - grid.turn
     return None if np.all(np.isnan(headings)) else headings
 
 
@@ -104,7 +108,7 @@ def slow_speeds(grid: Grid, zones: Sequence[Zone]) -> Factors | None:
     speeds = np.full(grid.shape, np.inf, np.float32)
     for zone in zones:
         if zone.kind == "slow" and zone.speed is not None:
-            inside = cells_inside(grid, zone.polygon)
+            inside = zone_cells(grid, zone)
             speeds[inside] = np.minimum(speeds[inside], np.float32(zone.speed))
     return None if np.all(np.isinf(speeds)) else speeds
 

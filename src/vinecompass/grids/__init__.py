@@ -22,7 +22,7 @@ from vinecompass.grids.map_doubt import MapDoubt
 from vinecompass.grids.map_files import Making, MapRecord, check_map_name, read_map, read_map_record, write_map
 from vinecompass.grids.map_rays import MapRays
 from vinecompass.grids.resampling import in_frame, main_direction, overlaid, strongest
-from vinecompass.grids.zones import Zone, cells_inside, read_zones
+from vinecompass.grids.zones import Zone, cells_inside, read_zones, zone_cells
 
 __all__ = [
     "CLOSED_BY_HAND",
@@ -63,4 +63,5 @@ __all__ = [
     "read_zones",
     "strongest",
     "write_map",
+    "zone_cells",
 ]

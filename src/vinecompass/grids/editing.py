@@ -18,7 +18,7 @@ from vinecompass.grids.edits import AddZone, Crop, Edit, Merge, Origin, Paint, P
 from vinecompass.grids.grid import BY_HAND, Grid
 from vinecompass.grids.map_files import read_map
 from vinecompass.grids.resampling import cropped, in_frame, overlaid, resampled
-from vinecompass.grids.zones import Zone, cells_inside
+from vinecompass.grids.zones import Zone, cells_inside, zone_cells
 
 __all__ = ["apply_edits"]
 
@@ -73,7 +73,7 @@ def apply_edits(grid: Grid, edits: Sequence[Edit], *, folder: Path) -> tuple[Gri
             case Merge():
                 grid = overlaid(grid, _other_map(edit, folder))
             case AddZone():
-                if not np.any(cells_inside(grid, edit.zone.polygon)):
+                if not np.any(zone_cells(grid, edit.zone)):
                     name = edit.zone.name
                     raise InputError("lies off the map", key="zone", value=name, expected="a polygon on the map")
                 zones = [zone for zone in zones if zone.name != edit.zone.name] + [edit.zone]
