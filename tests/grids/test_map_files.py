@@ -81,7 +81,7 @@ class MapFile(unittest.TestCase):
 
     def test_edits_zones_and_the_map_before_them_come_back(self):
         before = read_map(write_map(some_grid(), self.path)[0])
-        zone = Zone(name="press", kind="closed", polygon=[(1, 1), (2, 1), (2, 2)])
+        zone = Zone(name="press", kind="closed", polygon=[(2, -1), (2.5, -1), (2.5, -0.5)])
         edits = check_edits([{"do": "crop", "low": [1.6, -1.5], "high": [3.0, 0.0]}, {"do": "zone", "zone": zone}])
         after, zones = apply_edits(before, edits, folder=self.path.parent)
         write_map(after, self.path, zones=zones, edits=edits, unedited=before)
