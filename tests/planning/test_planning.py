@@ -3,11 +3,14 @@ import json
 import unittest
 
 import numpy as np
+import shapely
+from benchmarks.planning_yardsticks import scattered_rooms
 
-from tests.support import assert_input_error, new_folder, robot, room
+from tests.support import altered_robot, assert_input_error, new_folder, robot, room
 from vinecompass import Grid, Zone, plan_path, price_floor
 from vinecompass.costs import body_touches
 from vinecompass.planning import find_bottleneck, find_grid_path, write_plan
+from vinecompass.settings import PlanSettings
 
 
 def two_rooms(door=1.0):
@@ -62,6 +65,36 @@ class Plans(unittest.TestCase):
         plan = plan_path(costmap, robot(), start, np.array([1.5, 4.0, np.pi / 2]))
         self.assertTrue(plan.found, plan.reason)
         self.assertTrue(np.all(body_touches(costmap, robot(), plan.poses)[:, 0] < 0))
+
+    def test_between_its_poses_a_long_body_touches_nothing_either_and_goes_on_arcs_where_it_cannot_turn(self):
+        body = [(-0.75, -0.3), (0.75, -0.3), (0.75, 0.3), (-0.75, 0.3)]
+        long, swift = altered_robot(robot(), body={"outline": body}), PlanSettings(iterations=2000)
+        on_arcs = 0
+        for seed in (3, 7, 12, 18, 21, 94):
+            rng = np.random.default_rng(seed)
+            grid = Grid(np.where(scattered_rooms(rng, 140), 3.0, -3.0).astype(np.float32), 0.05)
+            costmap = price_floor(grid, long)
+            corners = 0.05 * np.argwhere(costmap.forbidden)[:, ::-1]
+            closed = shapely.STRtree(shapely.box(*corners.T, *(corners + 0.05).T))
+            clear = np.argwhere(np.isfinite(costmap.prices))
+            poses = np.column_stack([grid.points_of(rng.permutation(clear)[:99]), rng.uniform(-3.0, 3.0, 99)])
+            start, goal = poses[body_touches(costmap, long, poses)[:, 0] < 0][:2]
+            for method in (None, "rrt-connect", "lattice"):
+                plan = plan_path(costmap, long, start, goal, method=method, settings=swift, seed=seed, explain=False)
+                on_arcs += method is None and plan.method == "lattice"
+                if not plan.found or plan.reason.startswith("no room"):
+                    continue
+                with self.subTest(seed=seed, method=method):
+                    shares = np.linspace(0.0, 1.0, 20)[:, None, None]
+                    xy = plan.poses[:-1, :2] + shares * np.diff(plan.poses[:, :2], axis=0)
+                    turned = np.unwrap(plan.poses[:, 2])
+                    along = np.exp(1j * (turned[:-1] + shares[..., 0] * np.diff(turned)))[..., None]
+                    outline = xy[..., 0, None] + 1j * xy[..., 1, None] + along * [complex(*corner) for corner in body]
+                    bodies = shapely.polygons(np.stack([outline.real, outline.imag], axis=-1).reshape(-1, 4, 2))
+                    touching, cells = closed.query(bodies, "intersects")
+                    overlap = shapely.area(shapely.intersection(bodies[touching], closed.geometries[cells]))
+                    self.assertLess(overlap.max(initial=0.0), 1e-4, "square metres: a sliver of 5 mm at most")
+        self.assertGreater(on_arcs, 0)
 
     def test_gaps_along_every_edge_of_the_map_are_passed_or_said_to_be_too_narrow(self):
         start, goal = np.array([2.0, 2.2, 0.0]), np.array([6.0, 2.2, 0.0])

@@ -177,6 +177,7 @@ def _planned(
             f"{quality['length_m']:.2f} m to {given.goal}, costing {quality['cost_m']:.2f} m; the body keeps "
             f"{quality['least_clearance_m']:.2f} m off everything closed"
         )
+        line += "".join(f"; {told}" for told in dict.fromkeys(leg.reason for leg in legs) if told)
         if given.out is not None:
             files["plan"] = str(write_plan(legs, given.out))
     else:

@@ -13,13 +13,15 @@ from vinecompass.contact import cells_shape_of
 from vinecompass.contact.cell_kernels import first_touch
 from vinecompass.costs.costmap import CostMap
 from vinecompass.costs.kernels import drive_price
-from vinecompass.geometry import transform_points
+from vinecompass.geometry import transform_points, wrap_angle
 from vinecompass.robot import Robot
 
 __all__ = ["BodyCheck", "body_clearance", "body_touches", "standing_robot", "touches_on_the_way"]
 
 INSETS = (0.5, 1.0, 1.5)
 """Cells by which the body is taken narrower where it seems to touch something already."""
+LOOKED_AT_EVERY = 0.005
+"""Metres that a part of the body moves at most between two looks."""
 CLEARANCE_REACH = 1.5
 """Metres beyond which clearance is not measured: nothing is decided by it there."""
 
@@ -37,6 +39,7 @@ class BodyCheck:
         self._grid = costmap.grid
         self._floor = costmap.floor
         self._body = cells_shape_of(robot.body, self._grid.cell_size)
+        self._outer_radius = robot.body.outer_radius
 
     def touched(self, poses: ArrayLike) -> NDArray[np.int64]:
         """Return, for each pose ``(N, 3)`` in the site frame, the flat index of a forbidden cell touched, or -1."""
@@ -54,6 +57,26 @@ class BodyCheck:
         local = self._local(poses)
         total = float(drive_price(self._floor, local)) * self._grid.cell_size
         return total if np.isinf(total) or np.all(self._touched(local) < 0) else float("inf")
+
+    def is_clear_along(self, poses: ArrayLike) -> bool:
+        """Tell whether the body touches nothing at poses ``(N, 3)`` nor between them, where it goes and turns evenly.
+
+        No part of it moves by more than 5 mm between what is looked at; where the middle of the body is farther from
+        everything than its farthest corner, nothing need be.
+        """
+        return bool(np.all(self._touched(self._local(self._between(np.asarray(poses, dtype=float)))) < 0))
+
+    def _between(self, poses: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return poses ``(M, 3)`` and as many between them as it takes to miss nothing that may touch."""
+        steps = np.diff(poses, axis=0)
+        steps[:, 2] = wrap_angle(steps[:, 2])
+        moved = np.hypot(steps[:, 0], steps[:, 1]) + self._outer_radius * np.abs(steps[:, 2])
+        room = self._grid.values_at(poses[:-1, :2], self._floor.cells.clearance, 0.0)
+        near = room < self._outer_radius + moved + self._grid.cell_size
+        counts = np.where(near, np.maximum(np.ceil(moved / LOOKED_AT_EVERY), 1.0), 1.0).astype(int)
+        first = np.repeat(np.arange(len(steps)), counts)
+        shares = (np.arange(len(first)) - np.repeat(np.cumsum(counts) - counts, counts)) / counts[first]
+        return np.vstack([poses[first] + shares[:, None] * steps[first], poses[-1:]])
 
     def _touched(self, local: NDArray[np.float64]) -> NDArray[np.int64]:
         return np.asarray(first_touch(self._floor.cells, self._body, local))

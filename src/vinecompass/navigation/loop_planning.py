@@ -139,7 +139,8 @@ class LoopPlanner:
     ) -> Plan:
         """Plan, and see to it that the body can turn at both ends as it must, or needs not."""
         settings = self._settings_for(robot)
-        usual = plan_path(costmap, robot, start, goal, method=self._method, settings=settings, explain=explain)
+        method = self._method or ("a-star" if limits_of(robot.drive).turns_on_the_spot else "lattice")
+        usual = plan_path(costmap, robot, start, goal, method=method, settings=settings, explain=explain)
         if usual.found and not limits_of(robot.drive).turns_on_the_spot:
             return self._lined_up(usual, costmap, robot, start, goal)
         if not usual.found or usual.method == "lattice":

@@ -44,6 +44,9 @@ OF_MOTIONS: dict[str, Planner] = {
 }
 METHODS: dict[str, Planner] = OF_LINES | OF_MOTIONS
 """Every planner by its name; those of `OF_LINES` are for robots that turn on the spot."""
+NO_ROOM = "no room to turn on the spot at one of its ends: to be left, or come to, in a gentle arc"
+TRIED_AGAIN = 5
+"""Times that a way is looked for at most, where the body cannot drive the one found."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -55,7 +58,8 @@ class Plan(ByValue):
     status : {"found", "start closed", "goal closed", "no way", "gave up"}
         "gave up": there may be a way, but this planner did not find one in the time or the samples it had.
     reason : str
-        Empty if found; else one sentence that says where and why.
+        One sentence that says where and why, if it is not found; if it is, what should be known of it: that it leads on
+        arcs, or that there is no room to turn on the spot at one of its ends. Else empty.
     poses : array, (N, 3)
         From start to goal in the site frame. On a way of straight lines each heading points along it, but the first
         is the start's and the last the goal's.
@@ -151,7 +155,8 @@ def plan_path(
     a straight line is no dearer, and smoothed. Then the body's outline is checked at every pose against every forbidden
     cell; where it would touch, the origin is kept away from there and the search starts over. "lattice", "rrt",
     "rrt-connect", "rrt-star", "informed-rrt-star" and "roadmap" check the body on every edge, and take curves.
-    Turning on the spot at either end of a straight edge is the follower's business, and is checked where it drives.
+    Their turns between edges are checked as well, and what lies between the poses. Turning on the spot at the ends of
+    the first three is the follower's business, and is checked where it drives.
 
     Parameters
     ----------
@@ -160,7 +165,8 @@ def plan_path(
     start, goal : array_like, (3,)
         In the site frame, m and radians.
     method : str, optional
-        One of `METHODS`; "a-star" if not given, or for a car "lattice".
+        One of `METHODS`. If not given, "a-star", and where it finds no way, or none on which the body has room to turn
+        at both ends, "lattice"; for a car "lattice". The plan's `method` says which.
     motion : Motion, optional
         Straight lines, `DubinsMotion`, `ReedsSheppMotion` or your own; what the drive can do, if not given.
     goal_test : callable, optional
@@ -215,7 +221,14 @@ def solve(
         if closed is not None:
             status: Status = "start closed" if which == "start" else "goal closed"
             return _without_path(status, closed, Way(np.zeros((0, 3)), 0, 0), name, begun)
-    way = METHODS[name](problem, s, np.random.default_rng(seed))
+    way = _way(problem, name, s, seed)
+    said = ""
+    if method is None and straight and not (len(way.poses) and _finds_room_to_turn(problem, way.poses)):
+        # On arcs, and in reverse, a long body may get through where it cannot turn on the spot.
+        on_arcs = _way(problem, "lattice", s, seed)
+        if len(on_arcs.poses) or not len(way.poses):
+            name, way = "lattice", on_arcs
+        said = "on arcs, with no room to turn on the spot" if len(on_arcs.poses) else NO_ROOM
     poses = way.poses
     if len(poses) == 0 and not explain:
         return _without_path("no way" if name in OF_LINES else "gave up", None, way, name, begun)
@@ -225,7 +238,7 @@ def solve(
     directions = _directions(poses)
     return Plan(
         "found",
-        "",
+        said,
         poses,
         problem.check.drive_price(poses),
         float(distance_along(poses)[-1]),
@@ -238,6 +251,30 @@ def solve(
         way.explored,
         way.tree,
     )
+
+
+def _way(problem: Problem, name: str, s: PlanSettings, seed: int) -> Way:
+    """Return the way that a method finds, or another where the body would touch something between two of its poses.
+
+    Those that draw samples draw others, and all look at their moves twice as often.
+    """
+    rng = np.random.default_rng(seed)
+    for _ in range(TRIED_AGAIN):
+        way = METHODS[name](problem, s, rng)
+        if name in OF_LINES or len(way.poses) == 0 or problem.check.is_clear_along(way.poses):
+            return way
+        s = s.model_copy(update={"edge_spacing": 0.5 * s.edge_spacing})
+    return replace(way, poses=np.zeros((0, 3)))
+
+
+def _finds_room_to_turn(problem: Problem, poses: FloatArray) -> bool:
+    """Tell whether the body is clear all along a way of lines, turning at its ends on the spot or as it goes."""
+    begins, ends = poses[:1].copy(), poses[-1:].copy()
+    if len(poses) > 1:
+        x, y = poses[1, :2] - poses[0, :2]
+        begins[0, 2], ends[0, 2] = np.arctan2(y, x), poses[-2, 2] if len(poses) > 2 else np.arctan2(y, x)
+    on_the_spot = np.vstack([poses[:1], begins, poses[1:-1], ends, poses[-1:]])
+    return problem.check.is_clear_along(on_the_spot) and problem.check.is_clear_along(poses)
 
 
 def _check_method(name: str, straight: bool) -> None:

@@ -137,11 +137,10 @@ def made_short(problem: Problem, settings: PlanSettings, nodes: FloatArray) -> F
     if problem.turns_on_the_spot and len(nodes) > 1:
         points = problem.to_cells(nodes[kept, :2])
         smooth = with_headings(problem, finished(problem, settings, points, problem.costmap.prices), nodes[-1, 2])
-        if np.isfinite(problem.check.price(smooth)):
+        if np.isfinite(problem.check.price(smooth)) and problem.check.is_clear_along(smooth):
             return smooth
     legs = [motion.poses(nodes[a], nodes[b], settings.spacing) for a, b in pairwise(kept)]
-    poses = np.vstack([legs[0], *(leg[1:] for leg in legs[1:])]) if legs else nodes
-    if problem.turns_on_the_spot:
-        # It turns on the spot at both ends.
-        poses[0], poses[-1] = problem.start_pose, nodes[-1]
-    return poses
+    # Curves end as the next begins; between straight lines, and at both ends, it turns on the spot.
+    turns = problem.turns_on_the_spot
+    whole = [nodes[:1], *legs, nodes[-1:]] if turns else [*legs[:1], *(leg[1:] for leg in legs[1:])]
+    return np.vstack(whole) if legs else nodes
