@@ -111,13 +111,14 @@ def _details(health: Health) -> list[str]:
     lines += ["", "frames"]
     depth = {"site": 0, "track": 1, "body": 2}
     lines.append("site")
-    lines += [_branch(link, depth[link.parent]) for link in health.frames]
+    last = {link.parent: link for link in health.frames}
+    lines += [_branch(link, depth[link.parent], last[link.parent] is link) for link in health.frames]
     if health.untold:
         lines += ["", *(f"not told: {text}" for text in health.untold)]
     return lines
 
 
-def _branch(link: FrameLink, depth: int) -> str:
+def _branch(link: FrameLink, depth: int, last: bool) -> str:
     rate = "" if link.rate is None else f", {link.rate:.0f} Hz"
     by = f"{link.provider}{rate}" if link.provider else f"nobody; needed for {link.needed_for}"
-    return f"{'   ' * depth}└─ {link.child}: {by}"
+    return f"{'   ' * depth}{'└─' if last else '├─'} {link.child}: {by}"
