@@ -183,7 +183,7 @@ class CheckAndFuse(unittest.TestCase):
         self.assertEqual(result["quality"]["frames"][1]["provided_by"], "dead reckoning from wheels")
         self.assertEqual((self.folder / "check.png").read_bytes()[:4], b"\x89PNG")
         _, told, _ = run("check", self.folder / "bad")
-        for words in ("serious: imu", "do: ", "jitter", "└─ front", "missing"):
+        for words in ("serious: imu", "do: ", "jitter", "├─ front", "missing"):
             self.assertIn(words, told)
         self.assertEqual(run("map", self.folder / "bad", "-o", self.folder / "no.png")[0], 2)
         write_run(inject_fault(dry_run(), "ranges in millimetres", 0.0, 1.0), self.folder / "broken")
