@@ -6,7 +6,7 @@ import functools
 import inspect
 import os
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from numbers import Integral, Real
 from typing import Any, TypeVar, cast
 
@@ -18,8 +18,9 @@ __all__ = ["checked"]
 
 Checked = TypeVar("Checked", bound=Callable[..., Any])
 Rule = Callable[[object], str]
-"""What is wrong with a value, in a few words; nothing where it is as it should be."""
+"""What is expected of a value that is something else; empty where it is as it should be."""
 
+FINITE = "a finite number"
 MADE_BY = {
     "Grid": "as read_map returns it",
     "Robot": "as read_robot returns it",
@@ -44,22 +45,6 @@ MADE_BY = {
     "Walking": "a person with a place and a velocity",
     "Navigator": "what drives",
     "Settings": "as read_settings returns them",
-    **{
-        f"{name.capitalize()}Settings": f"as Settings().{name}"
-        for name in (
-            "fusion",
-            "mapping",
-            "localization",
-            "costs",
-            "following",
-            "window",
-            "band",
-            "people",
-            "navigation",
-        )
-    },
-    "CostSettings": "as Settings().costs",
-    "PlanSettings": "as Settings().planning",
 }
 """Classes whose things nothing else may stand in for, and where one comes from."""
 
@@ -112,7 +97,7 @@ def _check(name: str, rule: Rule | None, value: object) -> None:
     if expected:
         told = value if isinstance(value, (str, int, float)) else None
         what = (
-            "is not finite" if isinstance(value, float) and not np.isfinite(value) else f"is a {type(value).__name__}"
+            "is not finite" if isinstance(value, float) and expected == FINITE else f"is {_one(type(value).__name__)}"
         )
         raise InputError(what, key=name, value=told, expected=expected)
 
@@ -140,11 +125,14 @@ def _rule(annotation: str) -> Rule | None:
             return None
         case plain if plain in RULES:
             return RULES[plain]
-        case kind if kind in MADE_BY:
-            article = "an" if kind[0] in "AEIO" else "a"
-            expected = f"{kind}, {MADE_BY[kind]}" if kind.endswith("Settings") else f"{article} {kind}, {MADE_BY[kind]}"
+        case kind if kind in MADE_BY or kind.endswith("Settings"):
+            expected = f"{_one(kind)}, {MADE_BY[kind]}" if kind in MADE_BY else f"{kind}, a part of Settings"
             return lambda value: "" if any(each.__name__ == kind for each in type(value).__mro__) else expected
     return None
+
+
+def _one(kind: str) -> str:
+    return f"an {kind}" if kind[0] in "AEIOaeio" else f"a {kind}"
 
 
 def _parts(annotation: str, mark: str) -> list[str]:
@@ -171,7 +159,7 @@ def _either(rules: list[Rule], nothing: bool) -> Rule:
 
 def _each(rule: Rule | None, what: str) -> Rule:
     def every(value: object) -> str:
-        if isinstance(value, (str, bytes)) or not isinstance(value, Iterable):
+        if isinstance(value, (str, bytes)) or not isinstance(value, Collection):
             return f"several of {what}"
         return next(filter(None, map(rule, value)), "") if rule is not None else ""
 
@@ -180,7 +168,7 @@ def _each(rule: Rule | None, what: str) -> Rule:
 
 def _number(value: object) -> str:
     good = isinstance(value, Real) and not isinstance(value, (bool, np.bool_)) and np.isfinite(float(value))
-    return "" if good else "a finite number"
+    return "" if good else FINITE
 
 
 def _whole(value: object) -> str:
@@ -202,7 +190,7 @@ def _array(value: object) -> str:
 
 
 def _path(value: object) -> str:
-    return "" if isinstance(value, os.PathLike) and not isinstance(value, str) else "a path"
+    return "" if isinstance(value, os.PathLike) else "a path"
 
 
 def _text(value: object) -> str:
