@@ -70,6 +70,30 @@ class EditAndJudge(unittest.TestCase):
         self.assertEqual(status, 0, told)
         return json.loads(printed)
 
+    def test_edits_are_told_as_the_options_spell_them_and_shapes_off_the_map_are_refused(self):
+        told, out = self.folder / "told.png", self.folder / "off.png"
+        write_map(short_mapping().grid, told)
+        edits = ("--wall", "34,18 34,19.5", "--crop", "30,17,39,24", "--zone", "corner:closed:35,21 36,21 36,22")
+        printed = run("edit", told, *edits)[1]
+        for line in (
+            "1. paint reading occupied, line 34,18 34,19.5",
+            "2. crop low 30,17, high 39,24",
+            "3. zone polygon 35,21 36,21 36,22, name corner, kind closed",
+        ):
+            self.assertIn(line, printed)
+        for option, words in (
+            ("--wall=900,900 901,900", ["off the map"]),
+            ("--zone=far:closed:900,900 901,900 901,901", ["off the map", "'far'"]),
+            ("--zone=thin:dear=2:30,18 31,18", ["line", "closed"]),
+            ("--erase=31,18 32,19 31,19 32,18", ["crosses itself"]),
+            ("--erase=31,18", ["1 entries"]),
+        ):
+            with self.subTest(option):
+                status, _, error = run("edit", told, option, "-o", out)
+                self.assertEqual((status, error.count("\n"), out.exists()), (2, 1, False), error)
+                for word in words:
+                    self.assertIn(word, error)
+
     def test_edits_are_done_in_order_listed_undone_and_replayed(self):
         path, made_anew = self.folder / "edited.png", self.folder / "anew.png"
         for target in (path, made_anew):
@@ -259,6 +283,10 @@ class CheckAndFuse(unittest.TestCase):
             (("fuse", dry, "--estimate-mount", "-o", self.folder / "x.csv"), ["x.csv", ".toml"]),
             (("check", self.folder), ["run.toml"]),
             ((*simulate, "-o", out, "--fault", "frozen scans"), ["--fault", "NAME@BEGIN-END", "mirrored lidar"]),
+            (
+                (*simulate[:-1], "press round", "-o", out, "--fault", "frozen scans@900-950"),
+                ["--fault", "after the end"],
+            ),
         ):
             with self.subTest(words=words[:2]):
                 status, _, error = run(*words)
@@ -475,6 +503,20 @@ class Commands(unittest.TestCase):
         self.assertEqual((status, len(lines)), (0, 3))
         self.assertTrue(lines[0].startswith("price: of ") and lines[1].startswith("  wrote "))
         self.assertTrue(lines[2].startswith("  next: vinecompass plan "))
+
+    def test_scans_alone_are_imported_and_that_nothing_tells_of_motion_is_said(self):
+        done = (
+            "import",
+            "--robot",
+            self.robot,
+            "--scans",
+            self.data / "recording/scans.parquet",
+            "-o",
+            self.out / "run",
+        )
+        status, printed, error = run(*done)
+        self.assertEqual((status, error), (0, ""))
+        self.assertIn("no table tells of motion", printed)
 
     def test_a_run_of_ones_own_goes_through_import_map_and_locate(self):
         self.json_of(

@@ -4,7 +4,7 @@ import unittest
 import numpy as np
 from PIL import Image
 
-from tests.support import assert_input_error, new_folder, robot, run, short_mapping, short_run, site
+from tests.support import altered_robot, assert_input_error, new_folder, robot, run, short_mapping, short_run, site
 from vinecompass import (
     Grid,
     LaserOdometry,
@@ -16,11 +16,13 @@ from vinecompass import (
     dead_reckon,
     demo_file,
     fuse,
+    import_run,
     localize,
     plan_path,
     price_floor,
     read_map,
     read_robot,
+    read_zones,
     write_map,
 )
 from vinecompass.runs import Scan, Wheels, read_track
@@ -61,6 +63,19 @@ class Bounds(unittest.TestCase):
         (folder / "back.csv").write_text("t,x,y,heading\n0,0,0,0\n0,1,1,0\n")
         for name, told in (("twice.csv", "more than once"), ("back.csv", "row 1")):
             assert_input_error(self, lambda: read_track(folder / name), name, told)  # noqa: B023
+        beams = ",".join(["t", *(f"r{i}" for i in range(3))])
+        (folder / "far.csv").write_text(f"{beams}\n0,1,2,1e300\n")
+        turns = np.linspace(0.0, 6.28, 20_001)
+        ring = np.column_stack([np.cos(turns), np.sin(turns)]).round(6).tolist()
+        zone = '[[zone]]\nname = "a"\nkind = "closed"\npolygon = '
+        for name, text, told in (
+            ("corners", f"{zone}{ring}\n", "20001 entries"),
+            ("zones", f"{zone}[[0, 0], [1, 0], [1, 1]]\n" * 2001, "2001 entries"),
+        ):
+            (folder / name).write_text('format = "vinecompass zones"\nversion = 1\n' + text)
+            assert_input_error(self, lambda: read_zones(folder / name), name, told)  # noqa: B023
+        far = {"scans": folder / "far.csv", "wheels": folder / "far.csv"}
+        assert_input_error(self, lambda: import_run(far, altered_robot(robot(), lidar={"beams": 3})), "1e+300")
         # A picture of 16 bits: a wall of 1000 of 65535 is a wall, and not as bright as can be.
         write_map(Grid(np.full((4, 4), -3.0, np.float32), 0.05), folder / "deep.png")
         levels = np.full((4, 4), 60_000, np.uint16)

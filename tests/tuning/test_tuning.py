@@ -9,6 +9,7 @@ from scipy.stats import kstest
 from tests.support import assert_input_error, demo, new_folder, robot, run, site
 from vinecompass import MissionCase, Settings, StudyRun, Trial, compare_values, read_map, read_study
 from vinecompass.navigation import Round
+from vinecompass.runs.tables import table_bytes
 from vinecompass.settings import changed_settings, tunable_settings
 from vinecompass.tuning import (
     MissionScore,
@@ -190,6 +191,8 @@ class Studies(unittest.TestCase):
             self.assertTrue(0.1 < result.least_clearance < 3.0)
             self.assertEqual((result.contacts, result.cost), (0, result.over_bound))
         assert_input_error(self, lambda: StudyRun(case, folder, made_of={"of": "hall"}), "of", "room")
+        (folder / "parts" / "000003.parquet").write_bytes(table_bytes({"number": [3], "seed": [None]}, "parquet"))
+        assert_input_error(self, lambda: read_study(folder), "000003.parquet", "damaged")
         (new := new_folder() / "notes").mkdir()
         (new / "notes.txt").write_text("mine")
         assert_input_error(self, lambda: StudyRun(case, new, made_of={}), "study.toml")
