@@ -5,6 +5,7 @@ Names are loaded when they are first used, so that importing the package costs n
 
 from __future__ import annotations
 
+import sys
 from importlib import import_module
 from typing import Any
 
@@ -94,6 +95,30 @@ _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 __all__ = ["__version__", *_HOME_OF]
 
 choose_place()
+
+SHOWN = (
+    ("vinecompass.grids.grid", "Grid"),
+    ("vinecompass.costs.costmap", "CostMap"),
+    ("vinecompass.planning.plan", "Plan"),
+    ("vinecompass.runs.run", "Run"),
+    ("vinecompass.simulation.site", "Site"),
+)
+"""What is drawn where it is the value of a notebook's cell."""
+
+
+def _drawn(thing: Any) -> bytes:
+    drawn: bytes = import_module("vinecompass.figures").drawn_for_notebook(thing)
+    return drawn
+
+
+def _show_in_notebook(shell: Any) -> None:
+    """Let a notebook draw what it shows; by their names, so that nothing is imported before there is one."""
+    for home, name in SHOWN:
+        shell.display_formatter.formatters["image/png"].for_type_by_name(home, name, _drawn)
+
+
+if "IPython" in sys.modules and (shell := sys.modules["IPython"].get_ipython()) is not None:
+    _show_in_notebook(shell)
 
 
 def __getattr__(name: str) -> Any:

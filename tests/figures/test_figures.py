@@ -1,4 +1,6 @@
 import io
+import subprocess
+import sys
 import unittest
 
 import numpy as np
@@ -33,6 +35,7 @@ from vinecompass.figures import (
     draw_plan_comparison,
     draw_profile,
     draw_run,
+    drawn_for_notebook,
     save_figure,
 )
 from vinecompass.figures.report import write_report
@@ -131,6 +134,28 @@ class Figures(unittest.TestCase):
         path = new_folder() / "taken"
         path.write_text("a file, not a folder")
         assert_input_error(self, lambda: save_figure(draw_run(short_run()), path / "figure.png"), str(path))
+
+
+class InNotebooks(unittest.TestCase):
+    def test_maps_costmaps_plans_runs_and_sites_draw_themselves_where_one_is_running(self):
+        code = (
+            "import sys, types; known = {}; png = types.SimpleNamespace("
+            "for_type_by_name=lambda home, name, draw: known.update({(home, name): draw}))\n"
+            "shell = types.SimpleNamespace(display_formatter=types.SimpleNamespace(formatters={'image/png': png}))\n"
+            "sys.modules['IPython'] = types.SimpleNamespace(get_ipython=lambda: shell, version_info=(9, 0))\n"
+            "import vinecompass as vine; assert 'matplotlib' not in sys.modules\n"
+            "for home, name in known: assert getattr(vine, name).__module__ == home, home\n"
+            "site = vine.read_site(vine.demo_file('site.toml')); draw = known[(type(site).__module__, 'Site')]\n"
+            "print(sorted(name for _, name in known), draw(site)[1:4])"
+        )
+        told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual(told.stdout, "['CostMap', 'Grid', 'Plan', 'Run', 'Site'] b'PNG'\n", told.stderr)
+        costmap = price_floor(room(), robot())
+        for thing in (room(), costmap, plan_path(costmap, robot(), [1, 1, 0], [3, 1, 0]), short_run()):
+            with self.subTest(repr(thing)):
+                picture = Image.open(io.BytesIO(drawn_for_notebook(thing)))
+                self.assertEqual(picture.size, (640, 440))
+                self.assertGreater(len(picture.getcolors(1_000_000)), 20)
 
 
 class Report(unittest.TestCase):

@@ -13,6 +13,7 @@ from vinecompass.figures.localization_figure import draw_localization
 from vinecompass.figures.localization_film import LocalizationFilm
 from vinecompass.figures.map_figure import draw_mapping
 from vinecompass.figures.map_film import MapFilm
+from vinecompass.figures.notebook import drawn_for_notebook
 from vinecompass.figures.people_figure import draw_meetings
 from vinecompass.figures.plan_figure import draw_plan, draw_plan_comparison
 from vinecompass.figures.run_figure import draw_run
@@ -41,5 +42,6 @@ __all__ = [
     "draw_run",
     "draw_shown",
     "draw_study",
+    "drawn_for_notebook",
     "save_figure",
 ]

@@ -44,6 +44,7 @@ __all__ = [
     "draw_robot",
     "draw_scale_bar",
     "draw_truth",
+    "figure_bytes",
     "new_sheet",
     "save_figure",
     "strongest",
@@ -193,9 +194,14 @@ def draw_scale_bar(axes: Axes, length: float = 5.0) -> None:
 def save_figure(figure: Figure, path: str | Path) -> Path:
     """Write a figure as PNG, atomically and with the same bytes each time."""
     path = check_suffix(path, ".png")
+    return atomic_write(path, figure_bytes(figure))
+
+
+def figure_bytes(figure: Figure) -> bytes:
+    """Return a figure as PNG."""
     buffer = io.BytesIO()
     for text in figure.findobj(Text):
         # A name with two dollars in it is no formula.
         text.set_parse_math(False)
     figure.savefig(buffer, format="png", facecolor=figure.get_facecolor(), metadata={"Software": MADE_BY})
-    return atomic_write(path, buffer.getvalue())
+    return buffer.getvalue()
