@@ -2,6 +2,8 @@ import re
 import unittest
 
 import numpy as np
+import pyarrow
+import pyarrow.parquet
 from PIL import Image
 
 from tests.support import altered_robot, assert_input_error, new_folder, robot, run, short_mapping, short_run, site
@@ -22,8 +24,10 @@ from vinecompass import (
     price_floor,
     read_map,
     read_robot,
+    read_run,
     read_zones,
     write_map,
+    write_run,
 )
 from vinecompass.runs import Scan, Wheels, read_track
 
@@ -76,6 +80,14 @@ class Bounds(unittest.TestCase):
             assert_input_error(self, lambda: read_zones(folder / name), name, told)  # noqa: B023
         far = {"scans": folder / "far.csv", "wheels": folder / "far.csv"}
         assert_input_error(self, lambda: import_run(far, altered_robot(robot(), lidar={"beams": 3})), "1e+300")
+        write_run(short_run(), folder / "run")
+        wheels = pyarrow.parquet.read_table(folder / "run" / "wheels.parquet")
+        dates = pyarrow.array((wheels["t"].to_numpy() * 1e9).astype(np.int64), pyarrow.timestamp("ns"))
+        pyarrow.parquet.write_table(wheels.set_column(0, "t", dates), folder / "run" / "wheels.parquet")
+        assert_input_error(self, lambda: read_run(folder / "run"), "wheels.parquet", "t: is a date", "time=iso")
+        (folder / "run" / "site.toml").unlink()
+        (folder / "run" / "site.toml").symlink_to("/etc/hostname")
+        assert_input_error(self, lambda: read_run(folder / "run"), "site.toml", "link out")
         # A picture of 16 bits: a wall of 1000 of 65535 is a wall, and not as bright as can be.
         write_map(Grid(np.full((4, 4), -3.0, np.float32), 0.05), folder / "deep.png")
         levels = np.full((4, 4), 60_000, np.uint16)

@@ -144,13 +144,16 @@ def read_run(folder: str | Path, *, as_recorded: bool = False) -> Run:
     Raises
     ------
     InputError
-        Naming the file and column: no run there, a table that cannot be read, a missing column, text where a
-        number belongs, stamps that do not increase, or scans with another number of beams than the robot's.
+        Naming the file and column: no run there, a link out of it, a table that cannot be read, a missing column, text
+        where a number belongs, stamps that do not increase, or scans with another number of beams than the robot's.
     """
     folder = Path(folder)
     if not (folder / RUN_MARKER).is_file():
         raise InputError("is not a run", file=folder, expected="a folder with a run.toml")
     header = read_model(folder / RUN_MARKER, RunHeader, kind="run")
+    for path in folder.iterdir():
+        if path.resolve().parent != folder.resolve():
+            raise InputError("is a link out of the run's folder", file=path, expected="a file in it")
     robot = read_robot(folder / "robot.toml")
     site = folder / "site.toml"
     streams = {

@@ -49,6 +49,8 @@ def column(table: pyarrow.Table, name: str, path: Path, *, finite: bool = True) 
     values = table.column(places[0])
     if pyarrow.types.is_null(values.type):
         values = values.cast(pyarrow.float64())
+    if pyarrow.types.is_temporal(values.type):
+        raise InputError("is a date", file=path, key=name, expected="seconds, or `import --how time=iso`")
     if not (pyarrow.types.is_integer(values.type) or pyarrow.types.is_floating(values.type)):
         text = next((value for value in values.to_pylist() if not _is_number(value)), None)
         raise InputError("is not a number", file=path, key=name, value=text, expected="numbers in the whole column")
