@@ -98,6 +98,11 @@ class EveryPlanner(unittest.TestCase):
                 settings=PlanSettings(iterations=500),
             )
             self.assertEqual(never.status, "gave up")
+        for method in (None, "dijkstra", "any-angle", "lattice", "rrt-connect", "roadmap"):
+            call = lambda method=method: plan_path(  # noqa: E731
+                self.costmap, robot(), START, GOAL, method=method, goal_test=in_the_other_room
+            )
+            assert_input_error(self, call, "no test", "informed-rrt-star")
 
     def test_from_a_place_to_itself_and_from_the_edge_of_an_open_map(self):
         grid = Grid(np.full((100, 140), -3.0, np.float32), 0.05)

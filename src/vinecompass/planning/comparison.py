@@ -9,7 +9,7 @@ import numpy as np
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
-from vinecompass.planning.plan import METHODS, OF_LINES, Plan, solve
+from vinecompass.planning.plan import METHODS, OF_LINES, TAKE_TESTS, Plan, solve
 from vinecompass.planning.problem import Problem
 from vinecompass.settings import PlanSettings
 
@@ -168,4 +168,5 @@ def entries_of(
 
 
 def _all_methods(problem: Problem) -> list[str]:
-    return [method for method in METHODS if problem.turns_on_the_spot or method not in OF_LINES]
+    methods = METHODS if problem.goal_test is None else TAKE_TESTS
+    return [method for method in methods if problem.turns_on_the_spot or method not in OF_LINES]

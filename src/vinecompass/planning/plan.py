@@ -45,6 +45,8 @@ OF_MOTIONS: dict[str, Planner] = {
 METHODS: dict[str, Planner] = OF_LINES | OF_MOTIONS
 """Every planner by its name; those of `OF_LINES` are for robots that turn on the spot."""
 NO_ROOM = "no room to turn on the spot at one of its ends: to be left, or come to, in a gentle arc"
+TAKE_TESTS = ("rrt", "rrt-star", "informed-rrt-star")
+"""Methods whose tree grows from the start, so that it may end wherever a test says."""
 TRIED_AGAIN = 5
 """Times that a way is looked for at most, where the body cannot drive the one found."""
 
@@ -186,7 +188,8 @@ def plan_path(
     Raises
     ------
     InputError
-        A pose is not finite or lies off the map, there is no such method, or it cannot plan for such a motion.
+        A pose is not finite or lies off the map, there is no such method, or it cannot plan for such a motion, or to
+        wherever a test says.
 
     Examples
     --------
@@ -215,7 +218,7 @@ def solve(
     s = settings or PlanSettings()
     straight = problem.turns_on_the_spot
     name = method or ("a-star" if straight else "lattice")
-    _check_method(name, straight)
+    _check_method(name, problem)
     for which, pose in (("start", problem.start_pose), ("goal", problem.goal_pose)):
         closed = why_end_closed(problem, which, pose)
         if closed is not None:
@@ -277,11 +280,18 @@ def _finds_room_to_turn(problem: Problem, poses: FloatArray) -> bool:
     return problem.check.is_clear_along(on_the_spot) and problem.check.is_clear_along(poses)
 
 
-def _check_method(name: str, straight: bool) -> None:
-    """Raise `InputError` if there is no such method, or it makes lines for a motion of curves."""
+def _check_method(name: str, problem: Problem) -> None:
+    """Raise `InputError` if there is no such method, or it takes no such motion, or no test in place of a goal."""
     if name not in METHODS:
         raise InputError("is no planner", key="method", value=name, expected=f"one of {', '.join(METHODS)}")
-    if name in OF_LINES and not straight:
+    if problem.goal_test is not None and name not in TAKE_TESTS:
+        raise InputError(
+            "takes a pose as its goal, and no test",
+            key="method",
+            value=name,
+            expected=f"one of {', '.join(TAKE_TESTS)}",
+        )
+    if name in OF_LINES and not problem.turns_on_the_spot:
         raise InputError(
             "makes a path of straight lines, which this motion cannot follow",
             key="method",
