@@ -146,10 +146,7 @@ def try_kills(writer: Writer, count: int, rng: np.random.Generator) -> list[str]
             time.sleep(float(rng.uniform(0.0, 4.0 * took)))
             os.kill(child, signal.SIGKILL)
             os.waitpid(child, 0)
-            try:
-                found = writer.read(path)
-            except Exception as error:
-                found = error
+            found = _read(writer, path)
             if found not in whole:
                 fallen.append(f"{writer.name}, kill {number}: {found!r:.200} stands there")
             writer.write(path, number % 2)
@@ -174,13 +171,18 @@ def try_two_at_once(writer: Writer, count: int) -> list[str]:
                 if children[-1] == 0:
                     _write_and_end(writer, path, which)
             ends = [os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) for child in children]
-            try:
-                found = writer.read(path)
-            except Exception as error:
-                found = error
+            found = _read(writer, path)
             if any(ends) or found not in whole:
                 fallen.append(f"{writer.name}, two at once, {number}: ended with {ends}, {found!r:.200} stands there")
     return fallen
+
+
+def _read(writer: Writer, path: Path) -> Any:
+    """Return what is there, or the error that says that it is not whole."""
+    try:
+        return writer.read(path)
+    except Exception as error:
+        return error
 
 
 def _names(path: Path) -> set[str]:

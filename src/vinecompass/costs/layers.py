@@ -64,7 +64,7 @@ class ZoneLayer:
 
     zones: Sequence[Zone]
     top_speed: float
-    cell_size: float = 0.0
+    cell_size: float
     name: str = "zones"
 
     def charge(self, grid: Grid, robot: Robot) -> Factors:
@@ -78,8 +78,10 @@ class ZoneLayer:
         """Name the zones there."""
         point = shapely.Point(x, y)
         # What a closed zone only touches it closes, too.
-        reach = {"closed": self.cell_size}
-        here = [zone for zone in self.zones if shapely.dwithin(zone.area, point, reach.get(zone.kind, 0.0))]
+        reaches = [self.cell_size if zone.kind == "closed" else 0.0 for zone in self.zones]
+        here = [
+            zone for zone, reach in zip(self.zones, reaches, strict=True) if shapely.dwithin(zone.area, point, reach)
+        ]
         return ", ".join(f"{zone.kind} zone {zone.name!r}" for zone in here) or "in no zone"
 
     def _factor(self, zone: Zone) -> float:

@@ -73,7 +73,8 @@ AtLeastOne = Annotated[Number, Ge(1.0)]
 Fraction = Annotated[Number, Ge(0.0), Le(1.0)]
 Near = Annotated[Number, Ge(-100.0), Le(100.0)]
 """Metres on a body."""
-Size = Annotated[Number, Ge(1e-4), Le(1000.0)]
+SHORTEST, LONGEST = 1e-4, 1000.0
+Size = Annotated[Number, Ge(SHORTEST), Le(LONGEST)]
 """Metres of a body, a wheel or a cell."""
 Speed = Annotated[Number, Ge(1e-4), Le(100.0)]
 """m/s, rad/s, or m/s2 and rad/s2 of a drive."""

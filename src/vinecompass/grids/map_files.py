@@ -240,29 +240,31 @@ def read_map(path: str | Path) -> Grid:
 def read_map_record(path: str | Path) -> MapRecord:
     """Read a map with its zones, its edits, and what was painted on it; raise `InputError` as `read_map` does."""
     path = Path(path)
-    if not path.name or not _waiting(path).is_file():
-        read_bytes(path, largest=LARGEST_FILE)
+    if not path.is_file() and not (path.name and _waiting(path).is_file()):
+        read_bytes(path, largest=LARGEST_FILE)  # Raises, and says why it cannot be read.
     header = read_model(path.with_suffix(".toml"), MapHeader, kind="map")
-    data = _picture_of(path, header)
+    data, belongs = _picture_of(path, header)
     grid = _read_picture(data, header, path)
-    painted = "" if _belongs(data, header) else _painted_since(grid, header.readings)
+    painted = "" if belongs else _painted_since(grid, header.readings)
     unedited, base = None, _unedited(path)
     if header.unedited is not None and (base.is_file() or _waiting(base).is_file()):
-        before = _picture_of(base, header.unedited)
-        if _belongs(before, header.unedited):
+        before, belongs = _picture_of(base, header.unedited)
+        if belongs:
             unedited = _read_picture(before, header.unedited, base)
     return MapRecord(grid, tuple(header.zone), tuple(header.edit), unedited, painted, header.making)
 
 
-def _picture_of(path: Path, place: MapPlace) -> bytes:
-    """Return the picture to which a place in a TOML file belongs, or else the one that stands there.
+def _picture_of(path: Path, place: MapPlace) -> tuple[bytes, bool]:
+    """Return the picture to which a place in a TOML file belongs, or else the one that stands there, and whether.
 
     It may wait to be put in place, where a save was cut short or is not through yet.
     """
     for name in (path, _waiting(path)):
         if name.is_file() and _belongs(data := read_bytes(name, largest=LARGEST_FILE), place):
-            return data
-    return read_bytes(path, largest=LARGEST_FILE)
+            return data, True
+    # Painted on; or put in place by its writer just now.
+    data = read_bytes(path, largest=LARGEST_FILE)
+    return data, _belongs(data, place)
 
 
 def _belongs(picture: bytes, place: MapPlace) -> bool:

@@ -104,8 +104,8 @@ def zone_cells(grid: Grid, zone: Zone) -> NDArray[np.bool_]:
     inside = cells_inside(grid, zone.polygon)
     if zone.kind != "closed":
         return inside
-    map_edge = shapely.Polygon(grid.corner_points)
-    outline = zone.area.boundary if isinstance(zone.area, shapely.Polygon) else zone.area
+    area, map_edge = zone.area, shapely.Polygon(grid.corner_points)
+    outline = area.boundary if isinstance(area, shapely.Polygon) else area
     on_map = shapely.segmentize(shapely.intersection(outline, map_edge.buffer(grid.cell_size)), 0.5 * grid.cell_size)
     beside = np.argwhere(np.ones((3, 3))) - 1
     near = np.unique(
@@ -116,7 +116,7 @@ def zone_cells(grid: Grid, zone: Zone) -> NDArray[np.bool_]:
     half = 0.5 - HAIR if len(zone.polygon) > 2 else 0.5 + HAIR
     square = half * np.array([[-1.0, -1.0], [-1.0, 1.0], [1.0, 1.0], [1.0, -1.0]])
     corners = grid.points_of((near[:, None] + square).reshape(-1, 2)).reshape(-1, 4, 2)
-    inside[tuple(near.T)] |= shapely.intersects(zone.area, shapely.polygons(corners))
+    inside[tuple(near.T)] |= shapely.intersects(area, shapely.polygons(corners))
     return inside
 
 

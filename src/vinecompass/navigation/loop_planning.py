@@ -19,7 +19,7 @@ from vinecompass.geometry import (
     wrap_heading,
 )
 from vinecompass.motion import limits_of
-from vinecompass.planning import METHODS, Plan, plan_path
+from vinecompass.planning import METHODS, Plan, plan_path, usual_method
 from vinecompass.robot import Robot
 from vinecompass.settings import PlanSettings
 
@@ -139,7 +139,7 @@ class LoopPlanner:
     ) -> Plan:
         """Plan, and see to it that the body can turn at both ends as it must, or needs not."""
         settings = self._settings_for(robot)
-        method = self._method or ("a-star" if limits_of(robot.drive).turns_on_the_spot else "lattice")
+        method = self._method or usual_method(limits_of(robot.drive).turns_on_the_spot)
         usual = plan_path(costmap, robot, start, goal, method=method, settings=settings, explain=explain)
         if usual.found and not limits_of(robot.drive).turns_on_the_spot:
             return self._lined_up(usual, costmap, robot, start, goal)

@@ -2,7 +2,7 @@
 
 from vinecompass.planning.comparison import Entry, PlannerComparison, Row, compare_planners, entries_of
 from vinecompass.planning.curves.motions import DubinsMotion, Motion, ReedsSheppMotion, StraightMotion, usual_motion
-from vinecompass.planning.plan import METHODS, Plan, plan_path, plan_round, solve
+from vinecompass.planning.plan import METHODS, Plan, plan_path, plan_round, solve, usual_method
 from vinecompass.planning.plan_files import write_plan
 from vinecompass.planning.problem import Problem, Way
 from vinecompass.planning.search.any_angle import find_any_angle_path
@@ -37,6 +37,7 @@ __all__ = [
     "plan_path",
     "plan_round",
     "solve",
+    "usual_method",
     "usual_motion",
     "write_plan",
 ]

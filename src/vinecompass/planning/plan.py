@@ -27,7 +27,7 @@ from vinecompass.planning.why.why_not import WhyNot, why_end_closed, why_no_way
 from vinecompass.robot import Robot
 from vinecompass.settings import PlanSettings
 
-__all__ = ["METHODS", "Plan", "plan_path", "plan_round", "solve"]
+__all__ = ["METHODS", "Plan", "plan_path", "plan_round", "solve", "usual_method"]
 
 FloatArray = NDArray[np.float64]
 Status = Literal["found", "start closed", "goal closed", "no way", "gave up"]
@@ -205,6 +205,11 @@ def plan_path(
     )
 
 
+def usual_method(turns_on_the_spot: bool) -> str:
+    """Return what plans where nobody says how: lines if the robot turns on the spot, else arcs."""
+    return "a-star" if turns_on_the_spot else "lattice"
+
+
 def solve(
     problem: Problem,
     method: str | None = None,
@@ -217,7 +222,7 @@ def solve(
     begun = time.perf_counter()
     s = settings or PlanSettings()
     straight = problem.turns_on_the_spot
-    name = method or ("a-star" if straight else "lattice")
+    name = method or usual_method(straight)
     _check_method(name, problem)
     for which, pose in (("start", problem.start_pose), ("goal", problem.goal_pose)):
         closed = why_end_closed(problem, which, pose)
@@ -277,7 +282,7 @@ def _finds_room_to_turn(problem: Problem, poses: FloatArray) -> bool:
         x, y = poses[1, :2] - poses[0, :2]
         begins[0, 2], ends[0, 2] = np.arctan2(y, x), poses[-2, 2] if len(poses) > 2 else np.arctan2(y, x)
     on_the_spot = np.vstack([poses[:1], begins, poses[1:-1], ends, poses[-1:]])
-    return problem.check.is_clear_along(on_the_spot) and problem.check.is_clear_along(poses)
+    return all(problem.check.is_clear_along(some) for some in (on_the_spot, poses[:2], poses[-2:]))
 
 
 def _check_method(name: str, problem: Problem) -> None:

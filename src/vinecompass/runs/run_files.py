@@ -151,8 +151,9 @@ def read_run(folder: str | Path, *, as_recorded: bool = False) -> Run:
     if not (folder / RUN_MARKER).is_file():
         raise InputError("is not a run", file=folder, expected="a folder with a run.toml")
     header = read_model(folder / RUN_MARKER, RunHeader, kind="run")
+    inside = folder.resolve()
     for path in folder.iterdir():
-        if path.resolve().parent != folder.resolve():
+        if path.resolve().parent != inside:
             raise InputError("is a link out of the run's folder", file=path, expected="a file in it")
     robot = read_robot(folder / "robot.toml")
     site = folder / "site.toml"

@@ -55,8 +55,7 @@ def column(table: pyarrow.Table, name: str, path: Path, *, finite: bool = True) 
         text = next((value for value in values.to_pylist() if not _is_number(value)), None)
         raise InputError("is not a number", file=path, key=name, value=text, expected="numbers in the whole column")
     numbers = values.to_numpy().astype(np.float64)
-    sensible = np.abs(numbers) <= LARGEST_NUMBER
-    if finite and not np.all(sensible):
+    if finite and not np.all(sensible := np.abs(numbers) <= LARGEST_NUMBER):
         row = int(np.argmin(sensible))
         problem = f"is {'beyond all sense' if np.isfinite(numbers[row]) else 'not finite'} in row {row}"
         raise InputError(problem, file=path, key=name, value=float(numbers[row]), expected="a number")
