@@ -60,6 +60,8 @@ _HOMES = {
         "Problem",
         "ReedsSheppMotion",
         "Roadmap",
+        "StraightMotion",
+        "Way",
         "compare_planners",
         "plan_path",
         "write_plan",

@@ -25,7 +25,7 @@ from vinecompass.navigation import LoopPlanner, Recovery, RoundStop, State, Stop
 from vinecompass.navigation.base_watch import BaseWatch
 from vinecompass.navigation.find_myself import freest_way
 from vinecompass.navigation.loop_planning import free_start
-from vinecompass.planning import WhyNot
+from vinecompass.planning import METHODS, WhyNot
 
 GRID = short_mapping().grid
 NEAR, FAR = np.array([36.9, 24.2, -1.57]), np.array([36.9, 23.4, -1.57])
@@ -67,15 +67,15 @@ class PartsOfOnesOwn(unittest.TestCase):
         class Nudge(Recovery):
             name, effect, seconds = "nudge", "nothing", 0.5
 
-            def _next(self, now):
+            def next_command(self, now):
                 return Command(-0.05)
 
         class Counted(PathFollower):
             cycles = 0
 
-            def _drive_on(self, view, course, profile):
+            def drive_on(self, view, course, profile):
                 self.cycles += 1
-                return super()._drive_on(view, course, profile)
+                return super().drive_on(view, course, profile)
 
         class Carpet:
             name = "carpet"
@@ -96,10 +96,22 @@ class PartsOfOnesOwn(unittest.TestCase):
         self.assertEqual(planner.asked, 1)
         self.assertAlmostEqual(charged[-1] / charged[0], 1.5, delta=0.01)
 
+    def test_a_callable_plans_for_the_loop_with_its_margin(self):
+        widths = []
+
+        def by_angles(problem, settings, rng):
+            widths.append(2.0 * problem.robot.body.inner_radius)
+            return METHODS["any-angle"](problem, settings, rng)
+
+        navigator, _ = mission(FAR, [], 1.0, planner=by_angles)
+        self.assertEqual((navigator.state, navigator.plan.method), (State.DRIVING, "by_angles"))
+        margin = Settings().safety.margin
+        self.assertAlmostEqual(widths[0], 2.0 * (robot().body.inner_radius + margin), delta=1e-9)
+
     def test_names_that_are_not_known_are_told_with_those_that_are(self):
         for table, key, name, words in (
             ("navigation", "recovery", ["sing"], ["navigation.recovery", "sing", "back out"]),
-            ("navigation", "planner", "oracle", ["navigation.planner", "oracle", "usual"]),
+            ("planning", "method", "oracle", ["planning.method", "oracle", "usual"]),
             ("following", "planner", "oracle", ["following.planner", "oracle", "window"]),
         ):
             with self.subTest(table=table, key=key):

@@ -1,6 +1,8 @@
 import unittest
+from functools import partial
 
 import numpy as np
+from shapely import Point, Polygon
 
 from tests.planning.test_motions import LeftTurnsOnly, car
 from tests.planning.test_planning import two_rooms
@@ -18,7 +20,7 @@ from vinecompass import (
 )
 from vinecompass.costs import body_touches
 from vinecompass.geometry import wrap_angle
-from vinecompass.planning import METHODS, Entry, entries_of, plan_round, solve
+from vinecompass.planning import METHODS, Entry, Way, entries_of, plan_round, solve
 from vinecompass.settings import CostSettings, PlanSettings
 
 START, GOAL = np.array([1.5, 1.5, 0.0]), np.array([8.5, 1.5, np.pi / 2])
@@ -76,33 +78,53 @@ class EveryPlanner(unittest.TestCase):
         brief = solve(self.problem, "rrt-star", settings=PlanSettings(iterations=10**6, time_limit=0.2))
         self.assertLess(brief.iterations, 10**6)
 
-    def test_a_goal_may_be_a_test(self):
-        def in_the_other_room(pose):
-            return pose[0] > 6.0
-
-        for method in ("rrt", "rrt-star", "informed-rrt-star"):
-            plan = plan_path(
-                self.costmap, robot(), START, GOAL, method=method, goal_test=in_the_other_room, settings=FEW
-            )
+    def test_a_goal_may_be_several_poses_a_region_or_a_test(self):
+        east = Polygon([(6.4, 0.5), (8.4, 0.5), (8.4, 2.0), (6.4, 2.0)])
+        goals = np.array([[8.0, 4.0, 0.0], [6.5, 1.2, 0.0], [0.05, 0.05, 0.0]])
+        for method in METHODS:
             with self.subTest(method=method):
-                self.assertTrue(plan.found)
-                self.assertTrue(6.0 < plan.poses[-1, 0] < 8.6)
+                call = partial(plan_path, self.costmap, robot(), START, method=method, settings=FEW)
+                each = [call(goal) for goal in goals]
+                cheapest = min(plan.cost for plan in each if plan.found)
+                several = call(goals)
+                self.assertAlmostEqual(several.cost, cheapest, delta=1e-9)
+                self.assertEqual(several.least_clearance, next(p.least_clearance for p in each if p.cost == cheapest))
+                for plan in (call(east), call(lambda pose: east.contains(Point(pose[:2])))):
+                    self.assertTrue(plan.found)
+                    self.assertTrue(east.contains(Point(plan.poses[-1, :2])))
+        never = plan_path(self.costmap, robot(), START, lambda pose: False)
+        self.assertEqual((never.status, never.why_not.cause), ("no way", "goal"))
+        shut = plan_path(self.costmap, robot(), START, Polygon([(0, 0), (0.2, 0), (0.2, 0.2), (0, 0.2)]))
+        self.assertEqual(shut.status, "goal closed")
+        for goal in ([1.0, 2.0], np.zeros((0, 3)), "dock"):
+            assert_input_error(self, lambda goal=goal: plan_path(self.costmap, robot(), START, goal), "goal")
 
-            never = plan_path(
-                self.costmap,
-                robot(),
-                START,
-                GOAL,
-                method=method,
-                goal_test=lambda pose: False,
-                settings=PlanSettings(iterations=500),
-            )
-            self.assertEqual(never.status, "gave up")
-        for method in (None, "dijkstra", "any-angle", "lattice", "rrt-connect", "roadmap"):
-            call = lambda method=method: plan_path(  # noqa: E731
-                self.costmap, robot(), START, GOAL, method=method, goal_test=in_the_other_room
-            )
-            assert_input_error(self, call, "no test", "informed-rrt-star")
+    def test_a_planner_of_ones_own_is_called_checked_and_compared(self):
+        def over(points):
+            return lambda problem, settings, rng: Way(np.asarray(points, dtype=float))
+
+        def by_hand(problem, settings, rng):
+            return METHODS["a-star"](problem, settings, rng)
+
+        found = compare_planners(self.problem, [by_hand, "a-star"])
+        self.assertEqual([row.entry.label for row in found.rows], ["by_hand", "a-star"])
+        self.assertEqual(found.rows[0].best.cost, found.rows[1].best.cost)
+        for way, words in (
+            (over([START, GOAL]), "touches floor closed by the layer 'map' at 4."),
+            (over([START, START]), "ends 7.00 m off"),
+            (over([[1.9, 1.5, 0.0], GOAL]), "begins 0.40 m off"),
+            (over([[1.0, 2.0]]), "no Way with poses (N, 3)"),
+            (over([[np.nan] * 3]), "finite numbers"),
+            (lambda *_: None, "no Way"),
+            (over(np.zeros((0, 3))), "found no way after 0 iterations"),
+        ):
+            with self.subTest(words=words):
+                plan = solve(self.problem, way)
+                self.assertEqual(plan.status, "gave up")
+                self.assertIn(words, plan.reason)
+        known = self.plans["rrt-connect"]
+        plan = plan_path(self.costmap, robot(), START, GOAL, method=over(known.poses))
+        self.assertEqual((plan.status, plan.cost), ("found", known.cost))
 
     def test_from_a_place_to_itself_and_from_the_edge_of_an_open_map(self):
         grid = Grid(np.full((100, 140), -3.0, np.float32), 0.05)

@@ -58,16 +58,22 @@ class BodyCheck:
         total = float(drive_price(self._floor, local)) * self._grid.cell_size
         return total if np.isinf(total) or np.all(self._touched(local) < 0) else float("inf")
 
-    def is_clear_along(self, poses: ArrayLike) -> bool:
-        """Tell whether the body touches nothing at poses ``(N, 3)`` nor between them, where it goes and turns evenly.
+    def touched_along(self, poses: ArrayLike) -> NDArray[np.int64] | None:
+        """Return the first cell ``(row, column)`` that the body touches at poses ``(N, 3)`` or between them, or None.
 
-        No part of it moves by more than 5 mm between what is looked at; where the middle of the body is farther from
-        everything than its farthest corner, nothing need be.
+        Between two poses it goes and turns evenly; see `between`.
         """
-        return bool(np.all(self._touched(self._local(self._between(np.asarray(poses, dtype=float)))) < 0))
+        flat = self.touched(self.between(poses))
+        hits = np.flatnonzero(flat >= 0)
+        return np.array(divmod(int(flat[hits[0]]), self._grid.shape[1])) if len(hits) else None
 
-    def _between(self, poses: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Return poses ``(M, 3)`` and as many between them as it takes to miss nothing that may touch."""
+    def between(self, poses: ArrayLike) -> NDArray[np.float64]:
+        """Return poses ``(N, 3)`` and as many between them as it takes to miss nothing that the body may touch.
+
+        No part of it moves by more than 5 mm from one to the next; where the middle of the body is farther from
+        everything than its farthest corner, nothing is put between.
+        """
+        poses = np.asarray(poses, dtype=float).reshape(-1, 3)
         steps = np.diff(poses, axis=0)
         steps[:, 2] = wrap_angle(steps[:, 2])
         moved = np.hypot(steps[:, 0], steps[:, 1]) + self._outer_radius * np.abs(steps[:, 2])

@@ -155,7 +155,8 @@ class LocalPlanner(ABC):
     """Follows one plan at a time: position first, and then the heading.
 
     It turns on the spot where the plan asks for it, drives the plan's legs forward or in reverse, closes in on its end,
-    and turns to the last heading there. How a leg is driven is the business of each kind of planner.
+    and turns to the last heading there. How a leg is driven is the business of each kind of planner: one of your own is
+    a subclass with `drive_on`, which gives what `wanting` makes of a command.
 
     Parameters
     ----------
@@ -185,7 +186,7 @@ class LocalPlanner(ABC):
         self._turned = 0.0
 
     @abstractmethod
-    def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+    def drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
         """Return the plan for one cycle of driving along a leg."""
 
     def follow(self, poses: ArrayLike) -> None:
@@ -246,7 +247,7 @@ class LocalPlanner(ABC):
         self._turned = current.turn_rate if current.turn_rate != 0.0 else self._turned
         course = self._course
         if course is None:
-            return self._plan(view, Command(), "no plan")
+            return self.wanting(view, Command(), "no plan")
         course.advance(here)
         if self.phase in ("aligning", "arrived", "missed"):
             return self._align(view, course)
@@ -255,7 +256,7 @@ class LocalPlanner(ABC):
                 self.phase = "aligning"
                 return self._align(view, course)
             if not current.standing:
-                return self._plan(view, Command(), "stops to change direction")
+                return self.wanting(view, Command(), "stops to change direction")
             course.next_leg()
         return self._approach(view, course)
 
@@ -288,7 +289,7 @@ class LocalPlanner(ABC):
             self.phase = "closing in"
             return self._close_in(view, course, end, profile)
         self.phase = "driving"
-        return self._drive_on(view, course, profile)
+        return self.drive_on(view, course, profile)
 
     def _close_in(self, view: View, course: Course, end: FloatArray, profile: SpeedProfile) -> LocalPlan:
         """Creep to the end of a leg, steering at it only while that is of use."""
@@ -296,7 +297,7 @@ class LocalPlanner(ABC):
         speed = min(profile.allowed, 0.04 + 3.0 * abs(ahead))
         # Gone too far, it comes back if it can.
         if ahead < 0.0 and self._comes_back(course):
-            return self._plan(view, Command(-course.direction * speed), "went too far", course.leg)
+            return self.wanting(view, Command(-course.direction * speed), "went too far", course.leg)
         if self._limits.goes_sideways:
             distance = max(float(np.hypot(ahead, aside)), 1e-9)
             turn = 1.5 * wrap_heading(float(course.leg_end[2] - view.pose[2])) if course.last_leg else 0.0
@@ -307,7 +308,7 @@ class LocalPlanner(ABC):
             steer = aside if abs(aside) > SWAY and ahead > STEERED_TO else 0.0
             curvature = 2.0 * steer / max(ahead * ahead + steer * steer, 0.15**2)
             wanted = Command(course.direction * speed, turn_rate=speed * curvature)
-        return self._plan(view, wanted, profile.reason, course.leg)
+        return self.wanting(view, wanted, profile.reason, course.leg)
 
     def _at_end(self, view: View, course: Course) -> bool:
         end = self._from_behind(relative(course.leg_end, view.pose), course)
@@ -341,26 +342,26 @@ class LocalPlanner(ABC):
         tolerance = np.radians(s.heading_tolerance_deg)
         if abs(view.current.speed) > 0.02 or abs(view.current.sideways) > 0.02:
             # Where it will have come to is judged once it stands.
-            return self._plan(view, Command(), "stops at the end")
+            return self.wanting(view, Command(), "stops at the end")
         if not self._limits.turns_on_the_spot:
             off = distance > 2.5 * s.position_tolerance or abs(angle) > 4.0 * tolerance
             self.phase = "missed" if off else "arrived"
             said = f"{distance:.2f} m and {np.degrees(abs(angle)):.1f} degrees off, and it cannot turn on the spot"
-            return self._plan(view, Command(), said if off else "")
+            return self.wanting(view, Command(), said if off else "")
         if distance > 2.0 * s.position_tolerance:
             self.phase = "turning"
             course.nearest = len(course.poses) - 1
-            return self._plan(view, Command(), f"{distance:.2f} m off the end of the plan")
+            return self.wanting(view, Command(), f"{distance:.2f} m off the end of the plan")
         if abs(angle) < (2.0 if self.phase == "arrived" else 1.0) * tolerance:
             self.phase = "arrived"
-            return self._plan(view, Command(), "")
+            return self.wanting(view, Command(), "")
         return self._turn_to(view, angle, "aligning")
 
     def _turn_to(self, view: View, angle: float, phase: Phase) -> LocalPlan:
         """Stand, then turn on the spot, the short way round unless the body would touch something."""
         self.phase = phase
         if abs(view.current.speed) > TURNS_BELOW or abs(view.current.sideways) > TURNS_BELOW:
-            return self._plan(view, Command(), "stops to turn on the spot")
+            return self.wanting(view, Command(), "stops to turn on the spot")
         # Held up by what the map does not know, it tries the other way round.
         self._held_up = self._held_up + view.duration if abs(view.current.turn_rate) < 0.05 else 0.0
         if self._held_up > HELD_UP and not self._tried_both:
@@ -370,12 +371,12 @@ class LocalPlanner(ABC):
         elif self._held_up > HELD_UP:
             self.phase = "missed"
             self._held_up = 0.0
-            return self._plan(view, Command(), "no room to turn on the spot, either way round")
+            return self.wanting(view, Command(), "no room to turn on the spot, either way round")
         elif self._side == 0 or (abs(angle) < np.radians(20.0) and self._held_up == 0.0):
             self._side = self._free_side(view, angle)
         if self._side * angle < 0.0:
             angle += np.copysign(2.0 * np.pi, self._side)
-        return self._plan(view, Command(0.0, turn_rate=self._turning_by(angle)), "")
+        return self.wanting(view, Command(0.0, turn_rate=self._turning_by(angle)), "")
 
     def _turning_by(self, angle: float) -> float:
         """Return the turn rate with which a turn by so many radians ends where it should, rad/s."""
@@ -405,7 +406,11 @@ class LocalPlanner(ABC):
         """Return a pose seen from the body as from one that looks where the leg goes."""
         return target * (course.direction, course.direction, 1.0)
 
-    def _plan(self, view: View, wanted: Command, reason: str, poses: FloatArray | None = None) -> LocalPlan:
+    def wanting(self, view: View, wanted: Command, reason: str, poses: FloatArray | None = None) -> LocalPlan:
+        """Return the plan for a cycle that wants a command, and why; told is what the drive can do of it.
+
+        `poses` ``(M, 3)`` are those it means to pass, for drawing.
+        """
         steady = self._steady(wanted)
         command = limit_command(steady, view.current, view.duration, self._limits)
         return LocalPlan(command, self.phase, reason, np.zeros((0, 3)) if poses is None else poses)

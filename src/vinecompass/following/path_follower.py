@@ -41,7 +41,8 @@ class PathFollower(LocalPlanner):
     [0.07, 0.0, 0.0]
     """
 
-    def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+    def drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+        """Steer along the circle through a point ahead on the plan."""
         s = self._settings
         # Where it will be at the middle of the next period, if it goes on as it does.
         here = compose(view.pose, 0.5 * view.duration * view.current.velocity)
@@ -58,7 +59,7 @@ class PathFollower(LocalPlanner):
             wanted = Command(
                 sign * speed * float(np.cos(bearing)), turn_rate=turn, sideways=sign * speed * float(np.sin(bearing))
             )
-            return self._plan(view, wanted, profile.reason, poses)
+            return self.wanting(view, wanted, profile.reason, poses)
         curvature = 2.0 * float(np.sin(bearing)) / distance
         if not self._limits.turns_on_the_spot:
             tightest = 1.0 / self._limits.turning_radius
@@ -70,4 +71,4 @@ class PathFollower(LocalPlanner):
             )
             if by_curve < speed:
                 speed, reason = float(by_curve), f"{by_curve:.2f} m/s for steering back to the plan"
-        return self._plan(view, Command(course.direction * speed, turn_rate=speed * curvature), reason, poses)
+        return self.wanting(view, Command(course.direction * speed, turn_rate=speed * curvature), reason, poses)

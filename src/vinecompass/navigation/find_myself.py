@@ -60,7 +60,8 @@ class FindMyself(Recovery):
         """Start localization over; a robot that is lost already looks anywhere as it is."""
         senses.find_myself()
 
-    def _next(self, now: Situation) -> Command | None:
+    def next_command(self, now: Situation) -> Command | None:
+        """Look around until one place is left."""
         if now.estimate.settled and now.t - self._began > NOT_BEFORE:
             return None
         if not self._turns_on_the_spot:

@@ -19,7 +19,7 @@ from vinecompass.geometry import (
     wrap_heading,
 )
 from vinecompass.motion import limits_of
-from vinecompass.planning import METHODS, Plan, plan_path, usual_method
+from vinecompass.planning import METHODS, Plan, Planner, plan_path, usual_method
 from vinecompass.robot import Robot
 from vinecompass.settings import PlanSettings
 
@@ -72,9 +72,9 @@ class LoopPlanner:
     ----------
     margin : float
         What safety keeps free about the body, m.
-    method : str
-        One of `METHODS`, or "usual".
-    settings : PlanSettings
+    settings : PlanSettings, optional
+    planner : callable, optional
+        A planner of your own, as `plan_path` takes it, in place of the settings' ``method``.
 
     Raises
     ------
@@ -82,17 +82,18 @@ class LoopPlanner:
         There is no such method.
     """
 
-    def __init__(self, margin: float, method: str = "usual", settings: PlanSettings | None = None) -> None:
-        if method not in ("usual", *METHODS):
+    def __init__(self, margin: float, settings: PlanSettings | None = None, planner: Planner | None = None) -> None:
+        s = settings or PlanSettings()
+        if s.method not in ("usual", *METHODS):
             raise InputError(
                 "is no planner",
-                key="navigation.planner",
-                value=method,
+                key="planning.method",
+                value=s.method,
                 expected=f"usual, or one of {', '.join(METHODS)}",
             )
         self._margin = margin
-        self._method = None if method == "usual" else method
-        self._settings = settings or PlanSettings()
+        self._method = planner or s.method
+        self._settings = s
 
     def plan(self, costmap: CostMap, robot: Robot, start: FloatArray, goal: FloatArray, *, explain: bool) -> Plan:
         """Plan from a pose to a stop ``(3,)`` in the site frame.
@@ -105,7 +106,7 @@ class LoopPlanner:
                 return plan
         plan = self._minding_turns(costmap, robot, start, goal, explain=explain)
         why = plan.why_not
-        if self._method is None and why is not None and why.cause == "body":
+        if self._method == "usual" and why is not None and why.cause == "body":
             # There is a way for its middle, but not for the body as it is turned on straight lines.
             for body in (robot.widened(MARGIN_PARTS[-1] * self._margin), robot):
                 turned = plan_path(
@@ -139,9 +140,10 @@ class LoopPlanner:
     ) -> Plan:
         """Plan, and see to it that the body can turn at both ends as it must, or needs not."""
         settings = self._settings_for(robot)
-        method = self._method or usual_method(limits_of(robot.drive).turns_on_the_spot)
+        straight = limits_of(robot.drive).turns_on_the_spot
+        method = usual_method(straight) if self._method == "usual" else self._method
         usual = plan_path(costmap, robot, start, goal, method=method, settings=settings, explain=explain)
-        if usual.found and not limits_of(robot.drive).turns_on_the_spot:
+        if usual.found and not straight:
             return self._lined_up(usual, costmap, robot, start, goal)
         if not usual.found or usual.method == "lattice":
             return usual

@@ -35,7 +35,7 @@ from vinecompass.navigation.senses import Senses
 from vinecompass.navigation.situation import Situation
 from vinecompass.navigation.state import State
 from vinecompass.navigation.stops import StopQueue
-from vinecompass.planning import Plan
+from vinecompass.planning import Plan, Planner
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import Settings
@@ -83,8 +83,9 @@ class Navigator:
     seed : int
     layers : sequence of Layer
         Of the costmap, besides the usual ones.
-    planner : GlobalPlanner, optional
-        In place of the one that ``navigation.planner`` names.
+    planner : callable or GlobalPlanner, optional
+        A planner of your own as `plan_path` takes it, in place of the one that ``planning.method`` names; or what plans
+        for the loop in place of `LoopPlanner`, which keeps the margin and sees to the turns at the ends.
     local : LocalPlanner, optional
         In place of the one that ``following.planner`` names.
     recoveries : mapping of str to type of Recovery, optional
@@ -128,7 +129,7 @@ class Navigator:
         settings: Settings | None = None,
         seed: int,
         layers: Sequence[Layer] = (),
-        planner: GlobalPlanner | None = None,
+        planner: GlobalPlanner | Planner | None = None,
         local: LocalPlanner | None = None,
         recoveries: Mapping[str, type[Recovery]] | None = None,
         plans_beside: bool = False,
@@ -146,7 +147,9 @@ class Navigator:
         self._stops = StopQueue(checked_goals(grid, goals))
         self._watch = InputWatch(s.safety, robot)
         self._senses = Senses(grid, robot, told, zones=zones, layers=layers, settings=s, seed=seed, log=self.log)
-        loop_planner = planner or LoopPlanner(s.safety.margin, s.navigation.planner, s.planning)
+        loop_planner = (
+            LoopPlanner(s.safety.margin, s.planning, planner) if planner is None or callable(planner) else planner
+        )
         self._plans = PlanKeeper(loop_planner, robot, s.navigation, beside=plans_beside)
         self._local = local or local_planner(robot, s)
         self._safety = Safety(robot, settings=s.safety, log=self.log)

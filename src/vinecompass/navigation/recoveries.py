@@ -34,7 +34,8 @@ class Wait(Recovery):
     effect = "people and carts move on"
     seconds = 4.0
 
-    def _next(self, now: Situation) -> Command | None:
+    def next_command(self, now: Situation) -> Command | None:
+        """Stand."""
         return Command()
 
 
@@ -50,7 +51,8 @@ class LookAround(Recovery):
         self._heading = float(now.pose[2])
         self._turned = 0.0
 
-    def _next(self, now: Situation) -> Command | None:
+    def next_command(self, now: Situation) -> Command | None:
+        """Turn on, until once round or something is in the way."""
         self._turned += abs(wrap_heading(float(now.pose[2]) - self._heading))
         self._heading = float(now.pose[2])
         turn = turn_on_the_spot(now.pose, NEXT_TURN, 0.25 * NEXT_TURN)
@@ -74,7 +76,8 @@ class BackOut(Recovery):
         drive = robot.drive
         self._speeds = [-min(BACK_SPEED, drive.reverse_speed), min(BACK_SPEED, drive.top_speed)]
 
-    def _next(self, now: Situation) -> Command | None:
+    def next_command(self, now: Situation) -> Command | None:
+        """Back, or go ahead, bit by bit, as long as the next bit is free."""
         gone = float(np.hypot(*(now.pose[:2] - self._from[:2])))
         if gone >= self.most_metres or (gone >= self.metres and self._may_turn(now)):
             return None
@@ -106,7 +109,8 @@ class ForgetObstacles(Recovery):
         """Forget everything seen."""
         senses.costs.forget()
 
-    def _next(self, now: Situation) -> Command | None:
+    def next_command(self, now: Situation) -> Command | None:
+        """Stand."""
         return Command()
 
 
@@ -121,7 +125,8 @@ class TakeAnotherStop(Recovery):
         """Put the stop off."""
         self.starts_over = stops.put_off()
 
-    def _next(self, now: Situation) -> Command | None:
+    def next_command(self, now: Situation) -> Command | None:
+        """Go on at once: there is another stop, or none."""
         return None
 
 

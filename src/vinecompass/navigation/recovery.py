@@ -18,7 +18,8 @@ LOOK_RATE = 0.8
 
 
 class Recovery(ABC):
-    """One recovery at work. One of your own is a subclass with a name, what it is good for, its time, and `_next`.
+    """One recovery at work. One of your own is a subclass with a name, what it is good for, its time, and
+    `next_command`.
 
     Parameters
     ----------
@@ -56,10 +57,10 @@ class Recovery(ABC):
 
     def step(self, now: Situation) -> Command | None:
         """Return the command that is wanted now, or None when it is over."""
-        return None if now.t - self._began >= self.seconds else self._next(now)
+        return None if now.t - self._began >= self.seconds else self.next_command(now)
 
     @abstractmethod
-    def _next(self, now: Situation) -> Command | None:
+    def next_command(self, now: Situation) -> Command | None:
         """Do as `step`, while there is time."""
 
     def _turning(self) -> Command:

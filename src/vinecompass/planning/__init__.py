@@ -2,8 +2,11 @@
 
 from vinecompass.planning.comparison import Entry, PlannerComparison, Row, compare_planners, entries_of
 from vinecompass.planning.curves.motions import DubinsMotion, Motion, ReedsSheppMotion, StraightMotion, usual_motion
-from vinecompass.planning.plan import METHODS, Plan, plan_path, plan_round, solve, usual_method
+from vinecompass.planning.goals import Goal
+from vinecompass.planning.methods import METHODS, Planner, check_method, name_of, usual_method
+from vinecompass.planning.plan import Plan
 from vinecompass.planning.plan_files import write_plan
+from vinecompass.planning.plan_path import plan_path, plan_round, solve
 from vinecompass.planning.problem import Problem, Way
 from vinecompass.planning.search.any_angle import find_any_angle_path
 from vinecompass.planning.search.cost_to_go import CostToGo
@@ -18,9 +21,11 @@ __all__ = [
     "CostToGo",
     "DubinsMotion",
     "Entry",
+    "Goal",
     "GridPath",
     "Motion",
     "Plan",
+    "Planner",
     "PlannerComparison",
     "Problem",
     "ReedsSheppMotion",
@@ -29,11 +34,13 @@ __all__ = [
     "StraightMotion",
     "Way",
     "WhyNot",
+    "check_method",
     "compare_planners",
     "entries_of",
     "find_any_angle_path",
     "find_bottleneck",
     "find_grid_path",
+    "name_of",
     "plan_path",
     "plan_round",
     "solve",

@@ -9,7 +9,9 @@ import numpy as np
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
-from vinecompass.planning.plan import METHODS, OF_LINES, TAKE_TESTS, Plan, solve
+from vinecompass.planning.methods import METHODS, OF_LINES, Planner, name_of
+from vinecompass.planning.plan import Plan
+from vinecompass.planning.plan_path import solve
 from vinecompass.planning.problem import Problem
 from vinecompass.settings import PlanSettings
 
@@ -18,9 +20,9 @@ __all__ = ["Entry", "PlannerComparison", "Row", "compare_planners", "entries_of"
 
 @dataclass(frozen=True)
 class Entry:
-    """What takes part in a comparison: a method, with settings and a seed of its own if any, and what it is called."""
+    """What takes part in a comparison: a method or your own planner, its settings and seed, and what it is called."""
 
-    method: str
+    method: str | Planner
     settings: PlanSettings = field(default_factory=PlanSettings)
     seed: int = 0
     name: str = ""
@@ -28,7 +30,7 @@ class Entry:
     @property
     def label(self) -> str:
         """Its name, or else the method's."""
-        return self.name or self.method
+        return self.name or name_of(self.method)
 
 
 @dataclass(frozen=True)
@@ -91,7 +93,7 @@ class PlannerComparison:
 @checked
 def compare_planners(
     problem: Problem,
-    entries: Sequence[Entry | str] | None = None,
+    entries: Sequence[Entry | str | Planner] | None = None,
     *,
     repeat: int = 1,
     settings: PlanSettings | None = None,
@@ -102,8 +104,9 @@ def compare_planners(
     Parameters
     ----------
     problem : Problem
-    entries : sequence of Entry or str, optional
-        What to compare; every method that can use the problem's motion, if not given.
+    entries : sequence of Entry, str or callable, optional
+        What to compare: methods by name, planners of your own, or entries. If not given, every method that can use the
+        problem's motion.
     repeat : int
         How often each plans: those that draw samples with another seed each time.
     settings : PlanSettings, optional
@@ -118,7 +121,7 @@ def compare_planners(
     if repeat < 1:
         raise InputError("is too few", key="repeat", value=repeat, expected="1 or more")
     s = settings or PlanSettings()
-    chosen = [Entry(entry, s) if isinstance(entry, str) else entry for entry in entries or _all_methods(problem)]
+    chosen = [entry if isinstance(entry, Entry) else Entry(entry, s) for entry in entries or _all_methods(problem)]
     # What compiles on first use, or is read from disk then, is not the planner's time.
     for method in dict.fromkeys(entry.method for entry in chosen):
         solve(problem, method, settings=s.model_copy(update={"iterations": 50, "roadmap_nodes": 50}))
@@ -168,5 +171,4 @@ def entries_of(
 
 
 def _all_methods(problem: Problem) -> list[str]:
-    methods = METHODS if problem.goal_test is None else TAKE_TESTS
-    return [method for method in methods if problem.turns_on_the_spot or method not in OF_LINES]
+    return [method for method in METHODS if problem.turns_on_the_spot or method not in OF_LINES]

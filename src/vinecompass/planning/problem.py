@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -35,8 +34,6 @@ class Problem:
         In the site frame, m and radians.
     motion : Motion, optional
         Straight lines or curves; what the robot's drive can do, if not given.
-    goal_test : callable, optional
-        Takes a pose ``(3,)`` and tells whether it will do as a goal: a tree that grows from the start stops there.
 
     Raises
     ------
@@ -49,7 +46,6 @@ class Problem:
     start: ArrayLike
     goal: ArrayLike
     motion: Motion | None = None
-    goal_test: Callable[[FloatArray], bool] | None = None
     start_pose: FloatArray = field(init=False)
     goal_pose: FloatArray = field(init=False)
 
@@ -111,7 +107,7 @@ class Problem:
 
 @dataclass(frozen=True)
 class Way:
-    """What a planner found.
+    """What a planner found; one of your own need give no more than the poses.
 
     Parameters
     ----------
@@ -130,8 +126,8 @@ class Way:
     """
 
     poses: FloatArray
-    expanded: int
-    iterations: int
+    expanded: int = 0
+    iterations: int = 0
     explored: FloatArray = field(default_factory=lambda: np.zeros((0, 2)))
     tree: FloatArray = field(default_factory=lambda: np.zeros((0, 2, 2)))
     exhausted: bool = False

@@ -94,6 +94,12 @@ class Rehearsal:
     velocities: NDArray[np.float64]
     people: NDArray[np.float64]
 
+    def __repr__(self) -> str:
+        """Return it in one line."""
+        outcome = "arrived" if self.arrived else f"not arrived: {self.reason or 'out of time'}"
+        seconds = self.track.t[-1] - self.track.t[0]
+        return f"<Rehearsal of {seconds:.0f} s, {len(self.arrivals)} stops, {self.contacts} contacts, {outcome}>"
+
     @property
     def plans(self) -> list[tuple[float, NDArray[np.float64]]]:
         """Every plan taken up, with its time."""

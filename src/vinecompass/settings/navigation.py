@@ -13,7 +13,6 @@ __all__ = ["NavigationSettings"]
 class NavigationSettings(Model):
     """The ``[navigation]`` table of the settings."""
 
-    planner: str = Field("usual", description='how it plans: "usual", or a method as of plan --method')
     rate: Positive = tuned(
         20.0,
         by_factor(5.0, 50.0),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pydantic import Field
+
 from vinecompass.files import AtLeastOne, Fraction, Model, NotNegative, Positive, Whole
 from vinecompass.settings.tuned import by_factor, evenly, tuned
 
@@ -11,6 +13,7 @@ __all__ = ["PlanSettings"]
 class PlanSettings(Model):
     """The ``[planning]`` table of the settings."""
 
+    method: str = Field("usual", description='"usual", or a method as of plan --method')
     spacing: Positive = tuned(
         0.1, by_factor(0.05, 0.3), "distance between the poses of a plan, m", "fewer poses, against exact curves"
     )

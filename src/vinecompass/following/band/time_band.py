@@ -96,7 +96,8 @@ class TimeBand(LocalPlanner):
         super().follow(poses)
         self._bands = []
 
-    def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+    def drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+        """Bend the band to what is near now, and take the first of its speeds."""
         goal, at_speed, path = self._ahead(view, course)
         islands = islands_near(path, view.floor, view.people, self._band.horizon + 1.0)[:3]
         leads = path[-1, :2] - path[0, :2]
@@ -170,7 +171,7 @@ class TimeBand(LocalPlanner):
         if chosen < 0:
             # What touches now may yet be drawn clear.
             self._bands = bands
-            stand = self._plan(view, Command(), "waits: every band would touch something")
+            stand = self.wanting(view, Command(), "waits: every band would touch something")
             return LocalPlan(stand.command, self.phase, stand.reason, stand.poses, considered, self._encounters)
         self._bands = [bands[chosen], *(bands[k] for k in np.argsort(cost).tolist() if k != chosen)]
         command, reason = self._command(view, bands[chosen]), profile.reason
@@ -185,7 +186,7 @@ class TimeBand(LocalPlanner):
         # The band keeps its limits softly; a zone's is not to be passed at all, nor the end of the leg.
         fastest = min(profile.on_floor, self._stopping_speed(view, course))
         command = command.scaled(min(fastest / max(abs(command.speed), 1e-9), 1.0))
-        given = self._plan(view, command, reason)
+        given = self.wanting(view, command, reason)
         return LocalPlan(given.command, self.phase, reason, bands[chosen].poses, considered, self._encounters)
 
     def _stopping_speed(self, view: View, course: Course) -> float:

@@ -145,7 +145,8 @@ class VelocityWindow(LocalPlanner):
         self._body = shape_of(robot.body)
         self._cores = ThreadPoolExecutor(1)
 
-    def _drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+    def drive_on(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+        """Take the cheapest of the velocities that the drive can reach in a cycle."""
         velocities = reachable_velocities(
             self._limits,
             view.current,
@@ -181,11 +182,11 @@ class VelocityWindow(LocalPlanner):
         considered = Considered(paths, charges, cost, shut_by, reasons, chosen, velocities)
         if chosen < 0:
             found = ", ".join(reasons[number - 1] for number in np.unique(shut_by).tolist())
-            stand = self._plan(view, Command(), f"waits: {found}")
+            stand = self.wanting(view, Command(), f"waits: {found}")
             return replace(stand, considered=considered, encounters=self._encounters)
         reason = next((name for name, wrong in by_people if np.any(wrong)), profile.reason)
         speed, sideways, turn_rate = velocities[chosen].tolist()
-        best = self._plan(view, Command(speed, sideways=sideways, turn_rate=turn_rate), reason, paths[chosen])
+        best = self.wanting(view, Command(speed, sideways=sideways, turn_rate=turn_rate), reason, paths[chosen])
         return replace(best, considered=considered, encounters=self._encounters)
 
     def _ahead(self, course: Course, frame: FloatArray) -> tuple[CourseAhead, float]:

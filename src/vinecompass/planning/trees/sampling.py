@@ -137,7 +137,7 @@ def made_short(problem: Problem, settings: PlanSettings, nodes: FloatArray) -> F
     if problem.turns_on_the_spot and len(nodes) > 1:
         points = problem.to_cells(nodes[kept, :2])
         smooth = with_headings(problem, finished(problem, settings, points, problem.costmap.prices), nodes[-1, 2])
-        if np.isfinite(problem.check.price(smooth)) and problem.check.is_clear_along(smooth):
+        if np.isfinite(problem.check.price(smooth)) and problem.check.touched_along(smooth) is None:
             return smooth
     legs = [motion.poses(nodes[a], nodes[b], settings.spacing) for a, b in pairwise(kept)]
     # Curves end as the next begins; between straight lines, and at both ends, it turns on the spot.

@@ -125,7 +125,6 @@ class _StarTree:
         problem, clock = self._problem, self._clock
         aimed_at = np.inf
         while count := clock.draw(BATCH):
-            before = self._size
             samples = self._to_cells(self._floor.draw(count))
             self._size = grow_star(
                 problem.floor,
@@ -136,7 +135,6 @@ class _StarTree:
                 self._tree,
                 self._size,
             )
-            self._test_goals(before)
             best = float(np.min((self._tree.costs + self._tree.goal_prices)[: self._size]))
             if informed and best < 0.98 * aimed_at:
                 aimed_at = best
@@ -156,10 +154,3 @@ class _StarTree:
         tree = problem.to_site(edges.reshape(-1, 2)).reshape(-1, 2, 2)
         poses = made_short(problem, self._settings, nodes) if len(nodes) else nodes
         return Way(poses, size, clock.iterations, tree=tree)
-
-    def _test_goals(self, first: int) -> None:
-        """Ask the problem's own test about the nodes added since; it counts in place of the goal pose."""
-        test = self._problem.goal_test
-        if test is not None:
-            for node, pose in enumerate(self._problem.poses_to_site(self._tree.poses[first : self._size]), start=first):
-                self._tree.goal_prices[node] = 0.0 if test(pose) else np.inf

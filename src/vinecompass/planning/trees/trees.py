@@ -67,10 +67,6 @@ def rrt(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> W
         if not np.isfinite(price):
             continue
         node = tree.add(pose, near, tree.costs[near] + price)
-        if problem.goal_test is not None:
-            if problem.goal_test(pose):
-                return _way(problem, settings, tree.branch(node), [tree], clock)
-            continue
         direct = edges.lengths(pose[None], problem.goal_pose[None])[0] <= edges.longest
         if direct and np.isfinite(edges.price(pose, problem.goal_pose)):
             return _way(problem, settings, np.vstack([tree.branch(node), problem.goal_pose]), [tree], clock)
