@@ -6,7 +6,7 @@ import shapely
 from scipy import ndimage
 
 from tests.support import assert_input_error, new_folder, robot, room
-from vinecompass import Grid, Zone, find_narrow_places, plan_path, price_floor
+from vinecompass import Grid, Zone, plan_path, price_floor
 from vinecompass.contact import Walking
 from vinecompass.costs import FALLS, LiveCosts, body_clearance, body_touches, price_at_gap, write_costmap
 from vinecompass.geometry import transform_points
@@ -223,61 +223,6 @@ class Prices(unittest.TestCase):
             np.testing.assert_array_equal(archive["layer_clearance"], costmap.layers["clearance"])
             self.assertEqual(str(archive["format"]), "vinecompass costmap")
         assert_input_error(self, lambda: write_costmap(costmap, path.with_suffix(".tif")), ".npz")
-
-
-def halls(*doors, wall=0.3):
-    """Halls of 4 m x 6 m in a row, with a door of each width in the walls between them; and where the doors are."""
-    cell, places = 0.05, []
-    columns = round((4.0 * (len(doors) + 1) + wall * len(doors)) / cell)
-    log_odds = np.full((120, columns), -3.0, np.float32)
-    log_odds[[0, -1]] = log_odds[:, [0, -1]] = 3.0
-    for number, door in enumerate(doors):
-        first = round((4.0 * (number + 1) + wall * number) / cell)
-        gap, middle = round(door / cell), 40 + 12 * number
-        log_odds[:, first : first + round(wall / cell)] = 3.0
-        log_odds[middle - gap // 2 : middle - gap // 2 + gap, first : first + round(wall / cell)] = -3.0
-        places.append(((first + wall / cell / 2.0) * cell, middle * cell))
-    return Grid(log_odds, cell), places
-
-
-class NarrowPlaces(unittest.TestCase):
-    def test_doors_are_found_measured_and_told_apart(self):
-        doors = (0.5, 0.6, 0.75, 0.9, 1.6)
-        grid, where = halls(*doors)
-        found = find_narrow_places(price_floor(grid, robot()), robot())
-        self.assertEqual(len(found), 4, "the last one is wide enough")
-        for place, door, (x, y) in zip(found, doors, where, strict=False):
-            with self.subTest(door=door):
-                self.assertAlmostEqual(place.width, door, delta=0.026)
-                self.assertLess(np.hypot(place.x - x, place.y - y), 0.25)
-                self.assertEqual(place.passes, door > 2.0 * robot().body.inner_radius)
-                self.assertEqual(place.closed_by, ("map",))
-                self.assertIn("body.outline" if not place.passes else "comfort", place.decides)
-        self.assertIn("12 cm too wide", found[0].decides)
-
-    def test_aisles_have_a_length_and_what_closes_their_sides_is_named(self):
-        grid = room(10.0, 8.0)
-        grid.log_odds[40:120, 40:90] = 3.0
-        grid.log_odds[40:120, 108:160] = 3.0
-        aisle = [
-            place for place in find_narrow_places(price_floor(grid, robot()), robot()) if abs(place.x - 4.95) < 0.2
-        ]
-        self.assertEqual(len(aisle), 1)
-        self.assertAlmostEqual(aisle[0].width, 0.9, delta=0.026)
-        self.assertAlmostEqual(aisle[0].length, 4.0, delta=0.5)
-        grid.log_odds[40:120, 108:160] = -3.0
-        shut = Zone(name="rack", kind="closed", polygon=[(5.1, 2.0), (8.0, 2.0), (8.0, 6.0), (5.1, 6.0)])
-        zoned = find_narrow_places(price_floor(grid, robot(), zones=[shut]), robot())
-        self.assertEqual({name for place in zoned for name in place.closed_by}, {"map", "zones"})
-        grid.log_odds[40:120, 101:160] = 0.0
-        unknown = [place for place in find_narrow_places(price_floor(grid, robot()), robot()) if not place.passes]
-        self.assertIn("costs.unknown", unknown[0].decides)
-
-    def test_an_empty_room_has_none(self):
-        self.assertEqual(find_narrow_places(price_floor(room(), robot()), robot()), [])
-        self.assertEqual(
-            find_narrow_places(price_floor(Grid(np.full((80, 80), -3.0, np.float32), 0.05), robot()), robot()), []
-        )
 
 
 if __name__ == "__main__":

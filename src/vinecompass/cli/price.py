@@ -28,7 +28,8 @@ from vinecompass.errors import InputError
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from vinecompass.costs import CostMap, NarrowPlace
+    from vinecompass.costs import CostMap
+    from vinecompass.planning import NarrowPlace
     from vinecompass.robot import Robot
 
 __all__ = ["PriceOptions", "price", "run_price"]
@@ -75,7 +76,8 @@ class PriceOptions:
 
 def run_price(given: PriceOptions) -> Outcome:
     """Do what the command does."""
-    from vinecompass.costs import find_narrow_places, price_floor, write_costmap
+    from vinecompass.costs import price_floor, write_costmap
+    from vinecompass.planning import find_narrow_places
     from vinecompass.robot import read_robot
 
     for option, wanted in (("--layers", given.layers), ("--along", given.along), ("--against", given.against)):

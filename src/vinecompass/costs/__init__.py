@@ -4,11 +4,9 @@ from vinecompass.costs.body_check import BodyCheck, body_clearance, body_touches
 from vinecompass.costs.costmap import Charge, CostMap, PricedFloor, price_floor, price_stack
 from vinecompass.costs.costmap_files import write_costmap
 from vinecompass.costs.fall import FALLS, ClearanceLayer, price_at_gap
-from vinecompass.costs.free_width import free_width
 from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, one_way_headings
 from vinecompass.costs.live_costs import LiveCosts
 from vinecompass.costs.live_obstacles import LiveObstacles
-from vinecompass.costs.narrow_places import NarrowPlace, find_narrow_places
 from vinecompass.costs.people import PeopleLayer
 
 __all__ = [
@@ -21,15 +19,12 @@ __all__ = [
     "LiveCosts",
     "LiveObstacles",
     "MapLayer",
-    "NarrowPlace",
     "PeopleLayer",
     "PointsLayer",
     "PricedFloor",
     "ZoneLayer",
     "body_clearance",
     "body_touches",
-    "find_narrow_places",
-    "free_width",
     "one_way_headings",
     "price_at_gap",
     "price_floor",

@@ -17,6 +17,7 @@ from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, on
 from vinecompass.costs.people import PeopleLayer
 from vinecompass.door import checked
 from vinecompass.errors import InputError
+from vinecompass.geometry import transform_points
 from vinecompass.grids import Grid, Zone, clearance
 from vinecompass.robot import Robot
 from vinecompass.settings import CostSettings
@@ -122,6 +123,21 @@ class CostMap(ByValue):
         prices[rows, columns], forbidden[rows, columns] = np.inf, True
         distance = clearance(forbidden, self.grid.cell_size, closed_beyond=self.closed_beyond)
         return replace(self, prices=prices, forbidden=forbidden, clearance=distance)
+
+    def window(self, first: ArrayLike, last: ArrayLike) -> CostMap:
+        """Return the floor from one cell up to, but without, another as a costmap of its own, which keeps no layers."""
+        (row, column), (end_row, end_column) = np.asarray(first), np.asarray(last)
+        block, grid = np.s_[row:end_row, column:end_column], self.grid
+        x, y = transform_points(grid.frame, [[column * grid.cell_size, row * grid.cell_size]])[0]
+        return CostMap(
+            Grid(grid.log_odds[block], grid.cell_size, (float(x), float(y)), grid.turn),
+            self.prices[block],
+            self.forbidden[block],
+            self.clearance[block],
+            {},
+            one_way=None if self.one_way is None else self.one_way[block],
+            closed_beyond=True,
+        )
 
     def explain(self, x: float, y: float) -> dict[str, Charge]:
         """Return what each layer charges at a site point and why, by its name; empty off the map."""

@@ -13,7 +13,7 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 from numpy.typing import NDArray
 
-from vinecompass.costs import ClearanceLayer, CostMap, NarrowPlace, price_at_gap
+from vinecompass.costs import ClearanceLayer, CostMap, price_at_gap
 from vinecompass.figures.canvas import (
     AUBERGINE,
     BURGUNDY,
@@ -29,6 +29,7 @@ from vinecompass.figures.canvas import (
     new_sheet,
     write_side,
 )
+from vinecompass.planning import NarrowPlace
 from vinecompass.robot import Robot
 
 __all__ = ["add_price_bar", "draw_costs", "draw_prices", "top_price"]

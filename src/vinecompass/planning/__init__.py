@@ -4,6 +4,7 @@ from vinecompass.planning.comparison import Entry, PlannerComparison, Row, compa
 from vinecompass.planning.curves.motions import DubinsMotion, Motion, ReedsSheppMotion, StraightMotion, usual_motion
 from vinecompass.planning.goals import Goal
 from vinecompass.planning.methods import METHODS, Planner, check_method, name_of, usual_method
+from vinecompass.planning.narrow.narrow_places import NarrowPlace, find_narrow_places
 from vinecompass.planning.plan import Plan
 from vinecompass.planning.plan_files import write_plan
 from vinecompass.planning.plan_path import plan_path, plan_round, solve
@@ -24,6 +25,7 @@ __all__ = [
     "Goal",
     "GridPath",
     "Motion",
+    "NarrowPlace",
     "Plan",
     "Planner",
     "PlannerComparison",
@@ -40,6 +42,7 @@ __all__ = [
     "find_any_angle_path",
     "find_bottleneck",
     "find_grid_path",
+    "find_narrow_places",
     "name_of",
     "plan_path",
     "plan_round",

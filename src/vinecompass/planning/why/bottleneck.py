@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import ndimage
 
-from vinecompass.costs import CostMap, free_width
+from vinecompass.costs import CostMap
+from vinecompass.planning.narrow.free_width import free_width
 from vinecompass.planning.search.grid_search import find_grid_path
 
 __all__ = ["Bottleneck", "find_bottleneck"]
@@ -48,7 +49,7 @@ def find_bottleneck(costmap: CostMap, start: tuple[int, int], goal: tuple[int, i
     along = clearance[path.cells[:, 0], path.cells[:, 1]]
     narrowest = path.cells[int(np.argmin(along))]
     x, y = costmap.grid.points_of(narrowest[None])[0]
-    return Bottleneck(float(x), float(y), free_width(costmap, narrowest)[0], float(along.min()))
+    return Bottleneck(float(x), float(y), free_width(costmap, narrowest).width, float(along.min()))
 
 
 def _joined(open_cells: np.ndarray, start: tuple[int, int], goal: tuple[int, int]) -> bool:
