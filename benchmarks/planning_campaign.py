@@ -1,6 +1,6 @@
 """Run with ``python -m benchmarks.planning_campaign [PART …]``: whether planners keep their promises, over many cases.
 
-Parts: any-angle, curves, trees, why-not, growth; all of them if none is named.
+Parts: any-angle, curves, trees, growth; all of them if none is named.
 """
 
 from __future__ import annotations
@@ -11,7 +11,6 @@ from collections.abc import Callable
 
 import numpy as np
 
-from benchmarks.closed_ways import closed_ways
 from benchmarks.curve_search import dubins_words, reeds_shepp_words, shortest_length
 from benchmarks.localization_runs import demo_map
 from benchmarks.planning_cases import minimum_cost, priced_building
@@ -88,22 +87,6 @@ def trees(seeds: int = 10, problems: int = 100) -> None:
     )
 
 
-def why_not(seeds: int = 8) -> None:
-    """Five kinds of closed way, each laid out by several seeds."""
-    robot, right, total, times = read_robot(demo_file("robot.toml")), 0, 0, []
-    for seed in range(seeds):
-        for case in closed_ways(robot, seed):
-            begun = time.perf_counter()
-            plan = plan_path(case.costmap, robot, case.start, case.goal)
-            times.append(time.perf_counter() - begun)
-            why = plan.why_not
-            named = why is not None and why.cause == case.cause and case.word in plan.reason
-            total, right = total + 1, right + named
-            if not named:
-                print(f"  {case.name}, seed {seed}: {plan.status}: {plan.reason}")
-    print(f"why not: {right} of {total} causes named right, {np.median(times):.2f} s each, {max(times):.2f} s at most")
-
-
 def growth() -> None:
     """A* from 500 to 8000 cells a side, beside scikit-image's minimum-cost path, once each."""
     for side in (500, 1000, 2000, 4000, 8000):
@@ -127,7 +110,6 @@ PARTS: dict[str, Callable[[], None]] = {
     "any-angle": any_angle,
     "curves": curves,
     "trees": trees,
-    "why-not": why_not,
     "growth": growth,
 }
 

@@ -1,7 +1,7 @@
 import unittest
 
 import numpy as np
-from benchmarks.closed_ways import closed_ways, two_halls
+from benchmarks.closed_ways import closed_ways, told_wrongly, two_halls
 
 from tests.support import altered_robot, robot
 from vinecompass import Zone, plan_path, price_floor
@@ -12,16 +12,11 @@ START, GOAL = np.array([1.5, 2.5, 0.0]), np.array([6.8, 2.5, 0.0])
 
 
 class BuiltCases(unittest.TestCase):
-    def test_each_kind_of_cause_is_named_where_it_is(self):
-        for seed in (20, 21):
-            for case in closed_ways(robot(), seed):
-                with self.subTest(case=case.name, seed=seed):
-                    plan = plan_path(case.costmap, robot(), case.start, case.goal)
-                    why = plan.why_not
-                    self.assertFalse(plan.found)
-                    self.assertEqual(why.cause, case.cause, plan.reason)
-                    self.assertIn(case.word, plan.reason)
-                    self.assertLess(abs(why.place[0] - case.place[0]), 0.5)
+    def test_the_fewest_causes_are_named_alone_and_together_and_the_pose_offered_can_be_got_to(self):
+        for case in closed_ways(robot(), 20):
+            with self.subTest(case=case.name):
+                told, _ = told_wrongly(case)
+                self.assertEqual(told, "")
 
     def test_what_is_blamed_opens_the_way_when_it_is_changed(self):
         wide = two_halls(1.2, 2.5)
@@ -69,12 +64,12 @@ class BuiltCases(unittest.TestCase):
         ]
         plan = plan_path(price_floor(two_halls(1.2, 2.5), robot(), zones=zones), robot(), START, GOAL)
         self.assertEqual(plan.why_not.cause, "zone")
-        self.assertIn("the closed zones 'first' and 'second' lie across", plan.reason)
+        self.assertIn("the closed zone 'second' and the closed zone 'first' lie across", plan.reason)
         pallet = np.column_stack([np.full(40, 6.0), np.linspace(0.0, 5.0, 40)])
         costmap = price_floor(two_halls(1.2, 2.5), robot(), zones=zones[:1], obstacles=pallet)
         plan = plan_path(costmap, robot(), START, GOAL)
         self.assertEqual(plan.why_not.cause, "several")
-        self.assertIn("zone 'first' and obstacles", plan.reason)
+        self.assertIn("zone 'first' lie across every way from start to goal, one after the other", plan.reason)
         plan = plan_path(price_floor(two_halls(0.0, 2.5), robot(), zones=zones[:1]), robot(), START, GOAL)
         self.assertEqual(plan.why_not.cause, "walls")
         self.assertNotIn("first", plan.reason, "taking the zone away would not help")
@@ -89,17 +84,17 @@ class BuiltCases(unittest.TestCase):
         self.assertEqual(plan.why_not.cause, "obstacle")
         self.assertIn("seen by 'front', forgotten in 2.0 s unless seen again", plan.reason)
 
-    def test_the_nearest_open_pose_is_open_and_none_is_nearer(self):
+    def test_the_nearest_pose_to_a_closed_start_is_open_and_none_is_nearer(self):
         costmap = price_floor(two_halls(1.2, 2.5), robot())
-        goal = np.array([4.05, 1.0, 0.3])
-        plan = plan_path(costmap, robot(), START, goal)
+        start = np.array([4.05, 1.0, 0.3])
+        plan = plan_path(costmap, robot(), start, GOAL)
         nearest = plan.why_not.nearest
-        self.assertEqual(plan.status, "goal closed")
+        self.assertEqual(plan.status, "start closed")
         self.assertEqual(body_touches(costmap, robot(), nearest)[0, 0], -1)
-        away = np.hypot(*(nearest[:2] - goal[:2]))
+        away = np.hypot(*(nearest[:2] - start[:2]))
         centres = costmap.grid.points_of(np.argwhere(np.isfinite(costmap.prices)))
-        nearer = centres[np.hypot(*(centres - goal[:2]).T) < away - 1e-6]
-        poses = np.column_stack([nearer, np.full(len(nearer), goal[2])])
+        nearer = centres[np.hypot(*(centres - start[:2]).T) < away - 1e-6]
+        poses = np.column_stack([nearer, np.full(len(nearer), start[2])])
         self.assertTrue(np.all(body_touches(costmap, robot(), poses)[:, 0] >= 0))
 
 

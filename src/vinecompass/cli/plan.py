@@ -188,6 +188,7 @@ def _planned(
 
         files["picture"] = str(save_figure(draw_plan(costmap, robot, legs, poses), given.picture))
     hint = f"vinecompass drive SITE --robot {given.robot} --map {given.map} --to {given.goal!r} -o mission"
+    hint = hint if last.found else ""
     return Outcome("plan", line, quality=quality, files=files, done=last.found, hint=hint)
 
 

@@ -14,7 +14,7 @@ from vinecompass.planning.search.cost_to_go import CostToGo
 from vinecompass.planning.search.grid_search import GridPath, find_grid_path
 from vinecompass.planning.trees.roadmap import Roadmap
 from vinecompass.planning.why.bottleneck import Bottleneck, find_bottleneck
-from vinecompass.planning.why.why_not import WhyNot
+from vinecompass.planning.why.reason import WhyNot
 
 __all__ = [
     "METHODS",

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from vinecompass.comparing import ByValue
 from vinecompass.geometry import distance_along, resample_polyline, wrap_angle
-from vinecompass.planning.why.why_not import WhyNot
+from vinecompass.planning.why.reason import WhyNot
 
 __all__ = ["Plan", "Status", "directions_of"]
 

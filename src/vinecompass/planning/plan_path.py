@@ -14,13 +14,14 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.costs import CostMap, body_clearance
 from vinecompass.door import checked
 from vinecompass.geometry import distance_along
-from vinecompass.planning.curves.motions import Motion, StraightMotion
+from vinecompass.planning.curves.motions import Motion
 from vinecompass.planning.goals import Goal, Place, goal_poses, is_place, places_that_will_do
 from vinecompass.planning.methods import OF_LINES, Planner, check_method, fault_of, find_way, name_of, usual_method
 from vinecompass.planning.plan import Plan, Status, directions_of
 from vinecompass.planning.problem import Problem, Way
-from vinecompass.planning.search.grid_planners import a_star
-from vinecompass.planning.why.why_not import WhyNot, why_end_closed, why_no_way
+from vinecompass.planning.why.end_closed import why_end_closed
+from vinecompass.planning.why.no_way import why_no_way
+from vinecompass.planning.why.reason import WhyNot
 from vinecompass.robot import Robot
 from vinecompass.settings import PlanSettings
 
@@ -184,7 +185,7 @@ def solve(
     check_method(chosen, problem, key="planning.method" if method is None else "method")
     name = name_of(chosen)
     for which, pose in (("start", problem.start_pose), ("goal", problem.goal_pose)):
-        closed = why_end_closed(problem, which, pose)
+        closed = why_end_closed(problem, which, pose, s if explain else None)
         if closed is not None:
             status: Status = "start closed" if which == "start" else "goal closed"
             return _without_path(status, closed, Way(np.zeros((0, 3))), name, begun)
@@ -202,7 +203,7 @@ def solve(
     if len(poses) == 0 and not explain:
         return _without_path("no way" if name in OF_LINES else "gave up", None, way, name, begun)
     if len(poses) == 0:
-        status, why = _why_nothing_found(problem, way, name, s, seed)
+        status, why = _why_nothing_found(problem, way, name, s, asked)
         return _without_path(status, why, way, name, begun)
     directions = directions_of(poses)
     return Plan(
@@ -246,20 +247,19 @@ def _least_clearance(problem: Problem, poses: FloatArray, name: str) -> float:
     return float(body_clearance(problem.costmap, problem.robot, driven).min())
 
 
-def _why_nothing_found(problem: Problem, way: Way, name: str, s: PlanSettings, seed: int) -> tuple[Status, WhyNot]:
+def _why_nothing_found(
+    problem: Problem, way: Way, name: str, s: PlanSettings, asked: str | Planner
+) -> tuple[Status, WhyNot]:
     """Return whether there is no way, or this method only gave up, and why."""
-    plain = replace(problem, motion=StraightMotion())
-    by_lines = way if name in OF_LINES else a_star(plain, s, np.random.default_rng(seed))
-    if len(by_lines.poses) == 0:
-        return "no way", why_no_way(plain, s, exhausted=by_lines.exhausted)
-    length = float(distance_along(by_lines.poses)[-1])
-    tried = "everything it can reach" if way.exhausted else f"{way.iterations} iterations, {way.expanded} nodes"
-    turning = "" if problem.turns_on_the_spot else ", by turning on the spot"
-    return "gave up", WhyNot(
-        "planner",
-        f"{name} found no way after {tried}",
-        f"a-star finds one of {length:.1f} m for the origin{turning}",
-    )
+    others = [] if asked == "usual" else ["a-star", "lattice"] if problem.turns_on_the_spot else ["lattice"]
+    for other in others:
+        found = find_way(problem, other, s, 0) if other != name else way
+        if len(found.poses):
+            length = float(distance_along(found.poses)[-1])
+            tried = "everything it can reach" if way.exhausted else f"{way.iterations} iterations, {way.expanded} nodes"
+            text = f"{name} found no way after {tried}"
+            return "gave up", WhyNot("planner", text, f"{other} finds one of {length:.1f} m")
+    return "no way", why_no_way(problem, s)
 
 
 def _without_path(status: Status, why_not: WhyNot | None, way: Way, name: str, begun: float) -> Plan:
