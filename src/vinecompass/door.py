@@ -205,4 +205,5 @@ RULES: dict[str, Rule] = {
     "ArrayLike": _array,
     "NDArray": _array,
     "FloatArray": _array,
+    "Planner": lambda value: "" if callable(value) else "a planner of your own",
 }

@@ -52,9 +52,10 @@ def name_of(method: str | Planner) -> str:
 
 def check_method(method: str | Planner, problem: Problem, *, key: str = "method") -> None:
     """Raise `InputError` if there is no such method, or it takes no such motion."""
-    if isinstance(method, str) and method not in METHODS:
-        raise InputError("is no planner", key=key, value=method, expected=f"one of {', '.join(METHODS)}")
-    if method in OF_LINES and not problem.turns_on_the_spot:
+    if not callable(method) and method not in METHODS:
+        expected = f"one of {', '.join(METHODS)}, or a planner of your own"
+        raise InputError("is no planner", key=key, value=method, expected=expected)
+    if isinstance(method, str) and method in OF_LINES and not problem.turns_on_the_spot:
         raise InputError(
             "makes a path of straight lines, which this motion cannot follow",
             key=key,
