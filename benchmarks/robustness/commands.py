@@ -24,12 +24,13 @@ from benchmarks.robustness.originals import make_originals
 from vinecompass.cli import cli, main
 from vinecompass.cli.outputs import OUT
 
-__all__ = ["LINES", "campaign", "run", "try_outputs", "try_values"]
+__all__ = ["LINES", "campaign", "command_named", "run", "try_outputs", "try_values"]
 
 ROOM = "--robot one/robot.toml"
 LINES = {
     "simulate": f"one/site.toml {ROOM} --route across -o new/run",
-    "import": f"{ROOM} --scans csv/scans.csv --wheels csv/wheels.csv -o new/run",
+    "import run": f"{ROOM} --scans csv/scans.csv --wheels csv/wheels.csv -o new/run",
+    "import map": "map/map.png --cell-size 0.05 -o new/map.png",
     "check": "csv",
     "fuse": "csv -o new/track.csv",
     "map": "csv -o new/map.png",
@@ -82,17 +83,26 @@ def run(*words: object) -> tuple[int, str]:
     return (-1, f"warns: {warned[0].message}") if warned else (status, err.getvalue())
 
 
+def command_named(name: str) -> click.Command:
+    """Return the command of a name, which may be one of a group's."""
+    command: click.Command = cli
+    for word in name.split():
+        assert isinstance(command, click.Group)
+        command = command.commands[word]
+    return command
+
+
 def try_values(values: tuple[str, ...] = VALUES, names: tuple[str, ...] = tuple(LINES)) -> tuple[int, list[str]]:
     """Give every option of the commands each value; return how many calls that were, and those that fell short."""
     count, fallen = 0, []
     for name in names:
         line = LINES[name].split()
-        for option in cli.commands[name].params:
+        for option in command_named(name).params:
             if not isinstance(option, click.Option) or option.is_flag or option.type is OUT:
                 continue
             for value in values:
                 begun = time.perf_counter()
-                status, told = run(name, *_without(line, option), f"{option.opts[-1]}={value}")
+                status, told = run(*name.split(), *_without(line, option), f"{option.opts[-1]}={value}")
                 took, count = time.perf_counter() - begun, count + 1
                 shutil.rmtree("new", ignore_errors=True)
                 if status == -1 or (status == 2 and told.count("\n") != 1) or took > LONGEST:
@@ -114,7 +124,7 @@ def try_outputs(names: tuple[str, ...] = tuple(LINES)) -> tuple[int, list[str]]:
     count, fallen = 0, []
     for name in names:
         line = LINES[name].split()
-        for option in cli.commands[name].params:
+        for option in command_named(name).params:
             if not isinstance(option, click.Option) or option.type is not OUT:
                 continue
             given = _without(line, option)
@@ -127,7 +137,7 @@ def try_outputs(names: tuple[str, ...] = tuple(LINES)) -> tuple[int, list[str]]:
                 if where == "a folder stands there":
                     (path / "mine").mkdir(parents=True)
                 before = _stands(folder)
-                status, told = run(name, *given, option.opts[-1], path)
+                status, told = run(*name.split(), *given, option.opts[-1], path)
                 count += 1
                 if status != 2 or told.count("\n") != 1:
                     fallen.append(f"{name} {option.opts[-1]}, {where}: status {status}, {told!r:.200}")

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import functools
+import json
 import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import ezdxf.filemanagement
 import numpy as np
 
 from vinecompass import (
@@ -18,11 +20,14 @@ from vinecompass import (
     Settings,
     Simulator,
     demo_file,
+    grid_from_picture,
+    grid_from_plan,
     grid_from_polygons,
     guess_format,
     import_run,
     plan_path,
     price_floor,
+    read_floor_plan,
     read_map_record,
     read_robot,
     read_round,
@@ -157,6 +162,12 @@ def make_originals(folder: Path) -> list[Original]:
     write_track(run.truth, one / "track.csv")
     plan = plan_path(price_floor(grid, robot()), robot(), [1.5, 1.5, 0.0], [4.6, 1.5, 0.0])
     write_plan(plan, one / "plan.csv")
+    walls = [[0.0, 0.0], [6.0, 0.0], [6.0, 4.0], [0.0, 4.0], [0.0, 0.0]]
+    feature = {"type": "Feature", "properties": {}, "geometry": {"type": "LineString", "coordinates": walls}}
+    atomic_write(one / "plan.geojson", json.dumps({"type": "FeatureCollection", "features": [feature]}))
+    drawing = ezdxf.filemanagement.new(units=6)
+    drawing.modelspace().add_lwpolyline(walls)
+    drawing.saveas(one / "plan.dxf")
     case = LocalizationCase(grid, (run,), (dead_reckon(run.wheels, run.robot.drive),), Settings())
     with StudyRun(case, folder / "study", made_of={}, workers=1) as study:
         study.run([Trial(0, 0, {})])
@@ -172,6 +183,9 @@ def make_originals(folder: Path) -> list[Original]:
         Original("map's picture", "map/map.png", _use_map),
         Original("map before its edits", "map/map.unedited.png", lambda path: _use_map(path.parent / "map.png")),
         Original("PGM", "pgm/map.pgm", _use_map),
+        Original("a picture to import", "map/map.png", lambda path: grid_from_picture(path, 0.05)),
+        Original("a floor plan", "one/plan.geojson", _use_plan),
+        Original("a drawing", "one/plan.dxf", _use_plan),
         *(
             Original(f"run's {name}", f"{tables}/{name}", lambda path: _use_run(path.parent))
             for tables, names in (
@@ -198,6 +212,10 @@ def _use_map(path: Path) -> None:
     if record.grid.log_odds.size < 100_000:
         judge_map(record.grid)
         price_floor(record.grid, robot(), zones=record.zones)
+
+
+def _use_plan(path: Path) -> None:
+    grid_from_plan(read_floor_plan(path), 0.05)
 
 
 def _use_run(folder: Path) -> None:

@@ -39,6 +39,8 @@ _HOMES = {
         "clearance",
         "grid_from_drawing",
         "grid_from_picture",
+        "grid_from_plan",
+        "read_floor_plan",
         "grid_from_polygons",
         "read_map",
         "read_map_record",

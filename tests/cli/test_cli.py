@@ -507,6 +507,7 @@ class Commands(unittest.TestCase):
     def test_scans_alone_are_imported_and_that_nothing_tells_of_motion_is_said(self):
         done = (
             "import",
+            "run",
             "--robot",
             self.robot,
             "--scans",
@@ -517,6 +518,30 @@ class Commands(unittest.TestCase):
         status, printed, error = run(*done)
         self.assertEqual((status, error), (0, ""))
         self.assertIn("no table tells of motion", printed)
+
+    def test_a_picture_and_a_plan_become_maps_and_what_was_read_is_told(self):
+        turned, look = self.out / "turned.png", self.out / "look.png"
+        words = ("import", "map", self.map, "--cell-size", "0.05", "--corner", "1,2", "--turn-deg", "10", "-o", turned)
+        told = self.json_of(*words, "--picture", look)
+        first, again = read_map(self.map), read_map(turned)
+        np.testing.assert_array_equal(again.free, first.free)
+        self.assertEqual(again.corner, (1.0, 2.0))
+        self.assertAlmostEqual(told["quality"]["free_m2"], first.free.sum() * 0.05**2, delta=0.01)
+        self.assertEqual(told["files"], {"map": str(turned), "picture": str(look)})
+        self.assertRegex(run(*words, "--force")[1], r"grey 25\d: +\d+.\d % of the picture, read as free")
+        plan = self.out / "plan.geojson"
+        plan.write_text(
+            '{"type": "FeatureCollection", "features": [{"type": "Feature", "geometry": {"type": "LineString", '
+            '"coordinates": [[0, 0], [4, 0], [4, 3], [0, 3], [0, 0]]}}]}'
+        )
+        told = self.json_of("import", "map", plan, "--cell-size", "0.05", "-o", self.out / "plan.png")
+        self.assertAlmostEqual(told["quality"]["free_m2"], 11.65, delta=0.4)
+        for words, known in (
+            ((plan, "--unknown", "3"), "--unknown"),
+            ((self.map, "--unit", "mm"), "--unit and --layer"),
+        ):
+            status, _, error = run("import", "map", *words, "--cell-size", "0.05", "-o", self.out / "none.png")
+            self.assertEqual((status, known in error, error.count("\n")), (2, True, 1))
 
     def test_a_run_of_ones_own_goes_through_import_map_and_locate(self):
         self.json_of(
@@ -536,6 +561,7 @@ class Commands(unittest.TestCase):
         tables = self.out / "run"
         self.json_of(
             "import",
+            "run",
             "--robot",
             self.robot,
             "--scans",
@@ -621,10 +647,13 @@ class Commands(unittest.TestCase):
             (("plan", self.map, *robot, "--from", "dock", "--to", "press"), ["--from", "'dock'", "--site"]),
             (("plan", self.map, *robot, "--from", "nan,1,2", "--to", "1,1,0"), ["--from", "'nan,1,2'"]),
             (("drive", in_wall, *robot, "--map", self.map, "--to", "press"), ["start", "free floor"]),
-            (("import", *robot, "--scans", "s.csv", "-o", new), ["s.csv", "no such file"]),
-            (("import", *robot, "--scans", "s.csv", "--how", "length=ell", "-o", new), ["'ell'", "mm"]),
-            (("import", *robot, "--scans", "s.csv", "--how", "imu.time=ms", "-o", new), ["--how", "imu.time=ms"]),
-            (("import", *robot, "--scans", "s.csv", "--column", "x=y", "-o", new), ["--column", "'x=y'"]),
+            (("import", "run", *robot, "--scans", "s.csv", "-o", new), ["s.csv", "no such file"]),
+            (("import", "run", *robot, "--scans", "s.csv", "--how", "length=ell", "-o", new), ["'ell'", "mm"]),
+            (
+                ("import", "run", *robot, "--scans", "s.csv", "--how", "imu.time=ms", "-o", new),
+                ["--how", "imu.time=ms"],
+            ),
+            (("import", "run", *robot, "--scans", "s.csv", "--column", "x=y", "-o", new), ["--column", "'x=y'"]),
             (("demo", "-o", self.map), ["cellar.png", "is a file"]),
             (("fly",), ["fly"]),
             (("map",), ["RUN"]),
@@ -652,6 +681,7 @@ class TheProgram(unittest.TestCase):
                 "demo",
                 "simulate",
                 "import",
+                "run",
                 "check",
                 "fuse",
                 "map",

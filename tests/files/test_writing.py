@@ -163,7 +163,10 @@ class OnTheCommandLine(unittest.TestCase):
             (("map", data / "recording", "-o", data / "robot.png"), "vinecompass robot"),
             (("price", data / "cellar.png", *robot, "--picture", data / "cellar.png"), "figure"),
             (("locate", data / "cellar.png", data / "second-run", "-o", data / "second-run" / "o.csv"), "lies in"),
-            (("import", *robot, "--scans", data / "recording/scans.parquet", "-o", data / "recording"), "is read"),
+            (
+                ("import", "run", *robot, "--scans", data / "recording/scans.parquet", "-o", data / "recording"),
+                "is read",
+            ),
             (("edit", data / "cellar.png", "--specks", 0.1, "-o", data / "cellar.png"), "also read"),
             (("edit", data / "cellar.png", "--merge", data / "b.png", "-o", data / "b.png"), "also read"),
             (("fuse", data / "recording", "-o", data / "recording"), "also read"),

@@ -41,7 +41,7 @@ class WhateverIsThrownAtIt(unittest.TestCase):
                 self.assertEqual(try_two_at_once(writer, 2), [])
 
     def test_options_and_outputs_without_sense_end_in_one_line(self):
-        self.assertEqual(set(cli.commands) - {"compile"}, set(LINES))
+        self.assertEqual(set(cli.commands) - {"compile"}, {name.split()[0] for name in LINES})
         folder = new_folder()
         with contextlib.chdir(folder):
             make_originals(folder)

@@ -16,7 +16,8 @@ from vinecompass.cli.demo import demo
 from vinecompass.cli.drive import drive
 from vinecompass.cli.edit import edit_command
 from vinecompass.cli.fuse import fuse_command
-from vinecompass.cli.import_run import import_command
+from vinecompass.cli.import_map import import_map_command
+from vinecompass.cli.import_run import import_run_command
 from vinecompass.cli.judge import judge_command
 from vinecompass.cli.locate import locate
 from vinecompass.cli.map import map_command
@@ -46,10 +47,18 @@ def cli() -> None:
     """
 
 
+@click.group("import", cls=InOrder, short_help="Make a run of tables, or a map of a picture or a floor plan.")
+def import_group() -> None:
+    """Make a run of tables that anyone recorded, or a map of a picture or a drawn floor plan."""
+
+
+import_group.add_command(import_run_command)
+import_group.add_command(import_map_command)
+
 for command in (
     demo,
     simulate,
-    import_command,
+    import_group,
     check_command,
     fuse_command,
     map_command,

@@ -27,7 +27,7 @@ JOB = (
     ("localizing", "locate {out}/map.png {out}/run --anywhere -o {out}/track.csv"),
     ("localizing by scans", "locate {out}/map.png {out}/run --odometry scans -o {out}/scans.csv"),
     ("localizing by beams", "locate {out}/map.png {out}/run --settings {out}/beams.toml -o {out}/beams.csv"),
-    ("pricing", "price {out}/map.png --robot {robot}"),
+    ("pricing", "price {out}/map.png --robot {robot} --narrow"),
     ("planning", "plan {out}/map.png --robot {robot} --site {site} --from dock --to 36.9,20,-90 --compare all"),
     (
         "planning one way",

@@ -1,4 +1,4 @@
-"""vinecompass import: make a run from tables that anyone recorded."""
+"""vinecompass import run: make a run from tables that anyone recorded."""
 
 from __future__ import annotations
 
@@ -19,13 +19,13 @@ if TYPE_CHECKING:
     from vinecompass.importing import TableFormat
     from vinecompass.runs import Run
 
-__all__ = ["ImportOptions", "import_command", "run_import"]
+__all__ = ["ImportOptions", "import_run_command", "run_import"]
 
 MOTION = {"wheels", "odometry", "imu"}
 """Streams that tell of motion by themselves."""
 
 
-@click.command("import", cls=Writing, short_help="Make a run from tables that anyone recorded.")
+@click.command("run", cls=Writing, short_help="Make a run from tables that anyone recorded.")
 @robot_option
 @click.option(
     "--scans", type=FILE, multiple=True, required=True, help="Table of scans: the time, then one column per beam."
@@ -58,7 +58,7 @@ MOTION = {"wheels", "odometry", "imu"}
 @click.option("-o", "--out", type=OUT, required=True, help="The run folder to write.")
 @picture_option
 @json_option
-def import_command(as_json: bool, **given: Any) -> int:
+def import_run_command(as_json: bool, **given: Any) -> int:
     """Make a run folder from text or Parquet tables, however they are written, so that map and locate can use it.
 
     A stream may come in several files, and each packed by gzip. Ranges of 0 or less become "no reading", and ranges
@@ -170,7 +170,7 @@ def _columns(given: ImportOptions) -> dict[str, str]:
 
 def _repeating(given: ImportOptions, formats: Mapping[str, TableFormat], columns: Mapping[str, str]) -> str:
     """Return the command that does the same without guessing."""
-    words = ["vinecompass", "import", "--robot", str(given.robot)]
+    words = ["vinecompass", "import", "run", "--robot", str(given.robot)]
     for stream, paths in given.tables().items():
         for path in paths:
             words += [f"--{stream}", str(path)]
@@ -191,7 +191,7 @@ def _told(run: Run, files: dict[str, str], out: Path, reasons: list[str], comman
     notes = [] if MOTION & rows.keys() else ["no table tells of motion: it will be read from the scans alone"]
     duration, returned = float(table.t[-1] - table.t[0]), np.isfinite(table.ranges)
     return Outcome(
-        "import",
+        "import run",
         f"{duration:.0f} s: "
         + ", ".join(f"{count} {name}" for name, count in rows.items())
         + f"; {100.0 * np.mean(returned):.0f} % of the beams return, "

@@ -11,7 +11,7 @@ from vinecompass.figures.layer_figure import draw_cost_change, draw_layers, draw
 from vinecompass.figures.local_plan_figure import draw_local_plan
 from vinecompass.figures.localization_figure import draw_localization
 from vinecompass.figures.localization_film import LocalizationFilm
-from vinecompass.figures.map_figure import draw_mapping
+from vinecompass.figures.map_figure import draw_map, draw_mapping
 from vinecompass.figures.map_film import MapFilm
 from vinecompass.figures.notebook import drawn_for_notebook
 from vinecompass.figures.people_figure import draw_meetings
@@ -33,6 +33,7 @@ __all__ = [
     "draw_layers",
     "draw_local_plan",
     "draw_localization",
+    "draw_map",
     "draw_mapping",
     "draw_meetings",
     "draw_plan",

@@ -22,11 +22,27 @@ from vinecompass.figures.canvas import (
     write_side,
 )
 from vinecompass.geometry import transform_points
+from vinecompass.grids import Grid
 from vinecompass.judging import MapAccuracy
 from vinecompass.mapping import Loop, Mapper, Mapping
 from vinecompass.runs import Run, compare_relations, compare_tracks
 
-__all__ = ["draw_mapping"]
+__all__ = ["draw_map", "draw_mapping"]
+
+
+def draw_map(grid: Grid) -> Figure:
+    """Draw a map as it is read: free, occupied and unknown."""
+    area = grid.cell_size**2
+    numbers = [
+        (name, f"{cells.sum() * area:.1f} m2")
+        for name, cells in (("free", grid.free), ("occupied", grid.occupied), ("unknown", grid.unknown))
+    ]
+    rows, columns = grid.shape
+    size = f"{columns * grid.cell_size:.1f} m x {rows * grid.cell_size:.1f} m"
+    figure, axes = new_sheet(f"{numbers[0][1]} read as free, {numbers[1][1]} as occupied, on {size}")
+    legend: list = list(draw_grid(axes, grid))
+    write_side(figure, legend, [*numbers, ("side of a cell", f"{grid.cell_size:g} m")])
+    return figure
 
 
 def draw_mapping(mapping: Mapping, run: Run, accuracy: MapAccuracy | None) -> Figure:

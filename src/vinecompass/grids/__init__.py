@@ -16,8 +16,9 @@ from vinecompass.grids.edits import (
     Turn,
     check_edits,
 )
+from vinecompass.grids.floor_plans import FloorPlan, grid_from_plan, read_floor_plan
 from vinecompass.grids.grid import CLOSED_BY_HAND, DECIDED, Grid
-from vinecompass.grids.making import grid_from_drawing, grid_from_picture, grid_from_polygons
+from vinecompass.grids.making import grey_levels, grid_from_drawing, grid_from_picture, grid_from_polygons
 from vinecompass.grids.map_doubt import MapDoubt
 from vinecompass.grids.map_files import Making, MapRecord, check_map_name, read_map, read_map_record, write_map
 from vinecompass.grids.map_rays import MapRays
@@ -32,6 +33,7 @@ __all__ = [
     "Beams",
     "Crop",
     "Edit",
+    "FloorPlan",
     "Grid",
     "Making",
     "MapDoubt",
@@ -51,13 +53,16 @@ __all__ = [
     "check_edits",
     "check_map_name",
     "clearance",
+    "grey_levels",
     "grid_from_drawing",
     "grid_from_picture",
+    "grid_from_plan",
     "grid_from_polygons",
     "in_frame",
     "likelihood_field",
     "main_direction",
     "overlaid",
+    "read_floor_plan",
     "read_map",
     "read_map_record",
     "read_zones",

@@ -14,12 +14,19 @@ from vinecompass.errors import InputError
 from vinecompass.files import read_bytes
 from vinecompass.geometry import check_length, checked_points, resample_polyline
 from vinecompass.grids.grid import Grid
-from vinecompass.grids.map_files import LARGEST_FILE, decode_picture, readings_of_grey
+from vinecompass.grids.map_files import LARGEST_FILE, decode_picture
 
-__all__ = ["grid_from_drawing", "grid_from_picture", "grid_from_polygons"]
+__all__ = ["grey_levels", "grid_from_drawing", "grid_from_picture", "grid_from_polygons"]
 
 SIGNS = {"#": 5.0, ".": -5.0, " ": 0.0}
 """Log-odds of a drawing's signs: occupied, free, unknown."""
+JUST_OCCUPIED, JUST_FREE = 0.39, 0.61
+"""Probabilities of being free, at the levels of grey that are named, which read as occupied and as free."""
+LEAST_SURE = 0.01
+"""Probability of the contrary that black and white leave."""
+ALIKE = 2.0
+"""Levels of grey by which unknown floor may differ from its own."""
+LEVELS = "0 to 255, the first at most the second"
 
 
 @checked
@@ -62,8 +69,26 @@ def grid_from_drawing(drawing: str, cell_size: float, corner: tuple[float, float
 
 
 @checked
-def grid_from_picture(path: str | Path, cell_size: float, corner: tuple[float, float] = (0.0, 0.0)) -> Grid:
-    """Make a map of any grey PNG or PGM: black is occupied, white free, grey or transparent unknown; top is up.
+def grey_levels(path: str | Path) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
+    """Return the grey ``(rows, columns)`` of a PNG or PGM, 0 to 255, top row first, and which pixels are not clear."""
+    return decode_picture(read_bytes(path, largest=LARGEST_FILE), Path(path))
+
+
+@checked
+def grid_from_picture(
+    path: str | Path,
+    cell_size: float,
+    corner: tuple[float, float] = (0.0, 0.0),
+    turn: float = 0.0,
+    *,
+    occupied_below: float = 102.0,
+    free_above: float = 153.0,
+    unknown: float | None = None,
+) -> Grid:
+    """Make a map of any picture, a PNG or PGM: dark is occupied, light free, the rest unknown; top is up.
+
+    Colours count as their grey, and 16 bits as the 8 that they stand for. Between the levels named here, what is darker
+    is the more likely to be occupied.
 
     Parameters
     ----------
@@ -72,9 +97,34 @@ def grid_from_picture(path: str | Path, cell_size: float, corner: tuple[float, f
         What a pixel measures, m.
     corner : (x, y)
         Of the lowest, leftmost cell, m.
+    turn : float
+        Heading of the picture's rows in the site frame, radians.
+    occupied_below, free_above : float
+        Levels of grey, from 0, black, to 255, white.
+    unknown : float, optional
+        The level of grey that is unknown, to within 2, whatever lies on either side of it; what is transparent is, too.
+
+    Raises
+    ------
+    InputError
+        It is no such picture, or the levels are none, or the wrong way round.
     """
-    path = Path(path)
-    return Grid(readings_of_grey(*decode_picture(read_bytes(path, largest=LARGEST_FILE), path)), cell_size, corner)
+    check_length(cell_size, "cell_size")
+    if not 0.0 <= occupied_below <= free_above <= 255.0:
+        levels = f"{occupied_below:g} and {free_above:g}"
+        raise InputError("are no levels of grey", key="occupied_below, free_above", value=levels, expected=LEVELS)
+    if unknown is not None and not 0.0 <= unknown <= 255.0:
+        raise InputError("is no level of grey", key="unknown", value=unknown, expected="0 to 255")
+    grey, observed = grey_levels(path)
+    greys = np.arange(256, dtype=float)
+    free = np.interp(greys, [0.0, occupied_below, free_above, 255.0], [0.0, JUST_OCCUPIED, JUST_FREE, 1.0])
+    free[greys < occupied_below] = np.minimum(free[greys < occupied_below], JUST_OCCUPIED)
+    free[greys > free_above] = np.maximum(free[greys > free_above], JUST_FREE)
+    sure = np.clip(free, LEAST_SURE, 1.0 - LEAST_SURE)
+    log_odds = np.log(1.0 / sure - 1.0).astype(np.float32)
+    if unknown is not None:
+        log_odds[np.abs(greys - unknown) <= ALIKE] = 0.0
+    return Grid(np.where(observed, log_odds[grey], np.float32(0.0))[::-1].copy(), cell_size, corner, turn)
 
 
 @checked
