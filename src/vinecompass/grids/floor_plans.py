@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -33,8 +34,10 @@ FARTHEST = 1e5
 UNITS = {"mm": 0.001, "cm": 0.01, "m": 1.0, "in": 0.0254, "ft": 0.3048}
 UNIT_CODES = {1: "in", 2: "ft", 4: "mm", 5: "cm", 6: "m"}
 """Of a DXF file's header."""
-FLATNESS = 0.005
-"""Metres that curves are drawn off by straight lines at most."""
+FLATNESS = 2e-4
+"""Share of a drawing's size by which straight lines may be off its curves: 1 cm of 50 m."""
+NO_LINES = ("TEXT", "MTEXT", "ATTRIB", "ATTDEF", "POINT", "HATCH", "DIMENSION")
+"""What a drawing holds that is no wall."""
 MARGIN_CELLS = 2
 """Unknown cells that are left round the plan."""
 INSIDE_A_WALL = 0.2
@@ -132,35 +135,43 @@ def _feature(feature: Any, where: str, path: Path) -> tuple[BaseGeometry, str]:
 
 def _read_dxf(path: Path, unit: str | None, layers: Sequence[str]) -> FloorPlan:
     try:
-        from ezdxf import disassemble
         from ezdxf.filemanagement import readfile
-        from ezdxf.lldxf.const import DXFError
     except ModuleNotFoundError:
         raise InputError("needs ezdxf", file=path, expected='pip install "vinecompass[plans]"') from None
     read_bytes(path, largest=LARGEST_PLAN)  # Raises, and says why it cannot be read.
+    # What it mends in a broken drawing it would tell on standard error.
+    logging.getLogger("ezdxf").setLevel(logging.CRITICAL)
     try:
-        document = readfile(path)
-    except (OSError, DXFError, ValueError, KeyError, IndexError, UnicodeError) as error:
+        drawing = readfile(path)
+        entities = _lines_of(drawing)
+        code, known = UNIT_CODES.get(drawing.units), sorted(layer.dxf.name for layer in drawing.layers)
+    except Exception as error:  # Whatever a broken drawing makes ezdxf stumble over.
         raise InputError(f"is no DXF file ({type(error).__name__})", file=path, expected="a drawing") from None
-    code = UNIT_CODES.get(document.units)
     if unit is None and code is None:
         raise InputError("has no unit", file=path, key="unit", expected=f"one of {', '.join(UNITS)}")
-    scale = UNITS[unit or code or "m"]
-    known = sorted(layer.dxf.name for layer in document.layers)
     for layer in layers:
         if layer not in known:
-            raise InputError("is no layer", file=path, key="layer", value=layer, expected=f"one of {', '.join(known)}")
-    lines: list[BaseGeometry] = []
-    entities = disassemble.recursive_decompose(document.modelspace())
-    for primitive in disassemble.to_primitives(entities, max_flattening_distance=FLATNESS / scale):
-        if layers and primitive.entity.dxf.layer not in layers:
-            continue
-        if primitive.entity.dxftype() in ("TEXT", "MTEXT", "ATTRIB", "ATTDEF", "POINT", "HATCH", "DIMENSION"):
-            continue
-        points = scale * np.array([(point.x, point.y) for point in primitive.vertices()])
-        if len(points) > 1 and np.all(np.isfinite(points)):
-            lines.append(shapely.LineString(points))
+            expected = f"one of {', '.join(known)}"
+            raise InputError("is no layer", file=path, key="layer", value=layer, expected=expected)
+    scale = UNITS[unit or code or "m"]
+    lines = [shapely.LineString(scale * points) for layer, points in entities if not layers or layer in layers]
     return _whole(FloorPlan(lines), path)
+
+
+def _lines_of(drawing: Any) -> list[tuple[str, NDArray[np.float64]]]:
+    """Return the layer and the points ``(N, 2)`` of every line of a drawing, in its units; curves as many short ones."""
+    from ezdxf import disassemble
+
+    parts = list(disassemble.recursive_decompose(drawing.modelspace()))
+    drawn = [part for part in parts if part.dxftype() not in NO_LINES]
+    extent = [point for one in disassemble.to_primitives(drawn) for point in one.vertices()][:MOST_POINTS]
+    size = float(np.ptp([(point.x, point.y) for point in extent], axis=0).max()) if extent else 1.0
+    lines = []
+    for primitive in disassemble.to_primitives(drawn, max_flattening_distance=max(FLATNESS * size, 1e-9)):
+        points = np.array([(point.x, point.y) for point in primitive.vertices()])
+        if len(points) > 1 and np.all(np.isfinite(points)):
+            lines.append((str(primitive.entity.dxf.layer), points))
+    return lines
 
 
 def _whole(plan: FloorPlan, path: Path) -> FloorPlan:
