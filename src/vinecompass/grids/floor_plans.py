@@ -159,7 +159,7 @@ def _read_dxf(path: Path, unit: str | None, layers: Sequence[str]) -> FloorPlan:
 
 
 def _lines_of(drawing: Any) -> list[tuple[str, NDArray[np.float64]]]:
-    """Return the layer and the points ``(N, 2)`` of every line of a drawing, in its units; curves as many short ones."""
+    """Return the layer and the points ``(N, 2)`` of every line of a drawing, in its units; curves as short lines."""
     from ezdxf import disassemble
 
     parts = list(disassemble.recursive_decompose(drawing.modelspace()))
