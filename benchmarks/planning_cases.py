@@ -17,11 +17,19 @@ from skimage.graph import MCP_Geometric
 from benchmarks.localization_runs import demo_map, demo_run
 from benchmarks.measuring import measured
 from vinecompass import demo_file, read_site
-from vinecompass.costs import LiveCosts, price_floor
+from vinecompass.costs import CostMap, LiveCosts, price_floor
 from vinecompass.costs.kernels import NO_WAYS, line_price
 from vinecompass.grids import Grid, clearance
 from vinecompass.odometry import odometry_track, straightened_beams, swept_scans
-from vinecompass.planning import CostToGo, DubinsMotion, ReedsSheppMotion, find_grid_path, plan_path
+from vinecompass.planning import (
+    CostToGo,
+    DubinsMotion,
+    GridPath,
+    PreparedFloor,
+    ReedsSheppMotion,
+    find_grid_path,
+    plan_path,
+)
 from vinecompass.planning.search.smoothing import shorten
 
 FloatArray = NDArray[np.float64]
@@ -117,6 +125,36 @@ def search_cases() -> Iterator[dict[str, Any]]:
         f"cost {100.0 * (path.cost / optimum - 1.0):+.7f} %",
         rounds=3,
     )
+
+
+def prepared_case() -> dict[str, Any]:
+    """Forty queries from anywhere to anywhere on a floor that is prepared, against A* on it as it is."""
+    prices, _, _ = priced_building(2000)
+    grid, shut = Grid(np.zeros(prices.shape, np.float32), 0.05), np.isinf(prices)
+    costmap = CostMap(grid, prices, shut, prices, {})
+    PreparedFloor(costmap)
+    begun = time.perf_counter()
+    floor = PreparedFloor(costmap)
+    took = time.perf_counter() - begun
+    rng, cells, times, most = np.random.default_rng(0), np.argwhere(~shut), np.zeros((40, 2)), 0.0
+    for row in times:
+        start, goal = (tuple(int(place) for place in cell) for cell in cells[rng.integers(len(cells), size=2)])
+        paths = []
+        finds: tuple[Callable[..., GridPath], ...] = (floor.path, partial(find_grid_path, prices))
+        for column, find in enumerate(finds):
+            begun = time.perf_counter()
+            paths.append(find(start, goal))
+            row[column] = 1000.0 * (time.perf_counter() - begun)
+        most = max(most, abs(paths[0].cost / paths[1].cost - 1.0))
+    mine, other = np.median(times, axis=0)
+    return {
+        "work": "a query on a prepared floor, 2000 x 2000",
+        "yardstick": "A* on it as it is",
+        "ours_ms": float(mine),
+        "yardstick_ms": float(other),
+        "ratio": float(np.median(times[:, 1] / times[:, 0])),
+        "note": f"prepared in {took:.2f} s; {times[:, 0].max():.0f} ms at most; costs equal to {most:.0e}",
+    }
 
 
 def replanning_case() -> dict[str, Any]:
@@ -244,6 +282,7 @@ def planner_cases(grid: Grid) -> Iterator[dict[str, Any]]:
 def planning_cases() -> Iterator[dict[str, Any]]:
     """Measure all of them."""
     yield from search_cases()
+    yield prepared_case()
     yield replanning_case()
     yield clearance_case()
     yield from curve_cases()

@@ -6,9 +6,10 @@ from benchmarks.replanning import what_differs
 from scipy import ndimage
 
 from tests.support import assert_input_error
-from vinecompass import CostToGo
+from vinecompass import CostToGo, Grid
+from vinecompass.costs import CostMap
 from vinecompass.costs.kernels import NO_WAYS, line_price
-from vinecompass.planning import find_any_angle_path, find_grid_path
+from vinecompass.planning import PreparedFloor, find_any_angle_path, find_grid_path
 from vinecompass.planning.search.grid_search import GridSearch
 
 
@@ -52,6 +53,35 @@ class GridSearchAgainstScipy(unittest.TestCase):
                     self.assertEqual((tuple(path.cells[0]), tuple(path.cells[-1])), (start, goal))
                     self.assertTrue(np.all(np.abs(np.diff(path.cells, axis=0)).max(axis=1) == 1))
         self.assertGreater(found, 40)
+
+    def test_a_prepared_floor_gives_what_scipy_gives_also_after_changes_of_every_kind(self):
+        rng, seen = np.random.default_rng(17), []
+        for trial in range(24):
+            prices = random_prices(rng, kind=("hills", "plain", "plateaus")[trial % 3])
+            one_way = None
+            if trial % 4 == 3:
+                one_way = np.full(prices.shape, np.nan, np.float32)
+                one_way[:, 20:30] = rng.uniform(-np.pi, np.pi)
+            shut = np.isinf(prices)
+            floor = PreparedFloor(
+                CostMap(Grid(np.zeros(prices.shape, np.float32), 0.1), prices, shut, prices, {}, one_way=one_way)
+            )
+            for change in range(3):
+                start, goal = two_open(rng, floor.prices)
+                wanted = scipy_costs(floor.prices, start, one_way)[goal]
+                with self.subTest(trial=trial, change=change):
+                    path = floor.path(start, goal)
+                    seen.append((floor.bounded_by_landmarks, np.isfinite(path.cost)))
+                    if np.isinf(wanted):
+                        self.assertEqual((len(path.cells), path.cost), (0, np.inf))
+                    else:
+                        self.assertAlmostEqual(path.cost / wanted, 1.0, places=9)
+                # Something is seen, which makes floor dear or closes it; then, now and then, a door is opened.
+                window = floor.prices[10:22, 15:40] * rng.choice(np.array([1.0, 2.0, np.inf], np.float32), (12, 25))
+                floor.change((10, 15), window if change == 0 or trial % 2 else np.ones((12, 25)))
+        self.assertEqual(set(seen), {(True, True), (True, False), (False, True), (False, False)})
+        for call in (lambda: floor.change((35, 50), np.ones((9, 9))), lambda: floor.change((0, 0), [[0.5]])):
+            assert_input_error(self, call, "prices")
 
     def test_one_search_serves_many_targets(self):
         rng = np.random.default_rng(5)

@@ -12,6 +12,7 @@ from vinecompass.planning.problem import Problem, Way
 from vinecompass.planning.search.any_angle import find_any_angle_path
 from vinecompass.planning.search.cost_to_go import CostToGo
 from vinecompass.planning.search.grid_search import GridPath, find_grid_path
+from vinecompass.planning.search.prepared_floor import PreparedFloor
 from vinecompass.planning.trees.roadmap import Roadmap
 from vinecompass.planning.why.bottleneck import Bottleneck, find_bottleneck
 from vinecompass.planning.why.reason import WhyNot
@@ -29,6 +30,7 @@ __all__ = [
     "Plan",
     "Planner",
     "PlannerComparison",
+    "PreparedFloor",
     "Problem",
     "ReedsSheppMotion",
     "Roadmap",

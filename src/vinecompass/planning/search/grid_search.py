@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.planning.search.kernels import ORIGIN, SETTLED, grow, price_range, trace_back
+from vinecompass.planning.search.kernels import DIAGONAL_SURPLUS, ORIGIN, SETTLED, grow, price_range, trace_back
 
-__all__ = ["Cells", "GridPath", "GridSearch", "find_grid_path"]
+__all__ = ["Cells", "GridPath", "GridSearch", "Landmarks", "find_grid_path"]
 
 Cells = tuple[int, int]
 
@@ -51,6 +52,24 @@ class GridPath:
         return self.came_by >= SETTLED
 
 
+class Landmarks(NamedTuple):
+    """What it costs to get to a few cells from anywhere.
+
+    Parameters
+    ----------
+    costs : array, (cells, K), float32
+        From each cell to each landmark, at most.
+    of_target : array, (K,), float32
+        From the target.
+    share : float
+        How much of the difference to trust.
+    """
+
+    costs: NDArray[np.float32]
+    of_target: NDArray[np.float32]
+    share: float
+
+
 class GridSearch:
     """Cheapest paths from one cell over a priced grid, grown as far as they are asked for.
 
@@ -64,6 +83,8 @@ class GridSearch:
     bound_share : float
         How much of the octile distance to the target to trust as a lower bound: 0 is Dijkstra's search, which
         can go on to other targets.
+    price_range : (float, float), optional
+        The lowest and highest open price, where they are known already.
 
     Raises
     ------
@@ -78,12 +99,13 @@ class GridSearch:
         one_way: NDArray[np.float32] | None = None,
         *,
         bound_share: float = 0.0,
+        price_range: tuple[float, float] | None = None,
     ) -> None:
         if prices.ndim != 2:
             raise InputError("is not a table of cells", key="prices", expected="an array (rows, columns)")
         self.prices = prices
         self._one_way = one_way
-        self._lowest, self._highest = check_prices(prices)
+        self._lowest, self._highest = price_range or check_prices(prices)
         self._bound_share = bound_share
         self._origin = check_cell("start", origin, prices.shape)
         # Unused pages cost nothing: `zeros` and `empty` get them from the system when they are first touched.
@@ -97,8 +119,11 @@ class GridSearch:
         self.costs[self._origin], self.came_by[self._origin] = 0.0, ORIGIN
         self._frontier = np.array([self._origin])
 
-    def grow(self, target: Cells | None = None) -> int:
-        """Go on until a cell (or all) is settled; return how many cells were expanded."""
+    def grow(self, target: Cells | None = None, landmarks: Landmarks | None = None) -> int:
+        """Go on until a cell (or all) is settled; return how many cells were expanded.
+
+        `landmarks` bound besides what is left to the target; they do not change between one call and the next.
+        """
         flat = -1 if target is None else check_cell("goal", target, self.prices.shape)
         width = 0.999 * (1.0 - self._bound_share) * self._lowest
         # In one step the key grows by at most the step's cost and as much again of bound.
@@ -106,10 +131,12 @@ class GridSearch:
         room, total, finished = 1 << 15, 0, len(self._frontier) == 0
         while not finished:
             heads = np.full(1 << int(np.ceil(np.log2(ring))), -1, np.int32)
-            seeds = self._frontier[np.argsort(self.costs[self._frontier], kind="stable")]
+            keys = self.costs[self._frontier] + self._bounds(self._frontier, flat, landmarks)
+            seeds = self._frontier[np.argsort(keys, kind="stable")]
             expanded, self._frontier, finished = grow(
                 self.prices,
                 self._one_way,
+                landmarks,
                 self.costs,
                 self.came_by,
                 seeds,
@@ -121,6 +148,17 @@ class GridSearch:
             )
             total, room = total + expanded, 8 * room
         return total
+
+    def _bounds(self, cells: NDArray[np.int64], target: int, landmarks: Landmarks | None) -> NDArray[np.float64]:
+        """Return what it costs at least from flat cells to a target, as `grow` reckons."""
+        away = np.abs(
+            np.stack(np.divmod(cells, self.prices.shape[1])) - np.reshape(divmod(target, self.prices.shape[1]), (2, 1))
+        )
+        bounds = self._bound_share * self._lowest * (away.max(0) + DIAGONAL_SURPLUS * away.min(0))
+        if landmarks is None:
+            return bounds
+        most = np.abs(landmarks.costs[cells] - landmarks.of_target).max(axis=1)
+        return np.maximum(bounds, landmarks.share * most)
 
     def path_to(self, target: Cells) -> NDArray[np.int64]:
         """Return the cells ``(N, 2)`` from the origin to a cell; empty unless it was reached."""

@@ -134,7 +134,16 @@ def file(heads, pool, slot, entry, cell):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def take_up_seeds(costs, seeds, places, heads, pool, bucket, used, waiting, next_seed):  # type: ignore[no-untyped-def]
+def landmark_bound(landmarks, cell):  # type: ignore[no-untyped-def]
+    """What it costs at least from a cell to the target: by how much farther one of them is from a landmark."""
+    most = np.float32(0.0)
+    for k in range(landmarks.of_target.size):
+        most = max(most, abs(landmarks.costs[cell, k] - landmarks.of_target[k]))
+    return landmarks.share * most
+
+
+@njit(cache=True, nogil=True)
+def take_up_seeds(landmarks, costs, seeds, places, heads, pool, bucket, used, waiting, next_seed):  # type: ignore[no-untyped-def]
     """File the seeds that are due; return the bucket being worked off, and how many are used, wait, and were taken up.
 
     `places`: row and column of the target, columns, slope, and the buckets to a unit of cost.
@@ -144,6 +153,8 @@ def take_up_seeds(costs, seeds, places, heads, pool, bucket, used, waiting, next
     while next_seed < seeds.size:
         seed = seeds[next_seed]
         bound = slope * octile(abs(seed // columns - target_row), abs(seed % columns - target_column))
+        if landmarks is not None:
+            bound = max(bound, landmark_bound(landmarks, seed))
         place = np.uint32((costs[seed] + bound) * inverse_width)
         if (waiting > 0 and place > bucket) or used + ENTRIES_A_CELL > pool.shape[0]:
             break
@@ -154,13 +165,14 @@ def take_up_seeds(costs, seeds, places, heads, pool, bucket, used, waiting, next
 
 
 @njit(cache=True, nogil=True)
-def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, pool):  # type: ignore[no-untyped-def]
+def grow(prices, one_way, landmarks, costs, came_by, seeds, target, slope, width, heads, pool):  # type: ignore[no-untyped-def]
     """Grow cheapest paths over priced cells from seeds until a target cell is settled.
 
     Parameters
     ----------
     prices : (rows, columns), float32, inf is closed
     one_way : (rows, columns), heading in the grid's frame against which no step may go, nan for none; or None
+    landmarks : `Landmarks` that bound what is left to the target; or None
     costs, came_by : flat, float64 and uint8
         Worked on in place. `came_by` is 0 for a cell not reached, else 1 + the direction of the last step (9 at an
         origin), and has 16 added once settled; only reached cells have a cost.
@@ -191,7 +203,7 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
         if next_seed < seeds.size:
             places = (target_row, target_column, columns, slope, inverse_width)
             bucket, used, waiting, next_seed = take_up_seeds(
-                costs, seeds, places, heads, pool, bucket, used, waiting, next_seed
+                landmarks, costs, seeds, places, heads, pool, bucket, used, waiting, next_seed
             )
         if heads[bucket & mask] < 0:
             if last < bucket:
@@ -235,6 +247,8 @@ def grow(prices, one_way, costs, came_by, seeds, target, slope, width, heads, po
                     continue
             costs[neighbour], came_by[neighbour] = reached, np.uint8(move + 1)
             bound = slope * octile(abs(rows_away + ROW_STEPS[move]), abs(columns_away + COLUMN_STEPS[move]))
+            if landmarks is not None:
+                bound = max(bound, landmark_bound(landmarks, neighbour))
             # Rounding must never file an entry behind the bucket being worked off.
             place = max(np.uint32((reached + bound) * inverse_width), bucket)
             last = place if neighbour == target else last
