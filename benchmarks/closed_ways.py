@@ -268,6 +268,18 @@ def _cars(seed: int) -> Iterator[ClosedWay]:
         motion=DubinsMotion(2.5),
         instead=(frozenset({"reverse"}),),
     )
+    lane = np.full((80, 200), 3.0, np.float32)
+    lane[20:52, 2:198] = -3.0
+    yield ClosedWay(
+        "a goal too near beside its lane to swerve to",
+        price_floor(Grid(lane, cell), ahead),
+        ahead,
+        np.array([1.2, 1.6, 0.0]),
+        np.array([2.95, 2.0, 0.0]),
+        frozenset({"tolerance"}),
+        ("m of tolerance",),
+        motion=DubinsMotion(2.5),
+    )
     yield ClosedWay(
         "a zone before a car",
         price_floor(two_halls(2.5, 2.5, cell), car, zones=[band("damp", "closed", 5.0)]),

@@ -48,7 +48,7 @@ def why_no_way(problem: Problem, settings: PlanSettings) -> WhyNot:
     sets = list(islice(_sets_on_the_floor(problem), MOST_SETS))
     if not sets:
         return WhyNot("walls", "what the map shows as occupied stands between start and goal on all sides")
-    own = [smaller_body(), *of_the_robot(problem)]
+    own = of_the_robot(problem)
     for count in range(1, MOST_TOGETHER + 1):
         for some in _together(sets, own, count):
             opened = _opened(problem, settings, some)

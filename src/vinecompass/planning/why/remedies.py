@@ -25,6 +25,8 @@ WIDTHS_TRIED = (0.97, 0.9, 0.75)
 """Shares of the width that would just fit through a narrow place, at which it is tried whether a body does."""
 SIZES_TRIED = (0.9, 0.75, 0.6)
 """Shares of its size at which a body is tried where the narrowest place would let it pass."""
+OFF_TRIED, EACH_OFF = (0.15, 0.3), 1
+"""Metres by which a goal is tried beside itself, and places at each distance."""
 RADII_TRIED = (0.8, 0.6, 0.4)
 """Shares of its turning radius at which a car is tried."""
 
@@ -108,13 +110,13 @@ def smaller_body() -> Remedy:
 def of_the_robot(problem: Problem) -> list[Remedy]:
     """Return what could be changed about how the robot moves and comes to its goal, the easiest first."""
     motion = problem.steering
-    found = []
+    tolerance = Remedy("tolerance", _moved_goals, _told_tolerance)
+    heading = Remedy("heading", _turned_goals, _told_heading)
     if isinstance(motion, DubinsMotion):
-        found.append(_reversing(motion))
-    found.append(Remedy("heading", _turned_goals, _told_heading))
-    if isinstance(motion, DubinsMotion | ReedsSheppMotion):
-        found.append(_turning_tighter(motion))
-    return found
+        return [tolerance, _reversing(motion), heading, _turning_tighter(motion), smaller_body()]
+    if isinstance(motion, ReedsSheppMotion):
+        return [tolerance, heading, _turning_tighter(motion), smaller_body()]
+    return [tolerance, smaller_body(), heading]
 
 
 def _reversing(motion: DubinsMotion) -> Remedy:
@@ -144,6 +146,26 @@ def _turning_tighter(motion: DubinsMotion | ReedsSheppMotion) -> Remedy:
         return WhyNot("turning radius", text, remedy)
 
     return Remedy("turning radius", changed, told)
+
+
+def _moved_goals(problem: Problem) -> Iterator[Problem]:
+    """Yield the problem with its goal a little off, where there is the most room at each distance."""
+    grid, goal = problem.costmap.grid, problem.goal_pose
+    for off in OFF_TRIED:
+        poses = np.tile(goal, (len(HEADINGS), 1))
+        poses[:, :2] += off * np.column_stack([np.cos(HEADINGS), np.sin(HEADINGS)])
+        fitting = poses[problem.check.touched(poses) < 0]
+        room = grid.values_at(fitting[:, :2], problem.costmap.clearance, 0.0)
+        for pose in fitting[np.argsort(-room, kind="stable")[:EACH_OFF]]:
+            yield replace(problem, goal=pose)
+
+
+def _told_tolerance(before: Problem, after: Problem, way: FloatArray) -> WhyNot:
+    x, y, _ = before.goal_pose
+    off = after.goal_pose[:2] - before.goal_pose[:2]
+    text = f"{before.robot.name} cannot come to {x:.2f}, {y:.2f} exactly"
+    at = f"{after.goal_pose[0]:.2f}, {after.goal_pose[1]:.2f}"
+    return WhyNot("tolerance", text, f"with {np.hypot(*off):.1f} m of tolerance, as at {at},", (float(x), float(y)))
 
 
 def _turned_goals(problem: Problem) -> Iterator[Problem]:
