@@ -125,10 +125,15 @@ def draw_fall(figure: Figure, costmap: CostMap) -> None:
     axes.set_title(f"fall: {near.fall}, {near.contact_price:g} to 1 over {near.comfort:g} m", fontsize=9, loc="left")
 
 
-def add_price_bar(figure: Figure, costmap: CostMap, top: float | None = None) -> None:
-    """Add the scale of prices below the column on the right."""
+def add_price_bar(
+    figure: Figure,
+    costmap: CostMap,
+    top: float | None = None,
+    place: tuple[float, float, float, float] = (0.77, 0.1, 0.2, 0.022),
+) -> None:
+    """Add the scale of prices at a place of the sheet: below the column on the right, if not given."""
     highest = top or top_price(costmap)
-    bar_axes = figure.add_axes((0.77, 0.1, 0.2, 0.022))
+    bar_axes = figure.add_axes(place)
     bar = figure.colorbar(
         ScalarMappable(Normalize(1.0, highest), PRICE_COLOURS), cax=bar_axes, orientation="horizontal"
     )
@@ -162,7 +167,9 @@ def draw_prices(
     return [
         Patch(facecolor=PAPER, edgecolor=GREY, label="clear floor, price 1"),
         Patch(facecolor=RUST, edgecolor=CHARCOAL, linewidth=0.3, label="dear floor"),
-        Patch(facecolor=BURGUNDY, edgecolor="#A8637B", hatch="xxxx", linewidth=0.0, label="closed to its origin"),
+        Patch(
+            facecolor=BURGUNDY, edgecolor="#A8637B", hatch="xxxx", linewidth=0.0, label="closed to the robot's middle"
+        ),
         Patch(facecolor=AUBERGINE, label="occupied"),
         Patch(facecolor=SAND, edgecolor="#C9BCA6", hatch="////", linewidth=0.0, label="unknown"),
     ]

@@ -38,8 +38,8 @@ def draw_layers(costmap: CostMap) -> Figure:
     """Draw what each layer charges, each on a map of its own, and on the last one which layer closes each cell."""
     names = list(costmap.layers)
     closed = np.isinf(costmap.prices) & ~costmap.grid.unknown
-    figure, all_axes = _panels(
-        len(names) + 1, f"{len(names)} layers charge the floor; the last map shows what closes it"
+    figure, all_axes, left_over = _panels(
+        len(names) + 1, f"{len(names)} layers charge the floor; the last map shows what closes it", costmap
     )
     top = top_price(costmap)
     for axes, name in zip(all_axes, names, strict=False):
@@ -61,9 +61,23 @@ def draw_layers(costmap: CostMap) -> Figure:
             legend.append(Patch(facecolor=colour, label=name))
     draw_image(last, costmap.grid, colours)
     last.set_title("closed by", fontsize=10, loc="left")
-    last.legend(
-        handles=legend, fontsize=9, loc="upper left", bbox_to_anchor=(-0.02, -0.08), frameon=False, ncols=len(legend)
+    if left_over is None:
+        # Two columns leave room beside the maps, three below them.
+        beside = len(all_axes) <= 4
+        last.legend(
+            handles=legend,
+            fontsize=9,
+            loc="upper left",
+            bbox_to_anchor=(1.02, 1.0) if beside else (-0.02, -0.08),
+            frameon=False,
+            ncols=1 if beside else 3,
+        )
+        return figure
+    x, y, width, height = left_over
+    figure.legend(
+        handles=legend, title="closed by", fontsize=9, loc="upper left", bbox_to_anchor=(x, y + height), frameon=False
     )
+    add_price_bar(figure, costmap, top, place=(x, y + 0.2 * height, 0.8 * width, 0.022))
     return figure
 
 
@@ -134,12 +148,13 @@ def draw_cost_change(before: CostMap, after: CostMap, name: str, other: str) -> 
     with np.errstate(invalid="ignore"):
         dearer = both & (after.prices > before.prices * 1.001)
         cheaper = both & (after.prices < before.prices * 0.999)
-    figure, all_axes = _panels(
+    figure, all_axes, _ = _panels(
         2,
         (
             f"With {other}: {np.sum(dearer) * area:.0f} m2 dearer, {np.sum(cheaper) * area:.0f} m2 cheaper, "
             f"{np.sum(opened) * area:.0f} m2 opened, {np.sum(shut) * area:.0f} m2 closed"
         ),
+        before,
     )
     top = max(top_price(before), top_price(after))
     for axes, costmap, told in zip(all_axes, (before, after), (name, other), strict=True):
@@ -150,19 +165,27 @@ def draw_cost_change(before: CostMap, after: CostMap, name: str, other: str) -> 
     return figure
 
 
-def _panels(count: int, title: str) -> tuple[Figure, list[Axes]]:
-    """Return a sheet with several maps on it."""
+def _panels(
+    count: int, title: str, costmap: CostMap
+) -> tuple[Figure, list[Axes], tuple[float, float, float, float] | None]:
+    """Return a sheet with several maps on it, one below the other as near as they are high, and a place left over."""
     figure = blank_sheet(title)
     columns = 2 if count <= 4 else 3
     rows = -(-count // columns)
-    all_axes = []
-    for number in range(count):
+    width = 0.94 / columns - 0.04
+    cells = costmap.grid.corner_points
+    deep, wide = np.ptp(cells[:, 1]), np.ptp(cells[:, 0])
+    sheet_width, sheet_height = figure.get_size_inches()
+    height = min(width * sheet_width / sheet_height * deep / wide, 0.86 / rows - 0.06)
+    places = []
+    for number in range(rows * columns):
         row, column = divmod(number, columns)
-        width, height = 0.94 / columns, 0.86 / rows
-        place = (0.04 + column * width, 0.05 + (rows - 1 - row) * height, width - 0.04, height - 0.06)
+        places.append((0.04 + column * (width + 0.04), 0.86 - row * (height + 0.09) - height, width, height))
+    all_axes = []
+    for place in places[:count]:
         axes = figure.add_axes(place)
         axes.set_aspect("equal", adjustable="box", anchor="NW")
         axes.set_facecolor(PAPER)
         axes.tick_params(colors=CHARCOAL, labelsize=8)
         all_axes.append(axes)
-    return figure, all_axes
+    return figure, all_axes, places[count] if count < len(places) else None

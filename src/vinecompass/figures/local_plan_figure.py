@@ -133,4 +133,4 @@ def _draw_window(axes: Axes, considered: Considered) -> None:
         axes.scatter(turn_rates[open_ones], speeds[open_ones], s=6, c=1.0 - shade, cmap="Greys", vmin=0.0, vmax=1.2)
     if considered.chosen >= 0:
         axes.plot(turn_rates[considered.chosen], speeds[considered.chosen], marker="o", color=SAFFRON, markersize=7)
-    axes.set_title("velocities: darker is cheaper, rings shut out", fontsize=8.5, loc="left")
+    axes.set_title("darker: cheaper; rings: shut out", fontsize=8.5, loc="left")

@@ -22,6 +22,7 @@ table {{ border-collapse: collapse; margin: .6rem 2rem .6rem 0; display: inline-
 caption {{ text-align: left; font-weight: 600; }}
 td {{ padding: .15rem 1.2rem .15rem 0; border-bottom: 1px solid {SAND}; }}
 td + td {{ text-align: right; font-variant-numeric: tabular-nums; }}
+.reached {{ display: table; }} .reached td + td {{ text-align: left; }}
 .no {{ color: {RUST}; font-weight: 600; }} code {{ background: #F1EADD; padding: 0 .25rem; }}
 """
 
@@ -42,14 +43,28 @@ def write_report(steps: Sequence[Mapping[str, Any]], path: str | Path) -> Path:
         f"<title>Vine Compass: demo report</title>"
         f"<style>{STYLE}</style></head><body><h1>From a recording to a robot that arrives</h1>"
         f"<p>Every number below is in the <code>--json</code> output of the command that made it. Where it says "
-        f"<em>truth</em>, the simulator's own poses and walls are the judge.</p>{body}</body></html>\n"
+        f"<em>truth</em>, the simulator's own poses and walls are the judge.</p>{_reached(steps)}{body}</body></html>\n"
     )
     return atomic_write(path, page)
 
 
+def _reached(steps: Sequence[Mapping[str, Any]]) -> str:
+    """Return a table of what each step came to, which leads to its section."""
+    rows = "".join(
+        f'<tr><td><a href="#step-{number}">{escape(step["command"])}</a></td>'
+        f"<td{_mark(step)}>{escape(step['message'])}</td></tr>"
+        for number, step in enumerate(steps, start=1)
+    )
+    return f'<table class="reached"><caption>What was reached</caption>{rows}</table>'
+
+
+def _mark(step: Mapping[str, Any]) -> str:
+    return "" if step["done"] else ' class="no"'
+
+
 def _section(number: int, step: Mapping[str, Any]) -> str:
-    verdict = "" if step["done"] else ' class="no"'
-    parts = [f"<h2>{number}. {escape(step['command'])}</h2><p{verdict}>{escape(step['message'])}</p>"]
+    heading = f'<h2 id="step-{number}">{number}. {escape(step["command"])}</h2>'
+    parts = [f"{heading}<p{_mark(step)}>{escape(step['message'])}</p>"]
     picture = step["files"].get("picture")
     if picture:
         data = base64.b64encode(Path(picture).read_bytes()).decode("ascii")
