@@ -55,7 +55,7 @@ class PreparedFloor:
         self.prices = costmap.prices.copy()
         self._one_way = costmap.one_way
         self._base = costmap.prices.copy()
-        self._range = check_prices(self.prices)
+        self._price_bounds = check_prices(self.prices)
         self._landmarks = _costs_to_landmarks(self._base)
 
     @property
@@ -72,7 +72,7 @@ class PreparedFloor:
             Start or goal lies off the grid.
         """
         target = check_cell("goal", goal, self.prices.shape)
-        search = GridSearch(self.prices, start, self._one_way, bound_share=BOUND_SHARE, price_range=self._range)
+        search = GridSearch(self.prices, start, self._one_way, bound_share=BOUND_SHARE, price_range=self._price_bounds)
         costs = self._landmarks
         landmarks = None if costs is None else Landmarks(costs, costs[target].copy(), LANDMARK_SHARE)
         expanded = search.grow(goal, landmarks) if np.isfinite(self.prices[goal]) else 0
@@ -94,7 +94,7 @@ class PreparedFloor:
         lowest, highest = check_prices(window)
         self.prices[block] = window
         if np.any(np.isfinite(window)):
-            self._range = (min(self._range[0], lowest), max(self._range[1], highest))
+            self._price_bounds = (min(self._price_bounds[0], lowest), max(self._price_bounds[1], highest))
         if np.any(window < self._base[block]):
             self._landmarks = None
 
