@@ -1,5 +1,6 @@
 import json
 import os
+import shutil
 import unittest
 from unittest import mock
 
@@ -163,6 +164,24 @@ class Answers(unittest.TestCase):
         self.assertEqual({values["costs.comfort"] for values in both.all_met}, {0.2})
         assert_input_error(self, lambda: Want.parse("speed > 3"), "least_clearance")
 
+    def test_what_is_good_in_one_of_several_sites_only_is_not_good(self):
+        def by_site(first, second, noise=0.01):
+            return lambda seed: (second if seed % 2 else first) + noise * np.sin(7.0 * seed)
+
+        one, both = {"costs.comfort": 0.3}, {"costs.comfort": 0.5}
+        costs = [({}, by_site(1.4, 1.5)), (one, by_site(0.9, 1.6)), (both, by_site(1.3, 1.4))]
+        whole = made_up(costs, range(12))
+        study = Study("mission", {"sites": json.dumps(["cellar", "loft"])}, whole.trials, whole.scores)
+        said = explain(study, 4)
+        self.assertEqual((said.best, said.is_better), (both, True))
+        self.assertEqual({name: one.pairs for name, one in said.in_sites.items()}, {"cellar": 4, "loft": 4})
+        # On the seeds that chose it did well in both, on those that confirm it is worse in one.
+        costs[1] = (one, lambda seed: 0.9 if seed < 4 or seed % 2 == 0 else 1.6 + 0.01 * np.sin(seed))
+        whole = made_up(costs, range(12))
+        said = explain(Study("mission", study.made_of, whole.trials, whole.scores), 4)
+        self.assertEqual((said.best, said.is_better), (one, False))
+        self.assertGreater(said.in_sites["loft"].difference, 0.05)
+
 
 class Studies(unittest.TestCase):
     def test_it_is_the_same_to_the_byte_however_it_was_run_and_goes_on_where_it_was_stopped(self):
@@ -261,7 +280,21 @@ class Studies(unittest.TestCase):
         status, told, _ = run("tune", "--explain", out / "study", "--want", "time <= 60", "--want", "contacts >= 1")
         for words in ("rank correlation", "time <= 60: with 5 of 5", "none of what was tried"):
             self.assertIn(words, told)
+        for name in ("cellar", "loft"):
+            (out / "sites" / name).mkdir(parents=True)
+            for ours, theirs in (("site.toml", "site.toml"), ("cellar.png", "map.png"), ("cellar.toml", "map.toml")):
+                shutil.copy(data / ours, out / "sites" / name / theirs)
+        sites = (out / "sites", "--robot", data / "robot.toml", "--to", "36.9,22.5,-90")
+        varied = ("--vary", "following.tight_speed=0.05..0.1", "--trials", 4, "-o", out / "both")
+        status, printed, error = run("tune", *sites, *varied, "--seeds", 2, "--json")
+        self.assertIn(status, (0, 1), error)
+        seeds = {trial.seed for trial in read_study(out / "both").trials}
+        self.assertEqual(read_study(out / "both").sites, ["cellar", "loft"])
+        self.assertLessEqual({0, 1}, seeds)
         for words, named in (
+            ((*sites, *varied, "--seeds", 3), ["--seeds", "2 sites: 4"]),
+            ((*sites, *varied, "--seeds", 2, "--map", data / "cellar.png"), ["--map", "map.png in each"]),
+            ((data / "recording", *sites[1:], *varied), ["holds no sites"]),
             ((*given, "-o", out / "x"), ["--vary"]),
             ((*given, "--vary", "mapping.cell_size", "-o", out / "x"), ["mapping.cell_size", "map"]),
             (given[:1], ["--robot"]),

@@ -92,6 +92,8 @@ __all__ = ["tune"]
 def tune(as_json: bool, **given: Any) -> int:
     """Rehearse a round in SITE with many settings, on the same seeds, and say what to change and how sure that is.
 
+    SITE may be a folder of sites, each a folder with a site.toml and a map.png: what is good in one only is not good.
+
     Every finished trial is kept in the study's folder: the same call goes on where it was stopped. The best settings
     are confirmed on seeds that did not choose them. With --run, the localizer's settings, or the mapper's, are tried on
     recorded runs; with --shown, plans on MAP are brought to ways that a person showed. Exit status 1 if nothing
@@ -222,6 +224,9 @@ def _told(explanation: Explanation, study: Study, wants: list[Want], files: dict
     if explanation.changes:
         details.append("what changes with it, on seeds that did not choose it (mean, 95 % interval):")
         details += [f"  {study.measures[measure]}: {one}" for measure, one in explanation.changes.items()]
+    if explanation.in_sites:
+        details.append("the cost with it in each site:")
+        details += [f"  {name}: {one}" for name, one in explanation.in_sites.items()]
     if explanation.effects:
         details.append("how the cost goes with each setting (rank correlation; the best quarter of what was tried):")
         details += [
@@ -241,6 +246,7 @@ def _told(explanation: Explanation, study: Study, wants: list[Want], files: dict
             measure: {"mean": one.difference, "low": one.low, "high": one.high, "told": one.is_told}
             for measure, one in explanation.changes.items()
         },
+        "sites": {name: {"mean": one.difference, "told": one.is_told} for name, one in explanation.in_sites.items()},
         "rank_correlations": {one.key: one.rank_correlation for one in explanation.effects},
     }
     hint = f"vinecompass drive ... --settings {files['settings']}" if "settings" in files else ""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,7 +11,7 @@ from vinecompass.cli.common import load_map, load_settings, read_round_or_stop
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
-    from vinecompass.tuning import Case
+    from vinecompass.tuning import Case, MissionCase
 
 __all__ = ["TuneOptions", "case_of"]
 
@@ -48,14 +49,19 @@ def case_of(given: TuneOptions) -> tuple[Case, dict[str, str]]:
     """Return what the trials share, and what tells the study from others."""
     needed = {"-o": given.out}
     if not given.runs:
-        needed = {"SITE": given.site, "--robot": given.robot, "--map": given.map_path, **needed}
+        needed = {"SITE": given.site, "--robot": given.robot, **needed}
+        if given.site is None or not given.site.is_dir():
+            needed["--map"] = given.map_path
     for name, value in needed.items():
         if value is None:
             raise InputError("is needed", key=name, expected="a path, or --list, or --explain STUDY")
     if not given.varied:
         raise InputError("nothing is varied", key="--vary", expected="a setting; `vinecompass tune --list` names them")
     case = _recorded(given) if given.runs else _mission(given)
-    seeds = given.seeds
+    seeds, sites = given.seeds, _sites(given)
+    if sites and seeds % len(sites):
+        expected = f"as many in each of {len(sites)} sites: {len(sites) * -(-seeds // len(sites))}"
+        raise InputError("do not go round", key="--seeds", value=seeds, expected=expected)
     if case.kind == "mapping":
         seeds = len(given.runs) - (HELD_BACK if len(given.runs) > HELD_BACK else 0)
     made_of = {name: _digest(path) for name, path in _inputs(given).items()}
@@ -69,21 +75,46 @@ def case_of(given: TuneOptions) -> tuple[Case, dict[str, str]]:
         "seed": str(given.seed),
         "time_limit": f"{given.time_limit:g}",
     }
+    if sites:
+        made_of["sites"] = json.dumps([site.name for site in sites])
     return case, made_of
 
 
 def _mission(given: TuneOptions) -> Case:
-    """Return the round to be driven."""
+    """Return the round to be driven; or one in each site of a folder."""
+    from vinecompass.tuning import MissionCases
+
+    assert given.site is not None and given.robot is not None
+    sites = _sites(given)
+    if not sites:
+        assert given.map_path is not None
+        return _in_site(given, given.site, given.map_path)
+    if given.map_path is not None:
+        raise InputError("belongs to one site", key="--map", value=given.map_path, expected="a map.png in each folder")
+    return MissionCases(tuple(_in_site(given, folder / "site.toml", folder / "map.png") for folder in sites))
+
+
+def _sites(given: TuneOptions) -> list[Path]:
+    """Return the folders of the sites, if SITE is a folder of them."""
+    if given.runs or given.site is None or not given.site.is_dir():
+        return []
+    found = sorted(path.parent for path in given.site.glob("*/site.toml"))
+    if not found:
+        raise InputError("holds no sites", file=given.site, expected="folders with a site.toml and a map.png each")
+    return found
+
+
+def _in_site(given: TuneOptions, site_path: Path, map_path: Path) -> MissionCase:
     from vinecompass.robot import read_robot
     from vinecompass.simulation import read_site
     from vinecompass.tuning import MissionCase
 
-    assert given.site is not None and given.robot is not None and given.map_path is not None
-    site = read_site(given.site)
+    assert given.robot is not None
+    site = read_site(site_path)
     return MissionCase(
         site,
         read_robot(given.robot),
-        load_map(given.map_path),
+        load_map(map_path),
         read_round_or_stop(given.goal, given.round_path, site),
         load_settings(given.settings),
         given.time_limit,
@@ -113,6 +144,9 @@ def _inputs(given: TuneOptions) -> dict[str, Path]:
     }
     if not given.runs:
         named["map"] = given.map_path
+    for folder in _sites(given):
+        named.pop("site", None)
+        named |= {f"site {folder.name}": folder / "site.toml", f"map {folder.name}": folder / "map.png"}
     named |= {f"run {number}": path for number, path in enumerate(given.runs)}
     return {name: path for name, path in named.items() if path is not None}
 

@@ -5,7 +5,7 @@ from vinecompass.tuning.comparison import Comparison, compare_values
 from vinecompass.tuning.designs import DESIGNS, Vary, values_to_try
 from vinecompass.tuning.effects import Effect, best_values, effects, mean_cost
 from vinecompass.tuning.explain import Explanation, explain
-from vinecompass.tuning.mission_case import MissionCase
+from vinecompass.tuning.mission_case import MissionCase, MissionCases
 from vinecompass.tuning.mission_score import MissionScore
 from vinecompass.tuning.recorded_cases import LocalizationCase, LocalizationScore, MappingCase, MappingScore
 from vinecompass.tuning.score import Score
@@ -30,6 +30,7 @@ __all__ = [
     "MappingCase",
     "MappingScore",
     "MissionCase",
+    "MissionCases",
     "MissionScore",
     "Score",
     "ShownPrices",

@@ -38,8 +38,9 @@ class Effect:
 
 
 def mean_cost(study: Study, values: dict[str, float]) -> float:
-    """Return the mean of the cost over the seeds."""
-    return float(np.mean(list(study.of(values).values())))
+    """Return the mean of the cost over the seeds; in the site where it is highest, if there are several."""
+    means = [float(np.mean(list(costs.values()))) for costs in study.by_site(study.of(values)) if costs]
+    return max(means, default=float("nan"))
 
 
 def best_values(study: Study) -> dict[str, float]:

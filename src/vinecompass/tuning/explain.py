@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -34,6 +34,8 @@ class Explanation:
         How many sets of values, on how many seeds.
     saved : float
         Share of the cost that the best values save on seeds that were not used; `nan` where there are none.
+    in_sites : dict of str to Comparison
+        The cost with them in each site, where there are several.
     """
 
     best: dict[str, float]
@@ -42,11 +44,16 @@ class Explanation:
     tried: int
     seeds: int
     saved: float
+    in_sites: dict[str, Comparison] = field(default_factory=dict)
 
     @property
     def is_better(self) -> bool:
-        """Whether the best values beat the settings as they are on other seeds, beyond chance, and worth a change."""
-        return "cost" in self.changes and self.changes["cost"].is_told and self.saved > WORTH
+        """Whether the best values beat the settings as they are on other seeds, beyond chance, and worth a change.
+
+        What is surely worse in one of several sites is not better.
+        """
+        harms = any(one.is_told and one.difference > 0.0 for one in self.in_sites.values())
+        return "cost" in self.changes and self.changes["cost"].is_told and self.saved > WORTH and not harms
 
 
 def explain(study: Study, seeds: int) -> Explanation:
@@ -63,11 +70,17 @@ def explain(study: Study, seeds: int) -> Explanation:
     best = best_values(chosen_on)
     last = max((trial.seed for trial in study.trials), default=0) + 1
     confirmed = study.on_seeds(seeds, last)
-    changes, saved = {}, float("nan")
+    changes, saved, in_sites = {}, float("nan"), {}
     if best and confirmed.of(best) and confirmed.of({}):
         changes = {
             measure: compare_values(confirmed.of({}, measure), confirmed.of(best, measure))
             for measure in study.measures
         }
+        if len(study.sites) > 1:
+            as_is, with_best = (confirmed.by_site(confirmed.of(values)) for values in ({}, best))
+            in_sites = {
+                name: compare_values(before, after)
+                for name, before, after in zip(study.sites, as_is, with_best, strict=True)
+            }
         saved = -changes["cost"].difference / max(float(np.mean(list(confirmed.of({}).values()))), 1e-12)
-    return Explanation(best, changes, effects(chosen_on), len(chosen_on.tried()), seeds, saved)
+    return Explanation(best, changes, effects(chosen_on), len(chosen_on.tried()), seeds, saved, in_sites)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -18,7 +19,7 @@ from vinecompass.simulation import Site
 from vinecompass.tuning.mission_score import MissionScore, score
 from vinecompass.tuning.trial import Kind, Trial, new_seeds
 
-__all__ = ["MissionCase"]
+__all__ = ["MissionCase", "MissionCases"]
 
 
 @dataclass(frozen=True)
@@ -80,3 +81,41 @@ class MissionCase:
             time_limit=self.time_limit,
         )
         return score(mission, self.site, bound)
+
+
+@dataclass(frozen=True)
+class MissionCases:
+    """Rounds in several sites, which share robot and settings: each seed is driven in one of them, in turn.
+
+    Parameters
+    ----------
+    cases : tuple of MissionCase
+    """
+
+    cases: tuple[MissionCase, ...]
+    kind: Kind = "mission"
+
+    @property
+    def settings(self) -> Settings:
+        """In which a trial changes some values."""
+        return self.cases[0].settings
+
+    @cached_property
+    def bounds(self) -> tuple[float, ...]:
+        """The least time for each round, s."""
+        return tuple(case.bound() for case in self.cases)
+
+    def bound(self) -> float:
+        """Return the mean of the least times, s; a trial is judged by its own site's."""
+        return float(np.mean(self.bounds))
+
+    def confirming(self, seeds: int) -> range:
+        """Return the seeds that confirm what was chosen on so many: as many in each site."""
+        first, count = seeds, len(self.cases)
+        last = new_seeds(seeds).stop
+        return range(first, last + -(last - first) % count)
+
+    def run(self, trial: Trial, bound: float) -> MissionScore:
+        """Rehearse the round of the seed's site, and judge it."""
+        number = trial.seed % len(self.cases)
+        return self.cases[number].run(trial, self.bounds[number])

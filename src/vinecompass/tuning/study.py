@@ -66,6 +66,16 @@ class Study:
         """What its trials are judged by: names, and what each is, with its unit."""
         return SCORES[self.kind].MEASURES
 
+    @property
+    def sites(self) -> list[str]:
+        """The names of the sites in which the seeds are driven in turn; one without a name, if there is but one."""
+        return json.loads(self.made_of["sites"]) if "sites" in self.made_of else [""]
+
+    def by_site(self, of_seeds: dict[int, float]) -> list[dict[int, float]]:
+        """Return what is told by seed apart for each site."""
+        count = len(self.sites)
+        return [{seed: value for seed, value in of_seeds.items() if seed % count == site} for site in range(count)]
+
     def tried(self) -> list[dict[str, float]]:
         """Return the sets of values, each once, in the order in which they were tried first."""
         return unlike([trial.values for trial in self.trials])
