@@ -1,7 +1,13 @@
+import contextlib
 import json
 import os
 import shutil
+import subprocess
+import sys
+import time
 import unittest
+from dataclasses import dataclass, field
+from pathlib import Path
 from unittest import mock
 
 import numpy as np
@@ -51,6 +57,45 @@ def made_up(costs_by_values, seeds=range(4)):
             trials.append(Trial(len(trials), seed, values))
             scores.append(mission_score(cost, 10.0 * cost, 0.3 / cost))
     return Study("mission", {}, trials, scores)
+
+
+@dataclass(frozen=True)
+class MadeUpCase:
+    """Costs that rise with a setting; with a path, the first worker that comes to the sixth trial dies of it."""
+
+    dies: Path | None
+    kind: str = "mission"
+    settings: Settings = field(default_factory=Settings)
+
+    def bound(self):
+        return 10.0
+
+    def confirming(self, seeds):
+        return range(seeds, 2 * seeds)
+
+    def run(self, trial, bound):
+        if self.dies is not None and trial.number == 5 and not self.dies.exists():
+            self.dies.touch()
+            os._exit(1)
+        cost = 0.8 + trial.values["costs.comfort"]
+        return mission_score(round(cost, 6), cost * bound, 0.3)
+
+
+@contextlib.contextmanager
+def cluster(folder):
+    """Yield the address of a scheduler with two worker processes."""
+    told, python = folder / "scheduler.json", [sys.executable, "-m"]
+    common = ["--scheduler-file", str(told), "--no-dashboard"]
+    quiet = {"cwd": Path(__file__).parents[2], "stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    scheduler = [*python, "distributed.cli.dask_scheduler", "--host", "127.0.0.1", "--port", "0", *common]
+    workers = [*python, "distributed.cli.dask_worker", "--nworkers", "2", "--nthreads", "1", *common]
+    with contextlib.ExitStack() as running:
+        for command in (scheduler, workers):
+            process = running.enter_context(subprocess.Popen(command, **quiet))
+            running.callback(process.terminate)
+            while not told.exists():
+                time.sleep(0.1)
+        yield json.loads(told.read_text())["address"]
 
 
 class WhatCanBeTuned(unittest.TestCase):
@@ -257,6 +302,27 @@ class Studies(unittest.TestCase):
         self.assertAlmostEqual(best.best["costs.comfort"], 0.3, delta=0.05)
         self.assertTrue(best.is_better)
         self.assertEqual(best.changes["cost"].pairs, 6)
+
+    def test_a_cluster_gives_the_same_bytes_and_a_worker_that_dies_loses_nothing(self):
+        scratch = new_folder()
+        costs = {0.2: 1.0, 0.4: 1.2, 0.6: 1.4}
+        trials = [
+            Trial(k, k % 4, {"costs.comfort": value}) for k, value in enumerate(np.repeat(list(costs), 4).tolist())
+        ]
+        with cluster(scratch) as address:
+            for where, options in (("cluster", {"cluster": address}), ("here", {"workers": 1})):
+                case = MadeUpCase(scratch / f"died-{where}" if where == "cluster" else None)
+                with StudyRun(case, scratch / where, made_of={}, **options) as study_run:
+                    study = study_run.run(trials)
+            self.assertTrue((scratch / "died-cluster").exists())
+        tables = [(scratch / where / "trials.parquet").read_bytes() for where in ("cluster", "here")]
+        self.assertEqual(tables[0], tables[1])
+        self.assertEqual([score.cost for score in study.scores], np.repeat(list(costs.values()), 4).tolist())
+        with mock.patch("vinecompass.tuning.workers.ANSWERS_WITHIN", 0.5):
+            gone = lambda: StudyRun(MadeUpCase(None), scratch / "x", made_of={}, cluster=address)  # noqa: E731
+            assert_input_error(self, gone, "cluster", address, "does not answer")
+        nowhere = lambda: StudyRun(MadeUpCase(None), scratch / "y", made_of={}, cluster="nowhere")  # noqa: E731
+        assert_input_error(self, nowhere, "cluster", "nowhere", "tcp://host:8786")
 
     def test_the_command_lists_tries_draws_and_names_what_is_wrong(self):
         status, printed, _ = run("tune", "--list", "--json")

@@ -20,9 +20,10 @@ from vinecompass.cli.common import (
 from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.cli.tune_cases import TuneOptions, case_of
 from vinecompass.cli.tune_shown import run_tune_shown
+from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
-    from vinecompass.tuning import Explanation, Study, Want
+    from vinecompass.tuning import Case, Explanation, Study, StudyRun, Want
 
 __all__ = ["tune"]
 
@@ -61,6 +62,7 @@ __all__ = ["tune"]
     "--want", "wants", multiple=True, metavar="'MEASURE >= NUMBER'", help="What every trial is to reach. Repeat it."
 )
 @click.option("--workers", type=click.IntRange(1, 1024), help="Processes; one for each core if not given.")
+@click.option("--cluster", metavar="ADDRESS", help="A Dask scheduler, as tcp://host:8786, to run the trials instead.")
 @click.option("--time-limit", type=FiniteRange(1.0, 1e5), default=300.0, show_default=True, help="Seconds a trial.")
 @click.option(
     "--run",
@@ -162,14 +164,14 @@ def _list() -> Outcome:
 
 def _study(given: TuneOptions) -> Study:
     """Run the study, or what is left of it."""
-    from vinecompass.tuning import StudyRun, Vary, choose_settings
+    from vinecompass.tuning import Vary, choose_settings
 
     case, made_of = case_of(given)
     varied = [Vary.parse(text) for text in given.varied]
     assert given.out is not None
     seeds = int(made_of["seeds"])
     try:
-        with progress_bar() as progress, StudyRun(case, given.out, made_of=made_of, workers=given.workers) as study_run:
+        with progress_bar() as progress, _study_run(given, case, made_of) as study_run:
             return choose_settings(
                 study_run,
                 varied,
@@ -182,6 +184,15 @@ def _study(given: TuneOptions) -> Study:
     except KeyboardInterrupt:
         say(f"vinecompass: {given.out}: finished trials are kept, and the same call goes on", err=True)
         raise
+
+
+def _study_run(given: TuneOptions, case: Case, made_of: dict[str, str]) -> StudyRun:
+    from vinecompass.tuning import StudyRun
+
+    assert given.out is not None
+    if given.cluster is not None and given.workers is not None:
+        raise InputError("are those of this machine", key="--workers", value=given.workers, expected="no --cluster")
+    return StudyRun(case, given.out, made_of=made_of, workers=given.workers, cluster=given.cluster)
 
 
 def _write_settings(given: TuneOptions, explanation: Explanation) -> str:

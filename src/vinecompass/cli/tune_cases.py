@@ -34,6 +34,7 @@ class TuneOptions:
     seeds: int = 4
     wants: tuple[str, ...] = ()
     workers: int | None = None
+    cluster: str | None = None
     time_limit: float = 300.0
     shown: tuple[Path, ...] = ()
     runs: tuple[Path, ...] = ()

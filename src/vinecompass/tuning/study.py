@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import json
-import signal
 from collections.abc import Callable, Sequence
-from concurrent.futures import ProcessPoolExecutor, as_completed
-from concurrent.futures.process import BrokenProcessPool
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 from typing import Any
@@ -23,6 +20,7 @@ from vinecompass.tuning.mission_score import MissionScore
 from vinecompass.tuning.recorded_cases import LocalizationScore, MappingScore
 from vinecompass.tuning.score import Score
 from vinecompass.tuning.trial import Case, Kind, Trial
+from vinecompass.tuning.workers import Cluster, Processes, Workers, WorkersDiedError
 
 __all__ = ["STUDY_MARKER", "Study", "StudyRun", "read_study"]
 
@@ -109,29 +107,41 @@ class StudyRun:
         What tells this study from others: digests of its inputs, and its options.
     workers : int, optional
         Processes; by default one for each core.
+    cluster : str, optional
+        Address of a Dask scheduler, whose workers run the trials in place of processes here.
 
     Raises
     ------
     InputError
-        The folder holds something else, or a study made of something else; or no way leads to a stop of the round.
+        The folder holds something else, or a study made of something else; no way leads to a stop of the round; or the
+        cluster does not answer.
     """
 
     @checked
-    def __init__(self, case: Case, folder: str | Path, *, made_of: dict[str, str], workers: int | None = None) -> None:
+    def __init__(
+        self,
+        case: Case,
+        folder: str | Path,
+        *,
+        made_of: dict[str, str],
+        workers: int | None = None,
+        cluster: str | None = None,
+    ) -> None:
         self.folder = Path(folder)
         check_replaceable(self.folder, marker=STUDY_MARKER)
         self.case = case
         self._made_of = made_of
         self._bound = _begun(self.folder, case, made_of)
-        self._workers = workers
-        self._pool: ProcessPoolExecutor | None = None
+        self._workers: Workers = (
+            Processes(case, self._bound, workers) if cluster is None else Cluster(case, self._bound, cluster)
+        )
         self._done = _parts(self.folder, case.kind)
 
     def __enter__(self) -> StudyRun:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._end_workers()
+        self._workers.end()
 
     def run(self, trials: Sequence[Trial], progress: Callable[[float, str], None] | None = None) -> Study:
         """Run those of the trials that are not finished yet, and return the study of these trials, no others.
@@ -145,34 +155,19 @@ class StudyRun:
         while left := [trial for trial in trials if trial.number not in self._done]:
             before = len(self._done)
             try:
-                self._run_all(left, len(trials), progress)
-            except BrokenProcessPool:
-                self._end_workers()
+                for trial, score in self._workers.scores(left):
+                    row = _row(trial, score)
+                    atomic_write(_part(self.folder, trial.number), table_bytes(_columns([row]), "parquet"))
+                    self._done[trial.number] = row
+                    if progress:
+                        progress(len(self._done) / len(trials), f"{len(self._done)} of {len(trials)} trials")
+            except WorkersDiedError as error:
                 breaks = breaks + 1 if len(self._done) == before else 0
                 if breaks >= MOST_BREAKS:
-                    raise VineCompassError(
-                        f"{self.folder}: the workers die again and again; is there memory enough?"
-                    ) from None
+                    raise VineCompassError(f"{self.folder}: {error}") from None
         rows = [self._done[trial.number] for trial in trials]
         atomic_write(self.folder / TABLE, table_bytes(_columns(rows), "parquet"))
         return _study_of(self.case.kind, self._made_of, rows)
-
-    def _run_all(self, left: list[Trial], total: int, progress: Callable[[float, str], None] | None) -> None:
-        if self._pool is None:
-            self._pool = ProcessPoolExecutor(self._workers, initializer=_take, initargs=(self.case, self._bound))
-        running = {self._pool.submit(_run, trial): trial for trial in left}
-        for future in as_completed(running):
-            trial = running[future]
-            row = _row(trial, future.result())
-            atomic_write(_part(self.folder, trial.number), table_bytes(_columns([row]), "parquet"))
-            self._done[trial.number] = row
-            if progress:
-                progress(len(self._done) / total, f"{len(self._done)} of {total} trials")
-
-    def _end_workers(self) -> None:
-        if self._pool is not None:
-            self._pool.shutdown(wait=False, cancel_futures=True)
-            self._pool = None
 
 
 @checked
@@ -249,20 +244,3 @@ def _row(trial: Trial, result: Score) -> dict[str, Any]:
 
 def _columns(rows: list[dict[str, Any]]) -> dict[str, list[Any]]:
     return {name: [row[name] for row in rows] for name in rows[0]} if rows else {}
-
-
-_case: tuple[Case, float] | None = None
-"""What this worker was handed."""
-
-
-def _take(case: Case, bound: float) -> None:
-    # Control-C is the study's to answer: its workers end with it.
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    global _case
-    _case = case, bound
-
-
-def _run(trial: Trial) -> Score:
-    assert _case is not None
-    case, bound = _case
-    return case.run(trial, bound)
