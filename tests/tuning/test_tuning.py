@@ -1,4 +1,5 @@
 import contextlib
+import dataclasses
 import json
 import os
 import shutil
@@ -27,6 +28,7 @@ from vinecompass.tuning import (
     choose_settings,
     effects,
     explain,
+    front,
     search_values,
     values_to_try,
 )
@@ -160,11 +162,38 @@ class Designs(unittest.TestCase):
                 for values in sets
             ]
 
-        found = [min(costs_of(search_values(varied, 80, costs_of, seed=seed))) for seed in range(3)]
+        def each(sets):
+            return [[cost] for cost in costs_of(sets)]
+
+        found = [min(costs_of(search_values(varied, 80, each, seed=seed))) for seed in range(3)]
         spread = [min(costs_of(values_to_try(varied, 80, seed=seed))) for seed in range(3)]
         self.assertLess(np.mean(found), 0.8 * np.mean(spread))
-        few = search_values([Vary.parse("band.alternatives=1..3")], 40, lambda sets: [0.0] * len(sets))
+        few = search_values([Vary.parse("band.alternatives=1..3")], 40, lambda sets: [[0.0]] * len(sets))
         self.assertLessEqual(len(few), 4)
+
+    def test_a_search_with_two_objectives_gathers_where_neither_gains_without_the_other_losing(self):
+        def comforts(sets):
+            return np.array([values.get("costs.comfort", 0.6) for values in sets])
+
+        def costs_of(sets):
+            # Each is least at its own comfort: between the two is the front.
+            return np.abs(np.log(comforts(sets)[:, None] / [0.3, 0.45])).tolist()
+
+        tried = search_values([Vary.parse("costs.comfort=0.1..2.0")], 96, costs_of, objectives=2, seed=2)
+        between = (comforts(tried) > 0.3) & (comforts(tried) < 0.45)
+        self.assertGreater(np.mean(between[48:]), 2.0 * 0.15 / 1.9)
+        scores = [(one, lambda seed, cost=cost[0]: cost) for one, cost in zip(tried, costs_of(tried), strict=True)]
+        study = made_up(scores, range(2))
+        clearances = {json.dumps(one): 1.0 - cost[1] for one, cost in zip(tried, costs_of(tried), strict=True)}
+        judged = [
+            dataclasses.replace(score, least_clearance=clearances[json.dumps(trial.values)])
+            for trial, score in zip(study.trials, study.scores, strict=True)
+        ]
+        found = front(Study("mission", {}, study.trials, judged), ["cost", "least_clearance"])
+        costs = dict(zip(comforts(tried), costs_of(tried), strict=True))
+        beaten = [c for c, (a, b) in costs.items() for x, y in costs.values() if x <= a and y <= b and (x < a or y < b)]
+        self.assertEqual(set(comforts(found)), set(costs) - set(beaten))
+        self.assertEqual(comforts(found[:1]), min(costs, key=lambda comfort: costs[comfort][0]))
 
 
 class Answers(unittest.TestCase):
@@ -298,6 +327,12 @@ class Studies(unittest.TestCase):
         self.assertEqual(tried[0], tried[1])
         self.assertEqual(read_study(folder), found[0])
         self.assertEqual([path.name for path in sorted(scratch.glob("died-*"))], ["died-2", "died-5"])
+        # What does badly on the first seed is not tried on the second, and is none of the best.
+        early = found[0].on_seeds(0, 2)
+        stopped = [values for values in early.tried() if values not in early.tried_on_all_seeds()]
+        self.assertGreater(len(stopped), 3)
+        whole = [max(early.of(values).values()) for values in early.tried_on_all_seeds()]
+        self.assertGreater(min(min(early.of(values).values()) for values in stopped), min(whole))
         best = explain(found[0], 2)
         self.assertAlmostEqual(best.best["costs.comfort"], 0.3, delta=0.05)
         self.assertTrue(best.is_better)

@@ -49,6 +49,13 @@ __all__ = ["tune"]
     help="Values spread evenly over all settings together, one setting at a time, all combinations, or a search.",
 )
 @click.option(
+    "--objective",
+    "objectives",
+    multiple=True,
+    metavar="MEASURE",
+    help="What a search goes by, and whose front is told; the cost if not given. Repeat it.",
+)
+@click.option(
     "--trials", type=click.IntRange(4, 1_000_000), default=64, show_default=True, help="Rehearsals to choose by."
 )
 @click.option(
@@ -132,7 +139,7 @@ def run_tune(given: TuneOptions) -> Outcome:
         from vinecompass.figures import draw_study, save_figure
 
         files["picture"] = str(save_figure(draw_study(study, explanation), given.picture))
-    return _told(explanation, study, wants, files)
+    return _told(explanation, study, wants, given.objectives, files)
 
 
 def _list() -> Outcome:
@@ -178,6 +185,7 @@ def _study(given: TuneOptions) -> Study:
                 trials=given.trials,
                 seeds=seeds,
                 design=given.design,
+                objectives=given.objectives or ("cost",),
                 seed=given.seed,
                 progress=progress,
             )
@@ -222,7 +230,23 @@ def _written(values: dict[str, float]) -> str:
     return ", ".join(f"{key} = {value:g}" for key, value in sorted(values.items())) or "the settings as they are"
 
 
-def _told(explanation: Explanation, study: Study, wants: list[Want], files: dict[str, str]) -> Outcome:
+def _fronted(study: Study, objectives: tuple[str, ...], seeds: int) -> list[tuple[dict[str, float], dict[str, float]]]:
+    """Return the sets of values on the front of the objectives, and what each comes to in them."""
+    import numpy as np
+
+    from vinecompass.tuning import check_objectives, front
+
+    check_objectives(list(study.measures), objectives)
+    chosen_on = study.on_seeds(0, seeds)
+    return [
+        (values, {name: float(np.mean(list(chosen_on.of(values, name).values()))) for name in objectives})
+        for values in front(chosen_on, objectives)
+    ]
+
+
+def _told(
+    explanation: Explanation, study: Study, wants: list[Want], objectives: tuple[str, ...], files: dict[str, str]
+) -> Outcome:
     """Return what a study says."""
     changed = _written(explanation.best)
     if not explanation.best:
@@ -245,6 +269,13 @@ def _told(explanation: Explanation, study: Study, wants: list[Want], files: dict
             f"{one.best[0]:g} to {one.best[1]:g}"
             for one in explanation.effects
         ]
+    fronted = _fronted(study, objectives, explanation.seeds) if objectives else []
+    if fronted:
+        named = " and ".join(objectives)
+        details.append(f"the front of {named}: nothing tried is better in one and no worse in the rest:")
+        for values, means in fronted:
+            told = ", ".join(f"{study.measures.get(name, name)} {value:.3g}" for name, value in means.items())
+            details.append(f"  {_written(values)}: {told}")
     if wants:
         details.append("what is wanted, in every trial:")
         details += [f"  {said}" for said in _wanted(study, wants)]
@@ -258,6 +289,7 @@ def _told(explanation: Explanation, study: Study, wants: list[Want], files: dict
             for measure, one in explanation.changes.items()
         },
         "sites": {name: {"mean": one.difference, "told": one.is_told} for name, one in explanation.in_sites.items()},
+        "front": [{"values": values, **means} for values, means in fronted],
         "rank_correlations": {one.key: one.rank_correlation for one in explanation.effects},
     }
     hint = f"vinecompass drive ... --settings {files['settings']}" if "settings" in files else ""

@@ -30,6 +30,7 @@ class TuneOptions:
     round_path: Path | None = None
     varied: tuple[str, ...] = ()
     design: str = "spread"
+    objectives: tuple[str, ...] = ()
     trials: int = 64
     seeds: int = 4
     wants: tuple[str, ...] = ()
@@ -76,6 +77,8 @@ def case_of(given: TuneOptions) -> tuple[Case, dict[str, str]]:
         "seed": str(given.seed),
         "time_limit": f"{given.time_limit:g}",
     }
+    if given.objectives:
+        made_of["objectives"] = " ".join(given.objectives)
     if sites:
         made_of["sites"] = json.dumps([site.name for site in sites])
     return case, made_of

@@ -5,6 +5,7 @@ from vinecompass.tuning.comparison import Comparison, compare_values
 from vinecompass.tuning.designs import DESIGNS, Vary, values_to_try
 from vinecompass.tuning.effects import Effect, best_values, effects, mean_cost
 from vinecompass.tuning.explain import Explanation, explain
+from vinecompass.tuning.front import check_objectives, front
 from vinecompass.tuning.mission_case import MissionCase, MissionCases
 from vinecompass.tuning.mission_score import MissionScore
 from vinecompass.tuning.recorded_cases import LocalizationCase, LocalizationScore, MappingCase, MappingScore
@@ -43,10 +44,12 @@ __all__ = [
     "Want",
     "answer_wants",
     "best_values",
+    "check_objectives",
     "choose_settings",
     "compare_values",
     "effects",
     "explain",
+    "front",
     "learn_prices",
     "mean_cost",
     "read_shown_ways",

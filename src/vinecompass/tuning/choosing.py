@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+
+import numpy as np
 
 from vinecompass.errors import InputError
 from vinecompass.settings import changed_settings
 from vinecompass.tuning.designs import Values, Vary, unlike, values_to_try
 from vinecompass.tuning.effects import best_values, mean_cost
+from vinecompass.tuning.front import burdens, check_objectives
 from vinecompass.tuning.search import search_values
-from vinecompass.tuning.study import Study, StudyRun
+from vinecompass.tuning.study import SCORES, Study, StudyRun
 from vinecompass.tuning.trial import Kind, Trial
 
 __all__ = ["choose_settings"]
 
 FORBIDDEN = 100.0
 """The cost, of the bound, of values that do not go together: they are not driven."""
+STOPPED_ABOVE = 1.3
+"""Times the least cost so far from which on a search stops trying a set of values on half of the seeds."""
 UNSEEN: dict[Kind, tuple[str, ...]] = {
     "mission": ("map",),
     "localization": ("map", "price", "plan", "drive"),
@@ -31,6 +36,7 @@ def choose_settings(
     trials: int,
     seeds: int,
     design: str = "spread",
+    objectives: Sequence[str] = ("cost",),
     seed: int = 0,
     progress: Callable[[float, str], None] | None = None,
 ) -> Study:
@@ -45,6 +51,9 @@ def choose_settings(
     seeds : int
         Of them for each set of values.
     design : {"spread", "one-by-one", "grid", "search"}
+        A search stops early on sets of values that do badly: they are not tried on all seeds.
+    objectives : sequence of str
+        Measures that a search goes by: with several, it looks for their front. What is best is told by the cost.
     seed : int
         Of the design.
     progress : callable, optional
@@ -64,6 +73,7 @@ def choose_settings(
                 value=vary.setting.key,
                 expected="another setting",
             )
+    check_objectives(list(SCORES[case.kind].MEASURES), objectives)
     asked: list[Trial] = []
     count = max(trials // seeds, 2)
 
@@ -72,17 +82,31 @@ def choose_settings(
         asked.extend(Trial(number, seed, values) for number, (values, seed) in enumerate(pairs, len(asked)))
         return study_run.run(asked, progress)
 
-    def costs_of(sets: list[Values]) -> list[float]:
+    def tried(sets: list[Values], *, early: int) -> tuple[Study, list[bool]]:
+        """Try those sets that go together and are new, first on so many seeds; return which go together."""
         known = [trial.values for trial in asked]
         allowed = [_is_allowed(study_run, values) for values in sets]
         good_ones = unlike([each for each, good in zip(sets, allowed, strict=True) if good])
-        study = run([each for each in good_ones if each not in known], range(seeds))
-        return [mean_cost(study, each) if good else FORBIDDEN for each, good in zip(sets, allowed, strict=True)]
+        new = [each for each in good_ones if each not in known]
+        study = run(new, range(early))
+        if early < seeds:
+            best = min((mean_cost(study, each) for each in study.tried_on_all_seeds()), default=np.inf)
+            new = [each for each in new if mean_cost(study, each) <= STOPPED_ABOVE * best]
+            study = run(new, range(early, seeds))
+        return study, allowed
 
+    def costs_of(sets: list[Values]) -> list[list[float]]:
+        study, allowed = tried(sets, early=first_seeds if asked else seeds)
+        none = [FORBIDDEN] * len(objectives)
+        return [burdens(study, each, objectives) if good else none for each, good in zip(sets, allowed, strict=True)]
+
+    sites = len(Study(case.kind, study_run.made_of, [], []).sites)
+    # In each site alike.
+    first_seeds = max(seeds // 2 // sites, 1) * sites
     if design == "search":
-        search_values(varied, count, costs_of, seed=seed)
+        search_values(varied, count, costs_of, objectives=len(objectives), seed=seed)
     else:
-        costs_of(values_to_try(varied, count, design=design, seed=seed))
+        tried(values_to_try(varied, count, design=design, seed=seed), early=seeds)
     chosen_on = run([], range(0))
     best = best_values(chosen_on)
     return run([{}, best], case.confirming(seeds)) if best else chosen_on

@@ -44,8 +44,11 @@ def mean_cost(study: Study, values: dict[str, float]) -> float:
 
 
 def best_values(study: Study) -> dict[str, float]:
-    """Return the set of values whose cost is lowest on average; of equals, the one tried first."""
-    return min(study.tried(), key=lambda values: mean_cost(study, values))
+    """Return the set of values whose cost is lowest on average; of equals, the one tried first.
+
+    Sets that were stopped early are none.
+    """
+    return min(study.tried_on_all_seeds(), key=lambda values: mean_cost(study, values))
 
 
 def effects(study: Study) -> list[Effect]:

@@ -17,9 +17,16 @@ AT_RANDOM = 16
 
 
 def search_values(
-    varied: list[Vary], count: int, costs_of: Callable[[list[Values]], list[float]], *, seed: int = 0
+    varied: list[Vary],
+    count: int,
+    costs_of: Callable[[list[Values]], list[list[float]]],
+    *,
+    objectives: int = 1,
+    seed: int = 0,
 ) -> list[Values]:
     """Search among values of settings; return all that were tried, the settings as they are first.
+
+    With several objectives it looks for their front: sets than which none is better in one and no worse in the others.
 
     Parameters
     ----------
@@ -27,7 +34,8 @@ def search_values(
     count : int
         Sets of values to try, at most.
     costs_of : callable
-        Returns the cost of each of some sets of values.
+        Returns the costs of each of some sets of values, one for each objective.
+    objectives : int
     seed : int
 
     Raises
@@ -37,13 +45,14 @@ def search_values(
 
     Notes
     -----
-    Tree-structured Parzen estimators (Bergstra, Bardenet, Bengio and Kegl, 2011), by Optuna.
+    Tree-structured Parzen estimators (Bergstra, Bardenet, Bengio and Kegl, 2011; of several objectives: Ozaki et al.,
+    2020), by Optuna.
 
     Examples
     --------
     >>> comfort = Vary.parse("costs.comfort=0.2..1.0")
     >>> def costs_of(sets):
-    ...     return [abs(one.get("costs.comfort", 0.6) - 0.3) for one in sets]
+    ...     return [[abs(one.get("costs.comfort", 0.6) - 0.3)] for one in sets]
     >>> tried = search_values([comfort], 40, costs_of)
     >>> min(abs(one.get("costs.comfort", 0.6) - 0.3) for one in tried) < 0.03
     True
@@ -51,12 +60,12 @@ def search_values(
     optuna = _optuna()
     distributions = {vary.setting.key: _distribution(optuna, vary) for vary in varied}
     sampler = optuna.samplers.TPESampler(seed=seed, n_startup_trials=AT_RANDOM, constant_liar=True)
-    study = optuna.create_study(sampler=sampler)
+    study = optuna.create_study(sampler=sampler, directions=["minimize"] * objectives)
     tried: list[Values] = [{}]
     as_they_are = {vary.setting.key: vary.setting.default for vary in varied}
-    cost = costs_of(tried)[0]
+    costs = costs_of(tried)[0]
     if all(vary.low <= vary.setting.default <= vary.high for vary in varied):
-        study.add_trial(optuna.trial.create_trial(params=as_they_are, distributions=distributions, value=cost))
+        study.add_trial(optuna.trial.create_trial(params=as_they_are, distributions=distributions, values=costs))
     # Of whole numbers the same may be asked for again: it counts, or a search among a few would not end.
     for first in range(1, count, BATCH):
         batch = min(BATCH, count - first)

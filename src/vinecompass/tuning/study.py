@@ -78,6 +78,11 @@ class Study:
         """Return the sets of values, each once, in the order in which they were tried first."""
         return unlike([trial.values for trial in self.trials])
 
+    def tried_on_all_seeds(self) -> list[dict[str, float]]:
+        """Return the sets of values that were tried on as many seeds as any: those that were not stopped early."""
+        counts = [len(self.of(values)) for values in self.tried()]
+        return [values for values, count in zip(self.tried(), counts, strict=True) if count == max(counts)]
+
     def on_seeds(self, first: int, last: int) -> Study:
         """Return the trials on seeds from `first` up to, but not, `last`."""
         kept = [i for i, trial in enumerate(self.trials) if first <= trial.seed < last]
@@ -129,8 +134,7 @@ class StudyRun:
     ) -> None:
         self.folder = Path(folder)
         check_replaceable(self.folder, marker=STUDY_MARKER)
-        self.case = case
-        self._made_of = made_of
+        self.case, self.made_of = case, made_of
         self._bound = _begun(self.folder, case, made_of)
         self._workers: Workers = (
             Processes(case, self._bound, workers) if cluster is None else Cluster(case, self._bound, cluster)
@@ -167,7 +171,7 @@ class StudyRun:
                     raise VineCompassError(f"{self.folder}: {error}") from None
         rows = [self._done[trial.number] for trial in trials]
         atomic_write(self.folder / TABLE, table_bytes(_columns(rows), "parquet"))
-        return _study_of(self.case.kind, self._made_of, rows)
+        return _study_of(self.case.kind, self.made_of, rows)
 
 
 @checked

@@ -94,7 +94,8 @@ class Cluster:
         if not re.fullmatch(r"(\w+://)?[^\s/:]+:\d+", address):
             raise InputError("is no address", key="cluster", value=address, expected=expected)
         # What it has to say of lost connections it says by what it raises.
-        logging.getLogger("distributed").setLevel(logging.CRITICAL)
+        for name in ("distributed", "distributed.client"):
+            logging.getLogger(name).setLevel(logging.CRITICAL)
         try:
             self._client = Client(address, timeout=ANSWERS_WITHIN, set_as_default=False)
         except (OSError, ValueError, TypeError, ImportError):
