@@ -10,11 +10,13 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import shapely
 
 import vinecompass as vine
 from benchmarks.robustness.originals import SITE, drive, map_of_the_room, robot
 from vinecompass import VineCompassError
 from vinecompass.files import atomic_write
+from vinecompass.grids import FloorPlan
 
 __all__ = ["campaign", "good_calls", "try_calls"]
 
@@ -62,6 +64,7 @@ def good_calls(folder: Path) -> dict[str, dict[str, Any]]:
         "Grid": found,
         "clearance": {"occupied": grid.occupied, "cell_size": 0.05},
         "grid_from_drawing": {"drawing": "#.#\n#.#", "cell_size": 0.05, "corner": (0.0, 0.0)},
+        "grid_from_plan": {"plan": FloorPlan([shapely.LinearRing([(0, 0), (1, 0), (1, 1)])]), "cell_size": 0.05},
         "grid_from_polygons": {"floor": [(0, 0), (1, 0), (1, 1)], "solids": [], "cell_size": 0.05},
         "apply_edits": {"grid": grid, "edits": [], "folder": folder},
         "write_map": {"grid": grid, "path": folder / "map.png", "zones": site.zones, "unedited": None},

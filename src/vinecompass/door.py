@@ -30,6 +30,7 @@ MADE_BY = {
     "CostMap": "as price_floor returns it",
     "Plan": "as plan_path returns it",
     "Round": "as read_round returns it",
+    "FloorPlan": "as read_floor_plan returns it",
     "Zone": "as read_zones returns them",
     "Drive": "the drive of a Robot",
     "Lidar": "the scanner of a Robot",

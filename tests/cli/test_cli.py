@@ -681,7 +681,6 @@ class TheProgram(unittest.TestCase):
                 "demo",
                 "simulate",
                 "import",
-                "run",
                 "check",
                 "fuse",
                 "map",

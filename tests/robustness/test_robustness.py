@@ -15,9 +15,10 @@ import vinecompass
 from tests.support import new_folder
 from vinecompass.cli import cli
 
-QUICK = ("simulate", "import", "edit", "judge", "price", "plan")
+QUICK = ("simulate", "import run", "import map", "edit", "judge", "price", "plan")
 FILES = (
-    "read_settings read_robot read_map_record read_zones read_site read_round grid_from_picture import_run guess_format"
+    "read_settings read_robot read_map_record read_zones read_site read_round grid_from_picture import_run "
+    "guess_format read_floor_plan"
 )
 OF_THINGS_CHECKED = "estimate_mount rehearse warm_up"
 TRIED = (

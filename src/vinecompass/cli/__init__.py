@@ -47,7 +47,7 @@ def cli() -> None:
     """
 
 
-@click.group("import", cls=InOrder, short_help="Make a run of tables, or a map of a picture or a floor plan.")
+@click.group("import", cls=InOrder, short_help="Make a run of tables, or a map of a picture.")
 def import_group() -> None:
     """Make a run of tables that anyone recorded, or a map of a picture or a drawn floor plan."""
 
