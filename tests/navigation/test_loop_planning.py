@@ -4,8 +4,8 @@ from unittest import mock
 import numpy as np
 from shapely import Polygon, contains_xy
 
-from tests.support import robot, room
-from vinecompass import Command, LiveCosts, demo_file, price_floor, read_robot
+from tests.support import altered_robot, robot, room
+from vinecompass import Command, Grid, LiveCosts, demo_file, plan_path, price_floor, read_robot
 from vinecompass.costs import BodyCheck, body_touches
 from vinecompass.following import Course
 from vinecompass.geometry import distance_along, inverse, relative, transform_points
@@ -29,6 +29,16 @@ def aisle():
 
 
 class LoopPlans(unittest.TestCase):
+    def test_where_straight_lines_do_not_lead_round_a_bend_arcs_do(self):
+        long = altered_robot(robot(), body={"outline": [[-0.3, -0.3], [1.2, -0.3], [1.2, 0.3], [-0.3, 0.3]]})
+        log_odds = np.full((120, 120), 3.0, np.float32)
+        log_odds[20:45, 5:100] = log_odds[20:110, 75:100] = -3.0
+        costmap = price_floor(Grid(log_odds, 0.05), long)
+        start, goal = np.array([0.8, 1.6, 0.0]), np.array([4.4, 4.2, np.pi / 2])
+        self.assertEqual(plan_path(costmap, long, start, goal, method="a-star").status, "gave up")
+        plan = LoopPlanner(margin=0.0).plan(costmap, long, start, goal, explain=True)
+        self.assertEqual((plan.status, plan.method), ("found", "lattice"))
+
     def test_it_leads_straight_in_at_a_stop_beside_the_middle_of_an_aisle(self):
         grid = room(8.0, 8.0)
         grid.log_odds[40:140, 30:60] = grid.log_odds[40:140, 96:126] = 3.0

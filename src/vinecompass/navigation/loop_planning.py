@@ -106,8 +106,8 @@ class LoopPlanner:
                 return plan
         plan = self._minding_turns(costmap, robot, start, goal, explain=explain)
         why = plan.why_not
-        if self._method == "usual" and why is not None and why.cause == "body":
-            # There is a way for its middle, but not for the body as it is turned on straight lines.
+        if self._method == "usual" and plan.status == "gave up":
+            # There is a way, but not on straight lines.
             for body in (robot.widened(MARGIN_PARTS[-1] * self._margin), robot):
                 turned = plan_path(
                     costmap, body, start, goal, method="lattice", settings=self._settings_for(robot), explain=False
