@@ -8,7 +8,7 @@ from html import escape
 from pathlib import Path
 from typing import Any
 
-from vinecompass.figures.canvas import AUBERGINE, CHARCOAL, PAPER, RUST, SAND
+from vinecompass.figures.canvas import AUBERGINE, CHARCOAL, PAPER, RUST, SAND, TEAL
 from vinecompass.files import MADE_BY, atomic_write
 
 __all__ = ["write_report"]
@@ -22,7 +22,7 @@ table {{ border-collapse: collapse; margin: .6rem 2rem .6rem 0; display: inline-
 caption {{ text-align: left; font-weight: 600; }}
 td {{ padding: .15rem 1.2rem .15rem 0; border-bottom: 1px solid {SAND}; }}
 td + td {{ text-align: right; font-variant-numeric: tabular-nums; }}
-.reached {{ display: table; }} .reached td + td {{ text-align: left; }}
+a {{ color: {TEAL}; }} .reached {{ display: table; }} .reached td + td {{ text-align: left; }}
 .no {{ color: {RUST}; font-weight: 600; }} code {{ background: #F1EADD; padding: 0 .25rem; }}
 """
 

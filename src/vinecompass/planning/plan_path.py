@@ -22,6 +22,7 @@ from vinecompass.planning.problem import Problem, Way
 from vinecompass.planning.why.end_closed import why_end_closed
 from vinecompass.planning.why.no_way import why_no_way
 from vinecompass.planning.why.reason import WhyNot
+from vinecompass.planning.why.tried import try_again
 from vinecompass.robot import Robot
 from vinecompass.settings import PlanSettings
 
@@ -29,6 +30,8 @@ __all__ = ["plan_path", "plan_round", "solve"]
 
 FloatArray = NDArray[np.float64]
 NO_ROOM = "no room to turn on the spot at one of its ends: to be left, or come to, in a gentle arc"
+COARSE = "lattice with planning.lattice_cell = 0.15, lattice_headings = 16 and lattice_haste = 2"
+"""What causes are tried by, in words: what it finds as it is, needs no cause."""
 PLACES_TRIED = 5
 """Places in a region, or that pass a test, to which a way is looked for."""
 PLACES_APART = 0.5
@@ -252,8 +255,8 @@ def _why_nothing_found(
 ) -> tuple[Status, WhyNot]:
     """Return whether there is no way, or this method only gave up, and why."""
     others = [] if asked == "usual" else ["a-star", "lattice"] if problem.turns_on_the_spot else ["lattice"]
-    for other in others:
-        found = find_way(problem, other, s, 0) if other != name else way
+    for other in [*others, COARSE]:
+        found = way if other == name else try_again(problem, s) if other == COARSE else find_way(problem, other, s, 0)
         if len(found.poses):
             length = float(distance_along(found.poses)[-1])
             tried = "everything it can reach" if way.exhausted else f"{way.iterations} iterations, {way.expanded} nodes"
