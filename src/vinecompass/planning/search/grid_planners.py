@@ -62,11 +62,17 @@ def _around_touches(problem: Problem, settings: PlanSettings, search: Callable[.
         ends = problem.to_cells(np.stack([problem.start_pose[:2], problem.goal_pose[:2]]))
         points = finished(problem, settings, np.vstack([ends[:1], path.points[1:-1], ends[1:]]), prices)
         poses = with_headings(problem, points, problem.goal_pose[2])
-        touched = problem.check.touched(poses)
+        # How it turns at its ends is not said yet: of them only the poses are looked at.
+        looked_at = np.vstack(
+            [poses[:1], problem.check.between(poses[1:-1] if len(poses) > 2 else poses[:1]), poses[-1:]]
+        )
+        touched = problem.check.touched(looked_at)
         if np.all(touched < 0):
             return Way(poses, expanded, attempt, explored)
-        rows, columns = np.divmod(touched[touched >= 0], costmap.grid.shape[1])
-        _keep_away(prices, np.stack([rows, columns], axis=-1), points[touched >= 0])
+        hits = np.flatnonzero(touched >= 0)
+        cells = np.stack(np.divmod(touched[hits], costmap.grid.shape[1]), axis=-1)
+        _, once = np.unique(cells, axis=0, return_index=True)
+        _keep_away(prices, cells[once], problem.to_cells(looked_at[hits[once], :2]))
         for end in (first, last):
             prices[end] = costmap.prices[end]
     return Way(np.zeros((0, 3)), expanded, settings.body_retries, explored)
