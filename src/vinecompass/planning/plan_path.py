@@ -226,9 +226,9 @@ def solve(
     )
 
 
-def _as_driven(poses: FloatArray, name: str) -> FloatArray:
-    """Return the poses of a plan with its turns on the spot: a way of lines has one at either end."""
-    if name not in OF_LINES or len(poses) < 2:
+def _turning_at_ends(poses: FloatArray) -> FloatArray:
+    """Return the poses of a way of lines with the turn on the spot that it has at either end."""
+    if len(poses) < 2:
         return poses
     begins, ends = poses[:1].copy(), poses[-1:].copy()
     x, y = poses[1, :2] - poses[0, :2]
@@ -239,14 +239,13 @@ def _as_driven(poses: FloatArray, name: str) -> FloatArray:
 
 def _has_room_to_turn(problem: Problem, poses: FloatArray) -> bool:
     """Tell whether there is a way of lines that leaves the body room to turn at its ends, on the spot or as it goes."""
-    on_the_spot = _as_driven(poses, "a-star")
-    some = (on_the_spot, poses[:2], poses[-2:])
+    some = (_turning_at_ends(poses), poses[:2], poses[-2:])
     return len(poses) > 0 and all(problem.check.touched_along(part) is None for part in some)
 
 
 def _least_clearance(problem: Problem, poses: FloatArray, name: str) -> float:
     """Return how near the body comes to anything forbidden on a plan, between its poses, too, m."""
-    driven = problem.check.between(_as_driven(poses, name))
+    driven = problem.check.between(_turning_at_ends(poses) if name in OF_LINES else poses)
     return float(body_clearance(problem.costmap, problem.robot, driven).min())
 
 

@@ -123,8 +123,6 @@ class Way:
         The edges of its tree or roadmap, in the site frame.
     exhausted : bool
         Whether it looked everywhere that it can: without a way, then, there is none for it.
-    reached : array, (M, 3)
-        Poses that the lattice reached, in the site frame.
     """
 
     poses: FloatArray
@@ -133,4 +131,3 @@ class Way:
     explored: FloatArray = field(default_factory=lambda: np.zeros((0, 2)))
     tree: FloatArray = field(default_factory=lambda: np.zeros((0, 2, 2)))
     exhausted: bool = False
-    reached: FloatArray = field(default_factory=lambda: np.zeros((0, 3)))

@@ -170,13 +170,13 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
         shot,
         nodes,
     )
-    reached = problem.poses_to_site(nodes.poses[1 : 1 + made])
+    explored = problem.to_site(nodes.poses[1 : 1 + made, :2])
     if not np.isfinite(cost):
-        return Way(nothing, expanded, 1, reached[:, :2], exhausted=made < MOST_NODES, reached=reached)
+        return Way(nothing, expanded, 1, explored, exhausted=made < MOST_NODES)
     legs = [compose(node, moves.poses[move]) for node, move in zip(poses[:-1], used, strict=True)]
     legs.append(_shot(poses[-1], curve, radius * scale, settings.spacing * scale))
     whole = np.vstack([legs[0], *(leg[1:] for leg in legs[1:])])
-    return Way(problem.poses_to_site(whole), expanded, 1, reached[:, :2], reached=reached)
+    return Way(problem.poses_to_site(whole), expanded, 1, explored)
 
 
 def _turns(words: NDArray[np.bool_], side: str) -> bool:

@@ -186,7 +186,7 @@ def _told_heading(before: Problem, after: Problem, way: FloatArray) -> WhyNot:
 def _priced(problem: Problem, robot: Robot, taken: Suspect | None = None) -> Problem:
     """Return the problem for another body, or without something on the floor; it moves as before."""
     stack = tuple(problem.costmap.stack)
-    stack = stack if taken is None else without(stack, [taken], robot)
+    stack = stack if taken is None else without(stack, taken, robot)
     zones = [zone for layer in stack if isinstance(layer, ZoneLayer) for zone in layer.zones]
     grid = problem.costmap.grid
     costmap = price_stack(grid, robot, stack, one_way_headings(grid, zones))

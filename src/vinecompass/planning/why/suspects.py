@@ -55,16 +55,10 @@ class Suspect:
     many: bool = False
 
 
-def without(stack: Sequence[Layer], taken: Sequence[Suspect], robot: Robot) -> tuple[Layer, ...]:
-    """Return a stack of layers without some suspects."""
-    left = []
-    for layer in stack:
-        rest: Layer | None = layer
-        for suspect in taken:
-            if rest is not None and suspect.layer == layer.name:
-                rest = suspect.take(rest, robot)
-        left += [] if rest is None else [rest]
-    return tuple(left)
+def without(stack: Sequence[Layer], taken: Suspect, robot: Robot) -> tuple[Layer, ...]:
+    """Return a stack of layers without a suspect."""
+    rest = [taken.take(layer, robot) if layer.name == taken.layer else layer for layer in stack]
+    return tuple(layer for layer in rest if layer is not None)
 
 
 def suspects(costmap: CostMap) -> list[Suspect]:
