@@ -8,6 +8,7 @@ import numpy as np
 from scipy.stats import spearmanr
 
 from vinecompass.settings import find_setting
+from vinecompass.tuning.front import burdens
 from vinecompass.tuning.study import Study
 
 __all__ = ["Effect", "best_values", "effects", "mean_cost"]
@@ -39,8 +40,7 @@ class Effect:
 
 def mean_cost(study: Study, values: dict[str, float]) -> float:
     """Return the mean of the cost over the seeds; in the site where it is highest, if there are several."""
-    means = [float(np.mean(list(costs.values()))) for costs in study.by_site(study.of(values)) if costs]
-    return max(means, default=float("nan"))
+    return burdens(study, values, ["cost"])[0]
 
 
 def best_values(study: Study) -> dict[str, float]:

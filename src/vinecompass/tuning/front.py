@@ -26,10 +26,16 @@ def check_objectives(study_measures: Sequence[str], objectives: Sequence[str]) -
 
 
 def burdens(study: Study, values: Values, objectives: Sequence[str]) -> list[float]:
-    """Return the mean of each objective over the seeds, with what is to be large below 0: all is to be small."""
-    means = [float(np.mean(list(study.of(values, objective).values()))) for objective in objectives]
-    signs = [-1.0 if objective in LARGER_IS_BETTER else 1.0 for objective in objectives]
-    return [sign * mean for sign, mean in zip(signs, means, strict=True)]
+    """Return the mean of each objective over the seeds, with what is to be large below 0: all is to be small.
+
+    Of several sites it is that of the worst.
+    """
+    worst = []
+    for objective in objectives:
+        sign = -1.0 if objective in LARGER_IS_BETTER else 1.0
+        means = [sign * np.mean(list(found.values())) for found in study.by_site(study.of(values, objective)) if found]
+        worst.append(float(max(means, default=np.nan)))
+    return worst
 
 
 def front(study: Study, objectives: Sequence[str]) -> list[Values]:
