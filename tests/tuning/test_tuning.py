@@ -18,7 +18,7 @@ from tests.support import assert_input_error, demo, new_folder, robot, run, site
 from vinecompass import MissionCase, Settings, StudyRun, Trial, compare_values, read_map, read_study
 from vinecompass.navigation import Round
 from vinecompass.runs.tables import table_bytes
-from vinecompass.settings import changed_settings, tunable_settings
+from vinecompass.settings import changed_settings, settings_text, tunable_settings
 from vinecompass.tuning import (
     MissionScore,
     Study,
@@ -26,11 +26,13 @@ from vinecompass.tuning import (
     Want,
     answer_wants,
     choose_settings,
+    compare_settings,
     effects,
     explain,
     front,
     search_values,
     values_to_try,
+    verdict,
 )
 
 
@@ -46,6 +48,8 @@ def mission_score(cost, time, clearance):
         least_clearance=clearance,
         estimate_error=0.02,
         cost=cost,
+        passed=json.dumps(["cellar door"] if cost > 1.9 else []),
+        computing=time,
         **counts,
     )
 
@@ -81,6 +85,16 @@ class MadeUpCase:
             os._exit(1)
         cost = 0.8 + trial.values["costs.comfort"]
         return mission_score(round(cost, 6), cost * bound, 0.3)
+
+
+@dataclass(frozen=True)
+class NoisyCase(MadeUpCase):
+    """Costs that lie by chance about 2, and rise with a setting beyond what the default is."""
+
+    def run(self, trial, bound):
+        noise = np.random.default_rng([trial.seed, len(trial.values)]).normal(0.0, 0.2)
+        cost = 2.0 + noise + trial.values.get("costs.comfort", 0.6) - 0.6
+        return mission_score(round(cost, 6), 10.0 * cost, 0.3)
 
 
 @contextlib.contextmanager
@@ -208,9 +222,14 @@ class Answers(unittest.TestCase):
             said += compare_values(first, dict(enumerate(of_seed + rng.normal(0.0, 1.0, 20)))).is_told
         self.assertTrue(0.86 < held / 120 <= 1.0)
         self.assertLess(said / 120, 0.14)
-        same = compare_values({1: 2.0, 2: 3.0, 3: 4.0}, {1: 2.0, 2: 3.0, 3: 4.0})
+        # Of a few seeds chance is no more often told than of many.
+        few = np.random.default_rng(3).normal(0.0, 1.0, (150, 6))
+        told = [compare_values(dict.fromkeys(range(6), 0.0), dict(enumerate(row))).is_told for row in few]
+        self.assertLess(np.mean(told), 0.1)
+        same = compare_values(dict.fromkeys(range(6), 2.0), dict.fromkeys(range(6), 2.0))
         self.assertEqual((same.is_told, same.more), (False, None))
         self.assertIn("no difference seen", str(same))
+        self.assertIn("too few", str(compare_values({1: 2.0, 2: 3.0}, {1: 1.0, 2: 1.9})))
         assert_input_error(self, lambda: compare_values({1: 2.0}, {2: 2.0}), "seed")
 
     def test_what_matters_is_told_and_confirmed_on_other_seeds(self):
@@ -234,9 +253,38 @@ class Answers(unittest.TestCase):
         self.assertEqual(answer.all_met, [])
         self.assertIn((quick, slow), answer.exclude)
         self.assertIn((roomy, slow), answer.exclude)
+        door = Want.parse("passes 'cellar door'")
+        self.assertEqual(answer_wants(study.on_seeds(0, 4), [door]).alone, [7])
+        self.assertEqual(answer_wants(study.on_seeds(0, 4), [door, quick]).exclude, [(door, quick)])
         both = answer_wants(study.on_seeds(0, 4), [quick])
         self.assertEqual({values["costs.comfort"] for values in both.all_met}, {0.2})
         assert_input_error(self, lambda: Want.parse("speed > 3"), "least_clearance")
+
+    def test_two_settings_are_compared_until_the_answer_stands_and_chance_is_none(self):
+        def compared(values, name, trials=128):
+            with StudyRun(NoisyCase(None), scratch / name, made_of={}, workers=1) as study_run:
+                return verdict(compare_settings(study_run, values, trials=trials), trials)
+
+        scratch = new_folder()
+        for name, values, word, most in (
+            ("better", {"costs.comfort": 0.2, "planning.method": "a-star"}, "better", 16),
+            ("worse", {"costs.comfort": 1.2}, "worse", 16),
+            ("chance", {"window.clearance": 1.0}, "open", 64),
+        ):
+            with self.subTest(name):
+                found = compared(values, name)
+                self.assertEqual(found.word, word)
+                self.assertLessEqual(found.changes["cost"].pairs, most)
+        alike = made_up(
+            [({}, lambda seed: 2.0), ({"costs.comfort": 0.5}, lambda seed: 2.0 + 0.01 * (-1) ** seed)], range(8)
+        )
+        self.assertEqual(verdict(alike, 64).word, "alike")
+        for values, trials, told in (
+            ({}, 64, "same"),
+            ({"costs.comfort": 0.2}, 8, "12"),
+            ({"cost.fall": 1}, 64, "costs.fall"),
+        ):
+            assert_input_error(self, lambda v=values, t=trials: compared(v, "bad", t), told)
 
     def test_what_is_good_in_one_of_several_sites_only_is_not_good(self):
         def by_site(first, second, noise=0.01):
@@ -244,14 +292,14 @@ class Answers(unittest.TestCase):
 
         one, both = {"costs.comfort": 0.3}, {"costs.comfort": 0.5}
         costs = [({}, by_site(1.4, 1.5)), (one, by_site(0.9, 1.6)), (both, by_site(1.3, 1.4))]
-        whole = made_up(costs, range(12))
+        whole = made_up(costs, range(16))
         study = Study("mission", {"sites": json.dumps(["cellar", "loft"])}, whole.trials, whole.scores)
         said = explain(study, 4)
         self.assertEqual((said.best, said.is_better), (both, True))
-        self.assertEqual({name: one.pairs for name, one in said.in_sites.items()}, {"cellar": 4, "loft": 4})
+        self.assertEqual({name: one.pairs for name, one in said.in_sites.items()}, {"cellar": 6, "loft": 6})
         # On the seeds that chose it did well in both, on those that confirm it is worse in one.
         costs[1] = (one, lambda seed: 0.9 if seed < 4 or seed % 2 == 0 else 1.6 + 0.01 * np.sin(seed))
-        whole = made_up(costs, range(12))
+        whole = made_up(costs, range(16))
         said = explain(Study("mission", study.made_of, whole.trials, whole.scores), 4)
         self.assertEqual((said.best, said.is_better), (one, False))
         self.assertGreater(said.in_sites["loft"].difference, 0.05)
@@ -336,7 +384,7 @@ class Studies(unittest.TestCase):
         best = explain(found[0], 2)
         self.assertAlmostEqual(best.best["costs.comfort"], 0.3, delta=0.05)
         self.assertTrue(best.is_better)
-        self.assertEqual(best.changes["cost"].pairs, 6)
+        self.assertEqual(best.changes["cost"].pairs, 7)
 
     def test_a_cluster_gives_the_same_bytes_and_a_worker_that_dies_loses_nothing(self):
         scratch = new_folder()
@@ -381,6 +429,13 @@ class Studies(unittest.TestCase):
         status, told, _ = run("tune", "--explain", out / "study", "--want", "time <= 60", "--want", "contacts >= 1")
         for words in ("rank correlation", "time <= 60: with 5 of 5", "none of what was tried"):
             self.assertIn(words, told)
+        (out / "slow.toml").write_text(settings_text({"following.cruise_speed": 0.3, "planning.method": "roadmap"}))
+        against = ("--against", out / "slow.toml", "--trials", 12, "-o", out / "against")
+        status, printed, error = run("tune", *given, *against, "--picture", out / "against.png", "--json")
+        self.assertEqual((status, json.loads(printed)["quality"]["word"]), (1, "worse"), error)
+        status, told, _ = run("tune", "--explain", out / "against")
+        for words in ("slow.toml is worse", "6 seeds", "planning.method = roadmap"):
+            self.assertIn(words, told)
         for name in ("cellar", "loft"):
             (out / "sites" / name).mkdir(parents=True)
             for ours, theirs in (("site.toml", "site.toml"), ("cellar.png", "map.png"), ("cellar.toml", "map.toml")):
@@ -399,6 +454,8 @@ class Studies(unittest.TestCase):
             ((*given, "-o", out / "x"), ["--vary"]),
             ((*given, "--vary", "mapping.cell_size", "-o", out / "x"), ["mapping.cell_size", "map"]),
             (given[:1], ["--robot"]),
+            ((*given, "--vary", "costs.comfort", *against), ["--vary", "--against"]),
+            ((*given, *against[:3], 8, "-o", out / "x"), ["trials", "12"]),
             (("--explain", out), ["holds no study"]),
             ((*given, "--vary", "costs.comfort", "--trials", 5, "--seeds", 1, "-o", out / "study"), ["vary", "study"]),
         ):

@@ -18,6 +18,7 @@ from vinecompass.cli.common import (
     tell,
 )
 from vinecompass.cli.outputs import FILE, OUT, Writing
+from vinecompass.cli.tune_against import told_against
 from vinecompass.cli.tune_cases import TuneOptions, case_of
 from vinecompass.cli.tune_shown import run_tune_shown
 from vinecompass.errors import InputError
@@ -40,6 +41,12 @@ __all__ = ["tune"]
     multiple=True,
     metavar="KEY[=LOW..HIGH]",
     help="A setting to vary, as costs.comfort=0.2..1.0; without a range, over all that makes sense. Repeat it.",
+)
+@click.option(
+    "--against",
+    type=FILE,
+    metavar="SETTINGS",
+    help="In place of --vary: another settings file, on the same seeds, until the answer stands or --trials are used.",
 )
 @click.option(
     "--design",
@@ -102,6 +109,7 @@ def tune(as_json: bool, **given: Any) -> int:
     """Rehearse a round in SITE with many settings, on the same seeds, and say what to change and how sure that is.
 
     SITE may be a folder of sites, each a folder with a site.toml and a map.png: what is good in one only is not good.
+    With --against, the settings of another file are compared with these.
 
     Every finished trial is kept in the study's folder: the same call goes on where it was stopped. The best settings
     are confirmed on seeds that did not choose them. With --run, the localizer's settings, or the mapper's, are tried on
@@ -132,6 +140,12 @@ def run_tune(given: TuneOptions) -> Outcome:
         study, files = read_study(given.explained), {}
     else:
         study, files = _study(given), {"study": str(given.out)}
+    if "against" in study.made_of:
+        if given.picture is not None:
+            from vinecompass.figures import draw_verdict, save_figure
+
+            files["picture"] = str(save_figure(draw_verdict(study), given.picture))
+        return told_against(study, files)
     explanation = explain(study, int(study.made_of["seeds"]))
     if given.explained is None and explanation.is_better:
         files["settings"] = _write_settings(given, explanation)
@@ -171,19 +185,19 @@ def _list() -> Outcome:
 
 def _study(given: TuneOptions) -> Study:
     """Run the study, or what is left of it."""
-    from vinecompass.tuning import Vary, choose_settings
+    from vinecompass.tuning import Vary, choose_settings, compare_settings
 
     case, made_of = case_of(given)
-    varied = [Vary.parse(text) for text in given.varied]
-    assert given.out is not None
-    seeds = int(made_of["seeds"])
+    varied, differs = [Vary.parse(text) for text in given.varied], _differing(given, case)
     try:
         with progress_bar() as progress, _study_run(given, case, made_of) as study_run:
+            if given.against is not None:
+                return compare_settings(study_run, differs, trials=given.trials, progress=progress)
             return choose_settings(
                 study_run,
                 varied,
                 trials=given.trials,
-                seeds=seeds,
+                seeds=int(made_of["seeds"]),
                 design=given.design,
                 objectives=given.objectives or ("cost",),
                 seed=given.seed,
@@ -192,6 +206,18 @@ def _study(given: TuneOptions) -> Study:
     except KeyboardInterrupt:
         say(f"vinecompass: {given.out}: finished trials are kept, and the same call goes on", err=True)
         raise
+
+
+def _differing(given: TuneOptions, case: Case) -> dict[str, Any]:
+    """Return what differs in the other settings file, seen to be worth a study before its folder is begun."""
+    from vinecompass.settings import differing_values, read_settings
+    from vinecompass.tuning import check_comparison
+
+    if given.against is None:
+        return {}
+    differs = differing_values(case.settings, read_settings(given.against))
+    check_comparison(case.settings, differs, given.trials)
+    return differs
 
 
 def _study_run(given: TuneOptions, case: Case, made_of: dict[str, str]) -> StudyRun:
@@ -214,10 +240,13 @@ def _write_settings(given: TuneOptions, explanation: Explanation) -> str:
 
 def _wanted(study: Study, wants: list[Want]) -> list[str]:
     """Return which values do what is wanted, in words."""
-    from vinecompass.tuning import answer_wants
+    from vinecompass.tuning import answer_wants, passed_places
 
     answer = answer_wants(study, wants)
     said = [f"{want}: with {count} of {len(study.tried())}" for want, count in zip(wants, answer.alone, strict=True)]
+    passed = sorted({name for values in study.tried() for each in passed_places(study, values) for name in each})
+    if any(want.place and not count for want, count in zip(wants, answer.alone, strict=True)):
+        said.append(f"passed were: {', '.join(passed) or 'none of the places'}")
     said += [f"{first} and {second} exclude each other in what was tried" for first, second in answer.exclude]
     if answer.all_met:
         said.append(f"all of it, cheapest first: {'; or '.join(_written(values) for values in answer.all_met[:3])}")

@@ -29,6 +29,7 @@ class TuneOptions:
     goal: str | None = None
     round_path: Path | None = None
     varied: tuple[str, ...] = ()
+    against: Path | None = None
     design: str = "spread"
     objectives: tuple[str, ...] = ()
     trials: int = 64
@@ -57,10 +58,13 @@ def case_of(given: TuneOptions) -> tuple[Case, dict[str, str]]:
     for name, value in needed.items():
         if value is None:
             raise InputError("is needed", key=name, expected="a path, or --list, or --explain STUDY")
-    if not given.varied:
-        raise InputError("nothing is varied", key="--vary", expected="a setting; `vinecompass tune --list` names them")
+    if bool(given.varied) == (given.against is not None):
+        expected = "a setting (`vinecompass tune --list` names them), or --against and another settings file"
+        raise InputError("nothing is varied, or two things at once", key="--vary", expected=expected)
     case = _recorded(given) if given.runs else _mission(given)
     seeds, sites = given.seeds, _sites(given)
+    if sites and given.against is not None:
+        raise InputError("is for one site", key="--against", value=given.against, expected="no folder of sites")
     if sites and seeds % len(sites):
         expected = f"as many in each of {len(sites)} sites: {len(sites) * -(-seeds // len(sites))}"
         raise InputError("do not go round", key="--seeds", value=seeds, expected=expected)
@@ -145,6 +149,7 @@ def _inputs(given: TuneOptions) -> dict[str, Path]:
         "robot": given.robot,
         "round": given.round_path,
         "settings": given.settings,
+        "against": given.against,
     }
     if not given.runs:
         named["map"] = given.map_path

@@ -19,6 +19,7 @@ from vinecompass.figures.plan_figure import draw_plan, draw_plan_comparison
 from vinecompass.figures.run_figure import draw_run
 from vinecompass.figures.shown_figure import draw_shown
 from vinecompass.figures.study_figure import draw_study
+from vinecompass.figures.verdict_figure import draw_verdict
 
 __all__ = [
     "LocalizationFilm",
@@ -43,6 +44,7 @@ __all__ = [
     "draw_run",
     "draw_shown",
     "draw_study",
+    "draw_verdict",
     "drawn_for_notebook",
     "save_figure",
 ]

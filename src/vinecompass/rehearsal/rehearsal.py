@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from time import perf_counter
 
 import numpy as np
 import shapely
@@ -81,6 +82,8 @@ class Rehearsal:
         The body's true speed ahead and to the left and its turn rate every 0.01 s.
     people : array, (N, P, 5)
         The people at the track's stamps: x, y, radius, m, velocity, m/s.
+    computing : array, (N,)
+        How long each step of the navigator took, s.
     """
 
     arrived: bool
@@ -93,6 +96,7 @@ class Rehearsal:
     contacts: int
     velocities: NDArray[np.float64]
     people: NDArray[np.float64]
+    computing: NDArray[np.float64]
 
     def __repr__(self) -> str:
         """Return it in one line."""
@@ -203,7 +207,9 @@ def rehearse(
         readings = link.exchange(command)
         t = readings.t if witness is None else witness.t
         told = command
+        begun = perf_counter()
         command = navigator.step(readings.t, readings.scans[lidar], readings.odometry, readings.people)
+        kept.computing.append(perf_counter() - begun)
         if watch is not None:
             watch(navigator)
         kept.add(t, readings, told, navigator, None if witness is None else witness.pose)
@@ -293,6 +299,7 @@ class _Kept:
         self.settled: list[bool] = []
         self.people: list[NDArray[np.float64]] = []
         self.at_stops: list[NDArray[np.float64]] = []
+        self.computing: list[float] = []
         self._readings: list[Readings] = []
         self._commands: list[Command] = []
 
@@ -350,6 +357,7 @@ def _judged(kept: _Kept, navigator: Navigator, run: Run, witness: Witness | None
         contacts=0 if witness is None else witness.contacts,
         velocities=np.zeros((0, 3)) if witness is None else witness.velocities,
         people=_aligned(kept.people),
+        computing=np.array(kept.computing),
     )
 
 

@@ -1,6 +1,13 @@
 """Every stage's settings, below everything that reads them: meaning, unit, bounds and default stand here once."""
 
-from vinecompass.settings.catalogue import TunableSetting, changed_settings, find_setting, tunable_settings
+from vinecompass.settings.catalogue import (
+    TunableSetting,
+    Value,
+    changed_settings,
+    differing_values,
+    find_setting,
+    tunable_settings,
+)
 from vinecompass.settings.costs import CostSettings, Fall, Unknown
 from vinecompass.settings.following import BandSettings, FollowingSettings, WindowSettings
 from vinecompass.settings.fusion import FusionSettings
@@ -32,8 +39,10 @@ __all__ = [
     "Settings",
     "TunableSetting",
     "Unknown",
+    "Value",
     "WindowSettings",
     "changed_settings",
+    "differing_values",
     "find_setting",
     "read_settings",
     "settings_text",

@@ -5,13 +5,17 @@ from __future__ import annotations
 import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from vinecompass.errors import InputError
 from vinecompass.files import Model, validated
 from vinecompass.settings.settings import Settings
 from vinecompass.settings.tuned import Span, span_of
 
-__all__ = ["TunableSetting", "changed_settings", "find_setting", "tunable_settings"]
+__all__ = ["TunableSetting", "Value", "changed_settings", "differing_values", "find_setting", "tunable_settings"]
+
+Value = float | int | bool | str | list[Any]
+"""Of a setting."""
 
 AGAIN = {
     "fusion": "fuse",
@@ -70,20 +74,52 @@ def tunable_settings() -> list[TunableSetting]:
 def find_setting(key: str) -> TunableSetting:
     """Return the setting of that name, or raise `InputError` that names the nearest one."""
     known = {one.key: one for one in tunable_settings()}
-    if key not in known:
-        nearest = difflib.get_close_matches(key, known, n=1, cutoff=0.0)[0]
-        raise InputError("is not a setting that can be tuned", key=key, expected=f"perhaps `{nearest}`")
+    _check_known(key, known, "is not a setting that can be tuned")
     return known[key]
 
 
-def changed_settings(settings: Settings, values: Mapping[str, float]) -> Settings:
+def differing_values(first: Settings, second: Settings) -> dict[str, Value]:
+    """Return what is to be changed in the first settings to drive as with the second, by its keys.
+
+    >>> differing_values(Settings(), changed_settings(Settings(), {"planning.method": "roadmap"}))
+    {'planning.method': 'roadmap'}
+
+    Raises
+    ------
+    InputError
+        Their docks differ, or the second leaves out what the first one sets.
+    """
+    if first.docks != second.docks:
+        raise InputError("differ", key="dock", expected="the same docks in both settings")
+    was, now = _by_key(first), _by_key(second)
+    changed = {key: value for key, value in now.items() if value != was[key]}
+    for key, value in changed.items():
+        if value is None:
+            raise InputError("is left out", key=key, expected=f"a value, as {was[key]!r} in the other settings")
+    return changed
+
+
+def changed_settings(settings: Settings, values: Mapping[str, Value]) -> Settings:
     """Return settings with some values changed, by their keys; raise `InputError` for one that is not allowed.
 
     >>> changed_settings(Settings(), {"costs.comfort": 0.4}).costs.comfort
     0.4
     """
-    document = settings.model_dump(by_alias=True)
+    document, known = settings.model_dump(by_alias=True), _by_key(settings)
     for key, value in values.items():
-        table, name = find_setting(key).key.split(".")
+        _check_known(key, known, "is not a setting")
+        table, name = key.split(".")
         document[table][name] = value
     return validated(Settings, document, "the settings")
+
+
+def _by_key(settings: Settings) -> dict[str, Any]:
+    """Return the values of all settings, by their keys."""
+    tables = {table: part for table, part in settings.model_dump(by_alias=True).items() if isinstance(part, dict)}
+    return {f"{table}.{name}": value for table, part in tables.items() for name, value in part.items()}
+
+
+def _check_known(key: str, known: Mapping[str, Any], what: str) -> None:
+    if key not in known:
+        nearest = difflib.get_close_matches(key, known, n=1, cutoff=0.0)[0]
+        raise InputError(what, key=key, expected=f"perhaps `{nearest}`")

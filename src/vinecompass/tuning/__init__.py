@@ -1,5 +1,6 @@
 """Tuning: settings tried in rehearsals, on the same seeds, and compared; or learned from ways that were shown."""
 
+from vinecompass.tuning.against import Verdict, check_comparison, compare_settings, verdict
 from vinecompass.tuning.choosing import choose_settings
 from vinecompass.tuning.comparison import Comparison, compare_values
 from vinecompass.tuning.designs import DESIGNS, Vary, values_to_try
@@ -16,7 +17,7 @@ from vinecompass.tuning.shown_ways import ShownWay, read_shown_ways, ways_apart
 from vinecompass.tuning.study import Study, StudyRun, read_study
 from vinecompass.tuning.trial import Case, Trial
 from vinecompass.tuning.unexplained import Unexplained, unexplained_places
-from vinecompass.tuning.wants import Answer, Want, answer_wants
+from vinecompass.tuning.wants import Answer, Want, answer_wants, passed_places
 
 __all__ = [
     "DESIGNS",
@@ -41,21 +42,26 @@ __all__ = [
     "Trial",
     "Unexplained",
     "Vary",
+    "Verdict",
     "Want",
     "answer_wants",
     "best_values",
+    "check_comparison",
     "check_objectives",
     "choose_settings",
+    "compare_settings",
     "compare_values",
     "effects",
     "explain",
     "front",
     "learn_prices",
     "mean_cost",
+    "passed_places",
     "read_shown_ways",
     "read_study",
     "search_values",
     "unexplained_places",
     "values_to_try",
+    "verdict",
     "ways_apart",
 ]

@@ -6,17 +6,18 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.stats import bootstrap
+from scipy.stats import bootstrap, norm
+from scipy.stats import t as student
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
 
-__all__ = ["Comparison", "compare_values"]
+__all__ = ["CONFIDENCE", "FEWEST", "Comparison", "compare_values"]
 
 CONFIDENCE = 0.95
 RESAMPLES = 2000
-FEWEST = 3
-"""Pairs without which nothing is said."""
+FEWEST = 6
+"""Pairs without which nothing is said: of five that differ by chance alone, all go the same way one time in sixteen."""
 MOST_ASKED = 200
 """Pairs beyond which a difference is too small to be worth asking for more."""
 
@@ -30,7 +31,7 @@ class Comparison:
     difference : float
         The mean of what is gained (below 0) or lost, seed by seed.
     low, high : float
-        Its 95 % interval.
+        Its interval.
     pairs : int
         Seeds that both were tried on.
     more : int or None
@@ -49,6 +50,8 @@ class Comparison:
         return self.pairs >= FEWEST and (self.low > 0.0 or self.high < 0.0)
 
     def __str__(self) -> str:
+        if self.pairs < FEWEST:
+            return f"{self.difference:+.3g} ({self.pairs} seeds: too few to tell)"
         said = f"{self.difference:+.3g} ({self.low:+.3g} to {self.high:+.3g}, {self.pairs} seeds)"
         if self.is_told:
             return said
@@ -58,10 +61,19 @@ class Comparison:
 
 
 @checked
-def compare_values(first: Mapping[int, float], second: Mapping[int, float]) -> Comparison:
+def compare_values(
+    first: Mapping[int, float], second: Mapping[int, float], confidence: float = CONFIDENCE
+) -> Comparison:
     """Compare two results by seed; only seeds that both have count, so that what is alike in them cancels.
 
-    The interval is that of a bootstrap over the seeds (Efron and Tibshirani, 1993).
+    The interval is that of a bootstrap over the seeds (Efron and Tibshirani, 1993), widened as it is too narrow for a
+    few of them (Hesterberg, 2015).
+
+    Parameters
+    ----------
+    first, second : dict of int to float
+    confidence : float
+        How often the interval is to hold the truth, between 0 and 1.
 
     Raises
     ------
@@ -70,9 +82,12 @@ def compare_values(first: Mapping[int, float], second: Mapping[int, float]) -> C
 
     Examples
     --------
-    >>> compare_values({1: 2.0, 2: 3.0, 3: 2.5}, {1: 1.5, 2: 2.4, 3: 2.0}).is_told
+    >>> first = {1: 2.0, 2: 3.0, 3: 2.5, 4: 2.2, 5: 2.9, 6: 2.4}
+    >>> compare_values(first, {seed: cost - 0.1 * seed for seed, cost in first.items()}).is_told
     True
     """
+    if not 0.0 < confidence < 1.0:
+        raise InputError("is no share", key="confidence", value=confidence, expected="between 0 and 1")
     seeds = sorted(first.keys() & second.keys())
     if not seeds:
         raise InputError("have no seed in common", key="values", expected="trials of both on the same seeds")
@@ -85,7 +100,7 @@ def compare_values(first: Mapping[int, float], second: Mapping[int, float]) -> C
     interval = bootstrap(
         (gains,),
         np.mean,
-        confidence_level=CONFIDENCE,
+        confidence_level=_widened(confidence, len(seeds)),
         n_resamples=RESAMPLES,
         method="percentile",
         rng=np.random.default_rng(0),
@@ -96,3 +111,9 @@ def compare_values(first: Mapping[int, float], second: Mapping[int, float]) -> C
     wanted = len(seeds) * (0.5 * (high - low) / max(abs(mean), 1e-12)) ** 2
     more = 0 if told else None if wanted > MOST_ASKED else max(int(np.ceil(wanted)) - len(seeds), 1)
     return Comparison(mean, low, high, len(seeds), more)
+
+
+def _widened(confidence: float, count: int) -> float:
+    """Return the confidence to ask of a bootstrap of so many pairs, for that of Student's interval."""
+    reach = student.ppf(0.5 * (1.0 + confidence), count - 1) * np.sqrt(count / (count - 1))
+    return float(1.0 - 2.0 * norm.sf(reach))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from itertools import product
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,8 +17,8 @@ from vinecompass.settings.tuned import Span
 __all__ = ["DESIGNS", "Values", "Vary", "as_tried", "unlike", "values_to_try"]
 
 FloatArray = NDArray[np.float64]
-Values = dict[str, float]
-"""Values of settings, by their keys."""
+Values = dict[str, Any]
+"""Values of settings, by their keys: numbers, where they are varied."""
 DESIGNS = ("spread", "one-by-one", "grid")
 """How values may be chosen."""
 

@@ -8,6 +8,7 @@ import numpy as np
 from scipy.stats import spearmanr
 
 from vinecompass.settings import find_setting
+from vinecompass.tuning.designs import Values
 from vinecompass.tuning.front import burdens
 from vinecompass.tuning.study import Study
 
@@ -38,12 +39,12 @@ class Effect:
     best: tuple[float, float]
 
 
-def mean_cost(study: Study, values: dict[str, float]) -> float:
+def mean_cost(study: Study, values: Values) -> float:
     """Return the mean of the cost over the seeds; in the site where it is highest, if there are several."""
     return burdens(study, values, ["cost"])[0]
 
 
-def best_values(study: Study) -> dict[str, float]:
+def best_values(study: Study) -> Values:
     """Return the set of values whose cost is lowest on average; of equals, the one tried first.
 
     Sets that were stopped early are none.

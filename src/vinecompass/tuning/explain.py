@@ -8,6 +8,7 @@ import numpy as np
 
 from vinecompass.errors import InputError
 from vinecompass.tuning.comparison import Comparison, compare_values
+from vinecompass.tuning.designs import Values
 from vinecompass.tuning.effects import Effect, best_values, effects
 from vinecompass.tuning.study import Study
 
@@ -38,7 +39,7 @@ class Explanation:
         The cost with them in each site, where there are several.
     """
 
-    best: dict[str, float]
+    best: Values
     changes: dict[str, Comparison]
     effects: list[Effect]
     tried: int

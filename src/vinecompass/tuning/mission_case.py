@@ -16,6 +16,7 @@ from vinecompass.rehearsal import rehearse_mission
 from vinecompass.robot import Robot
 from vinecompass.settings import CostSettings, Settings, changed_settings
 from vinecompass.simulation import Site
+from vinecompass.tuning.comparison import FEWEST
 from vinecompass.tuning.mission_score import MissionScore, score
 from vinecompass.tuning.trial import Kind, Trial, new_seeds
 
@@ -110,10 +111,9 @@ class MissionCases:
         return float(np.mean(self.bounds))
 
     def confirming(self, seeds: int) -> range:
-        """Return the seeds that confirm what was chosen on so many: as many in each site."""
-        first, count = seeds, len(self.cases)
-        last = new_seeds(seeds).stop
-        return range(first, last + -(last - first) % count)
+        """Return the seeds that confirm what was chosen on so many: as many in each site, and enough to tell."""
+        in_each = max(-(-len(new_seeds(seeds)) // len(self.cases)), FEWEST)
+        return range(seeds, seeds + in_each * len(self.cases))
 
     def run(self, trial: Trial, bound: float) -> MissionScore:
         """Rehearse the round of the seed's site, and judge it."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import json
+from dataclasses import dataclass, field
 from typing import ClassVar
 
 import numpy as np
@@ -12,7 +13,7 @@ from numpy.typing import NDArray
 from vinecompass.geometry import transform_points
 from vinecompass.navigation import State
 from vinecompass.rehearsal import Rehearsal
-from vinecompass.runs import compare_tracks
+from vinecompass.runs import Track, compare_tracks
 from vinecompass.simulation import Site
 from vinecompass.tuning.score import Score
 
@@ -29,6 +30,8 @@ STANDS, STANDS_FOR = 0.02, 0.3
 """m/s and rad/s below which it stands, and seconds from which that is a stop."""
 LOOKED_AT = 0.1
 """Seconds between two poses at which the room beside the body is measured."""
+AT_STOP = 0.25
+"""Metres from a stop within which it is passed."""
 OUTLINE_STEP = 0.05
 """Metres between two points of the outline that are measured from."""
 
@@ -56,6 +59,10 @@ class MissionScore(Score):
         Times that it turned one way and then the other, and that it stood on the way to a stop.
     estimate_error : float
         RMSE of where it believed to be, m.
+    passed : str
+        The names of the site's zones, floors and stops that its middle came through, by the truth, as a JSON list.
+    computing : float
+        Of a cycle of the navigator on average, ms.
     cost : float
         The time over the bound, with a fixed charge for not arriving and for each contact.
     """
@@ -70,7 +77,9 @@ class MissionScore(Score):
         "turns_about": "turns about",
         "stops": "stops without need",
         "estimate_error": "localization error, m",
+        "computing": "computing a cycle, ms",
     }
+    CLOCKED: ClassVar[tuple[str, ...]] = ("computing",)
 
     arrived: bool
     reason: str
@@ -85,6 +94,8 @@ class MissionScore(Score):
     turns_about: int
     stops: int
     estimate_error: float
+    passed: str
+    computing: float = field(compare=False)
 
 
 def score(mission: Rehearsal, site: Site, bound: float) -> MissionScore:
@@ -111,6 +122,8 @@ def score(mission: Rehearsal, site: Site, bound: float) -> MissionScore:
         turns_about=_turns_about(mission.velocities[:, 2]),
         stops=max(_stops(mission.velocities, truth.t) - max(reached - 1, 0), 0),
         estimate_error=compare_tracks(mission.track, truth).position_rmse,
+        passed=json.dumps(_passed(truth, site)),
+        computing=1000.0 * float(np.mean(mission.computing)),
         cost=(over_bound if mission.arrived else NOT_ARRIVED) + CONTACT * mission.contacts,
     )
 
@@ -124,6 +137,15 @@ def _least_clearance(mission: Rehearsal, site: Site) -> float:
     stamps = np.arange(truth.t[0], truth.t[-1], LOOKED_AT)
     points = np.concatenate([transform_points(pose, outline) for pose in truth.at(stamps)])
     return float(site.distances_to_surface(points).min())
+
+
+def _passed(truth: Track, site: Site) -> list[str]:
+    """Return the names of the zones, floors and stops of a site that a track comes through, in their order."""
+    way = shapely.LineString(truth.poses[:, :2])
+    areas = [(zone.name, zone.area) for zone in site.zones]
+    areas += [(floor.name, shapely.Polygon(floor.polygon)) for floor in site.floors]
+    areas += [(stop.name, shapely.Point(stop.site_pose[:2]).buffer(AT_STOP)) for stop in site.stops]
+    return list(dict.fromkeys(name for name, area in areas if name and shapely.intersects(way, area)))
 
 
 def _turns_about(turn_rates: FloatArray) -> int:

@@ -20,5 +20,7 @@ class Score:
 
     MEASURES: ClassVar[dict[str, str]] = {"cost": "cost"}
     """What is told of a change: the score's own name and what it is, with its unit."""
+    CLOCKED: ClassVar[tuple[str, ...]] = ()
+    """Measures that a clock tells: never the same twice, so kept apart from all that is."""
 
     cost: float

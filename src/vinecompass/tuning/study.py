@@ -15,7 +15,7 @@ from vinecompass.door import checked
 from vinecompass.errors import InputError, VineCompassError
 from vinecompass.files import Model, atomic_write, check_replaceable, read_model
 from vinecompass.runs.tables import read_table, table_bytes
-from vinecompass.tuning.designs import unlike
+from vinecompass.tuning.designs import Values, unlike
 from vinecompass.tuning.mission_score import MissionScore
 from vinecompass.tuning.recorded_cases import LocalizationScore, MappingScore
 from vinecompass.tuning.score import Score
@@ -26,7 +26,7 @@ __all__ = ["STUDY_MARKER", "Study", "StudyRun", "read_study"]
 
 STUDY_MARKER = "study.toml"
 """The file by which a folder is known to hold a study."""
-TABLE = "trials.parquet"
+TABLE, CLOCKED_TABLE = "trials.parquet", "computing.parquet"
 SCORES: dict[Kind, type[Score]] = {"mission": MissionScore, "localization": LocalizationScore, "mapping": MappingScore}
 """What its trials are judged by."""
 MOST_BREAKS = 3
@@ -74,11 +74,11 @@ class Study:
         count = len(self.sites)
         return [{seed: value for seed, value in of_seeds.items() if seed % count == site} for site in range(count)]
 
-    def tried(self) -> list[dict[str, float]]:
+    def tried(self) -> list[Values]:
         """Return the sets of values, each once, in the order in which they were tried first."""
         return unlike([trial.values for trial in self.trials])
 
-    def tried_on_all_seeds(self) -> list[dict[str, float]]:
+    def tried_on_all_seeds(self) -> list[Values]:
         """Return the sets of values that were tried on as many seeds as any: those that were not stopped early."""
         counts = [len(self.of(values)) for values in self.tried()]
         return [values for values, count in zip(self.tried(), counts, strict=True) if count == max(counts)]
@@ -88,7 +88,7 @@ class Study:
         kept = [i for i, trial in enumerate(self.trials) if first <= trial.seed < last]
         return Study(self.kind, self.made_of, [self.trials[i] for i in kept], [self.scores[i] for i in kept])
 
-    def of(self, values: dict[str, float], measure: str = "cost") -> dict[int, float]:
+    def of(self, values: Values, measure: str = "cost") -> dict[int, float]:
         """Return a measure of the score with a set of values, by seed."""
         return {
             trial.seed: float(getattr(result, measure))
@@ -170,7 +170,13 @@ class StudyRun:
                 if breaks >= MOST_BREAKS:
                     raise VineCompassError(f"{self.folder}: {error}") from None
         rows = [self._done[trial.number] for trial in trials]
-        atomic_write(self.folder / TABLE, table_bytes(_columns(rows), "parquet"))
+        clocked = SCORES[self.case.kind].CLOCKED
+        columns = _columns(rows)
+        told = {name: column for name, column in columns.items() if name not in clocked}
+        atomic_write(self.folder / TABLE, table_bytes(told, "parquet"))
+        if clocked and rows:
+            timed = {name: columns[name] for name in ("number", *clocked)}
+            atomic_write(self.folder / CLOCKED_TABLE, table_bytes(timed, "parquet"))
         return _study_of(self.case.kind, self.made_of, rows)
 
 

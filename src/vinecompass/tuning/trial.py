@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Literal, Protocol
 
 from vinecompass.door import checked
-from vinecompass.settings import Settings
+from vinecompass.settings import Settings, Value
 from vinecompass.tuning.score import Score
 
 __all__ = ["Case", "Kind", "Trial", "new_seeds"]
@@ -25,16 +25,16 @@ class Trial:
     number : int
     seed : int
         Of all that is drawn.
-    values : dict of str to float
+    values : dict of str to number, text or list
         What is changed in the case's settings, by its key.
     """
 
     number: int
     seed: int
-    values: dict[str, float]
+    values: dict[str, Value]
 
 
-CONFIRMED_ON = 4
+CONFIRMED_ON = 5
 """Seeds on which the best is confirmed, besides as many as it was chosen on."""
 
 
