@@ -23,6 +23,7 @@ from vinecompass.cli.locate import locate
 from vinecompass.cli.map import map_command
 from vinecompass.cli.plan import plan
 from vinecompass.cli.price import price
+from vinecompass.cli.replay import replay
 from vinecompass.cli.simulate import simulate
 from vinecompass.cli.tune import tune
 from vinecompass.errors import VineCompassError, shortened
@@ -68,6 +69,7 @@ for command in (
     price,
     plan,
     drive,
+    replay,
     tune,
     compile_command,
 ):

@@ -29,7 +29,7 @@ from vinecompass.cli.outputs import FILE, OUT, Writing
 if TYPE_CHECKING:
     from vinecompass.grids import Grid
     from vinecompass.navigation import Navigator, Scene, StateEntry
-    from vinecompass.rehearsal import Rehearsal
+    from vinecompass.rehearsal import MomentLog, Rehearsal
     from vinecompass.settings import Settings
 
 __all__ = ["DriveOptions", "drive", "run_drive"]
@@ -86,7 +86,7 @@ class DriveOptions:
 def run_drive(given: DriveOptions) -> Outcome:
     """Do what the command does."""
     from vinecompass.files import read_text
-    from vinecompass.rehearsal import rehearse_mission
+    from vinecompass.rehearsal import MomentLog, rehearse_mission
     from vinecompass.robot import read_robot
     from vinecompass.runs import check_run_folder, write_run
     from vinecompass.simulation import read_site
@@ -97,8 +97,10 @@ def run_drive(given: DriveOptions) -> Outcome:
     site, robot, grid = read_site(given.site), read_robot(given.robot), load_map(given.map_path)
     the_round = read_round_or_stop(given.goal, given.round_path, site)
     scenes: list[Scene] = []
+    moments = MomentLog()
 
     def look(navigator: Navigator) -> None:
+        moments(navigator)
         late = given.moment is not None and navigator.t >= given.moment
         if late and not scenes and navigator.local_plan is not None:
             scenes.append(navigator.scene())
@@ -121,7 +123,7 @@ def run_drive(given: DriveOptions) -> Outcome:
         )
     files = {}
     if given.out is not None:
-        files["run"] = str(write_run(mission.run, given.out, records=mission.log.files()))
+        files["run"] = str(write_run(mission.run, given.out, records=_records(mission, moments)))
     if given.picture is not None:
         files["picture"] = _draw(given.picture, grid, mission, given.moment, scenes)
     line = _told(mission) + (
@@ -138,6 +140,13 @@ def run_drive(given: DriveOptions) -> Outcome:
         done=mission.arrived,
         details=noticed,
     )
+
+
+def _records(mission: Rehearsal, moments: MomentLog) -> dict[str, bytes]:
+    """Return what lies beside the run: what was noted down, and what was seen, to be replayed."""
+    from vinecompass.runs.run_files import MOMENTS_FILE
+
+    return mission.log.files() | {MOMENTS_FILE: moments.as_file()}
 
 
 def _check(given: DriveOptions) -> None:

@@ -215,7 +215,10 @@ def _differing(given: TuneOptions, case: Case) -> dict[str, Any]:
 
     if given.against is None:
         return {}
-    differs = differing_values(case.settings, read_settings(given.against))
+    other = read_settings(given.against)
+    if other.docks != case.settings.docks:
+        raise InputError("differ", file=given.against, key="dock", expected="the same docks in both settings")
+    differs = differing_values(case.settings, other)
     check_comparison(case.settings, differs, given.trials)
     return differs
 

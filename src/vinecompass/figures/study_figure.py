@@ -87,13 +87,13 @@ def _panels(figure: Figure, count: int) -> list[Axes]:
 
 
 def _draw_setting(axes: Axes, study: Study, key: str, best: dict[str, float]) -> None:
-    setting, as_they_are = find_setting(key), study.of({})
+    as_they_are = study.of({})
     axes.axhline(0.0, color=SLATE, linewidth=1.0, zorder=1)
     for values in study.tried():
         costs = np.array([cost - as_they_are[seed] for seed, cost in study.of(values).items() if seed in as_they_are])
         if len(costs) == 0:
             continue
-        x = values.get(key, setting.default)
+        x = values.get(key, study.as_it_is(key))
         colour, marker, size = CHARCOAL, "o", 22.0
         if not values:
             colour, marker, size = SLATE, "D", 44.0
@@ -108,16 +108,16 @@ def _draw_setting(axes: Axes, study: Study, key: str, best: dict[str, float]) ->
 
 
 def _draw_both(figure: Figure, axes: Axes, study: Study, keys: list[str], best: dict[str, float]) -> None:
-    settings = [find_setting(key) for key in keys]
+    as_they_are = {key: study.as_it_is(key) for key in keys}
     tried = study.tried()
-    points = np.array([[values.get(one.key, one.default) for one in settings] for values in tried])
+    points = np.array([[(as_they_are | values)[key] for key in keys] for values in tried])
     costs = np.array([mean_cost(study, values) for values in tried])
     # One that never arrives would leave all others the same colour.
     shown = Normalize(float(costs.min()), float(np.quantile(costs, 0.9)) + 1e-9)
     across, up = points.T
     drawn = axes.scatter(across, up, c=costs, cmap=COSTS, norm=shown, s=130.0, edgecolors=CHARCOAL, zorder=3)
     if best:
-        x, y = (best.get(one.key, one.default) for one in settings)
+        x, y = ((as_they_are | best)[key] for key in keys)
         axes.scatter([x], [y], c=TEAL, marker="*", s=150.0, zorder=4)
     axes.set_xlabel(keys[0], fontsize=10)
     axes.set_ylabel(keys[1], fontsize=10)

@@ -20,13 +20,25 @@ from vinecompass.files.models import (
     validated,
 )
 from vinecompass.files.reading import read_bytes, read_text
-from vinecompass.files.replacing import FIGURE, FILM, MADE_BY, TRACK, check_replaced, is_forced, replacing_anything
+from vinecompass.files.replacing import (
+    FIGURE,
+    FILM,
+    MADE_BY,
+    REPLAY,
+    REPLAY_BY,
+    TRACK,
+    check_replaced,
+    is_forced,
+    replacing_anything,
+)
 from vinecompass.files.writing import atomic_folder, atomic_write, check_replaceable, check_suffix
 
 __all__ = [
     "FIGURE",
     "FILM",
     "MADE_BY",
+    "REPLAY",
+    "REPLAY_BY",
     "TRACK",
     "AtLeastOne",
     "Count",

@@ -15,6 +15,8 @@ __all__ = [
     "FILM",
     "LOOKED_AT",
     "MADE_BY",
+    "REPLAY",
+    "REPLAY_BY",
     "TRACK",
     "check_replaced",
     "is_forced",
@@ -24,7 +26,9 @@ __all__ = [
 
 MADE_BY = "Vine Compass figure"
 """What pictures that are drawn say of themselves, so that they may be drawn again."""
-FIGURE, FILM, TRACK = "a figure", "a film", "a table of t,x,y,heading"
+REPLAY_BY = "Vine Compass replay"
+"""What pages that play something say of themselves."""
+FIGURE, FILM, REPLAY, TRACK = "a figure", "a film", "a replay", "a table of t,x,y,heading"
 """Kinds of files, as `kind_of` has them."""
 LOOKED_AT = 4096
 """Bytes at the beginning of a file by which its kind is told."""
@@ -81,7 +85,7 @@ def kind_of(beginning: bytes) -> str:
         return f"a {found[1]}"
     first = text.lstrip().split("\n", 1)[0].strip()
     if first.lower().startswith("<!doctype html"):
-        return "a report" if ours else "another page"
+        return REPLAY if REPLAY_BY.encode() in beginning else "a report" if ours else "another page"
     if first.startswith("{"):
         return "a GeoJSON feature" if first.startswith('{"type": "Feature"') else "JSON"
     if re.fullmatch(r"[-+.\deE]+", first):

@@ -196,6 +196,11 @@ class Navigator:
         return self._stops.next
 
     @property
+    def command(self) -> Command:
+        """The one it gave last."""
+        return self._command
+
+    @property
     def phase(self) -> str:
         """What the local planner is doing."""
         return self._local.phase

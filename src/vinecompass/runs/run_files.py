@@ -60,6 +60,8 @@ RUN_MARKER = "run.toml"
 """The file that shows a folder to be a run."""
 RECORDS = ("states", "plans", "interventions", "notices", "encounters", "stops")
 """What a mission notes down beside the streams, each in a file of lines of JSON."""
+MOMENTS_FILE = "moments.parquet"
+"""What a mission saw and weighed, to be replayed."""
 RUN_FILES = (
     RUN_MARKER,
     "robot.toml",
@@ -127,7 +129,7 @@ def check_run_folder(folder: str | Path) -> None:
 
 def _names_of_ours() -> set[str]:
     """Return the names of all that a run's folder may hold for the folder to be replaced."""
-    return {*RUN_FILES, *(f"{name}.jsonl" for name in RECORDS)}
+    return {*RUN_FILES, MOMENTS_FILE, *(f"{name}.jsonl" for name in RECORDS)}
 
 
 @checked

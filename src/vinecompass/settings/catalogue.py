@@ -79,7 +79,7 @@ def find_setting(key: str) -> TunableSetting:
 
 
 def differing_values(first: Settings, second: Settings) -> dict[str, Value]:
-    """Return what is to be changed in the first settings to drive as with the second, by its keys.
+    """Return what is to be changed in the first settings to drive as with the second, by its keys; docks aside.
 
     >>> differing_values(Settings(), changed_settings(Settings(), {"planning.method": "roadmap"}))
     {'planning.method': 'roadmap'}
@@ -87,10 +87,8 @@ def differing_values(first: Settings, second: Settings) -> dict[str, Value]:
     Raises
     ------
     InputError
-        Their docks differ, or the second leaves out what the first one sets.
+        The second leaves out what the first one sets.
     """
-    if first.docks != second.docks:
-        raise InputError("differ", key="dock", expected="the same docks in both settings")
     was, now = _by_key(first), _by_key(second)
     changed = {key: value for key, value in now.items() if value != was[key]}
     for key, value in changed.items():

@@ -100,11 +100,13 @@ def choose_settings(
         none = [FORBIDDEN] * len(objectives)
         return [burdens(study, each, objectives) if good else none for each, good in zip(sets, allowed, strict=True)]
 
-    sites = len(Study(case.kind, study_run.made_of, [], []).sites)
+    chosen_from = Study(case.kind, study_run.made_of, [], [])
+    sites = len(chosen_from.sites)
     # In each site alike.
     first_seeds = max(seeds // 2 // sites, 1) * sites
     if design == "search":
-        search_values(varied, count, costs_of, objectives=len(objectives), seed=seed)
+        as_they_are = {vary.setting.key: chosen_from.as_it_is(vary.setting.key) for vary in varied}
+        search_values(varied, count, costs_of, as_they_are=as_they_are, objectives=len(objectives), seed=seed)
     else:
         tried(values_to_try(varied, count, design=design, seed=seed), early=seeds)
     chosen_on = run([], range(0))

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.stats import spearmanr
 
-from vinecompass.settings import find_setting
 from vinecompass.tuning.designs import Values
 from vinecompass.tuning.front import burdens
 from vinecompass.tuning.study import Study
@@ -62,7 +61,7 @@ def effects(study: Study) -> list[Effect]:
     quarter = np.argsort(costs, kind="stable")[: max(len(tried) // 4, 1)]
     found = []
     for key in keys:
-        column = np.array([values.get(key, find_setting(key).default) for values in tried])
+        column = np.array([values.get(key, study.as_it_is(key)) for values in tried])
         if np.ptp(costs) < 1e-12 or np.ptp(column) < 1e-12:
             correlation, chance = 0.0, 1.0
         else:

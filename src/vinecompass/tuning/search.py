@@ -21,6 +21,7 @@ def search_values(
     count: int,
     costs_of: Callable[[list[Values]], list[list[float]]],
     *,
+    as_they_are: Values | None = None,
     objectives: int = 1,
     seed: int = 0,
 ) -> list[Values]:
@@ -35,6 +36,8 @@ def search_values(
         Sets of values to try, at most.
     costs_of : callable
         Returns the costs of each of some sets of values, one for each objective.
+    as_they_are : dict of str to float, optional
+        The values of the settings as they are, by their keys; where one is left out, its default.
     objectives : int
     seed : int
 
@@ -62,10 +65,10 @@ def search_values(
     sampler = optuna.samplers.TPESampler(seed=seed, n_startup_trials=AT_RANDOM, constant_liar=True)
     study = optuna.create_study(sampler=sampler, directions=["minimize"] * objectives)
     tried: list[Values] = [{}]
-    as_they_are = {vary.setting.key: vary.setting.default for vary in varied}
+    known = {vary.setting.key: vary.setting.default for vary in varied} | (as_they_are or {})
     costs = costs_of(tried)[0]
-    if all(vary.low <= vary.setting.default <= vary.high for vary in varied):
-        study.add_trial(optuna.trial.create_trial(params=as_they_are, distributions=distributions, values=costs))
+    if all(vary.low <= known[vary.setting.key] <= vary.high for vary in varied):
+        study.add_trial(optuna.trial.create_trial(params=known, distributions=distributions, values=costs))
     # Of whole numbers the same may be asked for again: it counts, or a search among a few would not end.
     for first in range(1, count, BATCH):
         batch = min(BATCH, count - first)

@@ -15,6 +15,7 @@ from vinecompass.door import checked
 from vinecompass.errors import InputError, VineCompassError
 from vinecompass.files import Model, atomic_write, check_replaceable, read_model
 from vinecompass.runs.tables import read_table, table_bytes
+from vinecompass.settings import Settings, differing_values, find_setting
 from vinecompass.tuning.designs import Values, unlike
 from vinecompass.tuning.mission_score import MissionScore
 from vinecompass.tuning.recorded_cases import LocalizationScore, MappingScore
@@ -68,6 +69,11 @@ class Study:
     def sites(self) -> list[str]:
         """The names of the sites in which the seeds are driven in turn; one without a name, if there is but one."""
         return json.loads(self.made_of["sites"]) if "sites" in self.made_of else [""]
+
+    def as_it_is(self, key: str) -> float:
+        """Return the value of a setting in those as they are."""
+        changed = json.loads(self.made_of.get("changed", "{}"))
+        return float(changed.get(key, find_setting(key).default))
 
     def by_site(self, of_seeds: dict[int, float]) -> list[dict[int, float]]:
         """Return what is told by seed apart for each site."""
@@ -134,8 +140,9 @@ class StudyRun:
     ) -> None:
         self.folder = Path(folder)
         check_replaceable(self.folder, marker=STUDY_MARKER)
-        self.case, self.made_of = case, made_of
-        self._bound = _begun(self.folder, case, made_of)
+        changed = differing_values(Settings(), case.settings)
+        self.case, self.made_of = case, made_of | ({"changed": json.dumps(changed, sort_keys=True)} if changed else {})
+        self._bound = _begun(self.folder, case, self.made_of)
         self._workers: Workers = (
             Processes(case, self._bound, workers) if cluster is None else Cluster(case, self._bound, cluster)
         )
