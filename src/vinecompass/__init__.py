@@ -81,7 +81,7 @@ _HOMES = {
         "warm_up",
     ),
     "vinecompass.links": ("Readings", "RecordedLink", "RobotLink", "SimulatedLink"),
-    "vinecompass.rehearsal": ("Rehearsal", "record_drive", "rehearse", "rehearse_mission"),
+    "vinecompass.rehearsal": ("MomentLog", "Rehearsal", "record_drive", "rehearse", "rehearse_mission"),
     "vinecompass.tuning": (
         "LocalizationCase",
         "MappingCase",
@@ -90,10 +90,13 @@ _HOMES = {
         "Study",
         "StudyRun",
         "Trial",
+        "compare_settings",
         "compare_values",
         "learn_prices",
         "read_study",
     ),
+    "vinecompass.figures": ("draw",),
+    "vinecompass.pages": ("Play", "play_of_mapping", "play_of_mission", "play_of_run", "read_play", "write_replay"),
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 
@@ -107,6 +110,8 @@ SHOWN = (
     ("vinecompass.planning.plan", "Plan"),
     ("vinecompass.runs.run", "Run"),
     ("vinecompass.simulation.site", "Site"),
+    ("vinecompass.rehearsal.rehearsal", "Rehearsal"),
+    ("vinecompass.tuning.study", "Study"),
 )
 """What is drawn where it is the value of a notebook's cell."""
 
@@ -116,10 +121,16 @@ def _drawn(thing: Any) -> bytes:
     return drawn
 
 
+def _written(thing: Any) -> str:
+    written: str = import_module("vinecompass.figures").html_for_notebook(thing)
+    return written
+
+
 def _show_in_notebook(shell: Any) -> None:
     """Let a notebook draw what it shows; by their names, so that nothing is imported before there is one."""
     for home, name in SHOWN:
         shell.display_formatter.formatters["image/png"].for_type_by_name(home, name, _drawn)
+        shell.display_formatter.formatters["text/html"].for_type_by_name(home, name, _written)
 
 
 if "IPython" in sys.modules and (shell := sys.modules["IPython"].get_ipython()) is not None:

@@ -2,16 +2,24 @@ import io
 import subprocess
 import sys
 import unittest
+from unittest import mock
 
 import numpy as np
+from matplotlib.figure import Figure
 from PIL import Image
 
 from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run, site
 from vinecompass import (
+    MissionCase,
     Problem,
+    Settings,
     Site,
+    Study,
+    Trial,
     check,
     compare_planners,
+    demo_file,
+    draw,
     find_narrow_places,
     fuse,
     localize,
@@ -36,9 +44,11 @@ from vinecompass.figures import (
     draw_profile,
     draw_run,
     drawn_for_notebook,
+    html_for_notebook,
     save_figure,
 )
 from vinecompass.figures.report import write_report
+from vinecompass.navigation import Round
 from vinecompass.rehearsal import inject_fault
 from vinecompass.settings import CostSettings
 
@@ -137,22 +147,45 @@ class Figures(unittest.TestCase):
 
 
 class InNotebooks(unittest.TestCase):
-    def test_maps_costmaps_plans_runs_and_sites_draw_themselves_where_one_is_running(self):
+    def test_what_the_job_makes_draws_itself_and_tells_its_facts_where_one_is_running(self):
         code = (
             "import sys, types; known = {}; png = types.SimpleNamespace("
             "for_type_by_name=lambda home, name, draw: known.update({(home, name): draw}))\n"
-            "shell = types.SimpleNamespace(display_formatter=types.SimpleNamespace(formatters={'image/png': png}))\n"
+            "html = types.SimpleNamespace(for_type_by_name=lambda home, name, write: written.update({name: write}))\n"
+            "written = {}; kinds = {'image/png': png, 'text/html': html}\n"
+            "shell = types.SimpleNamespace(display_formatter=types.SimpleNamespace(formatters=kinds))\n"
             "sys.modules['IPython'] = types.SimpleNamespace(get_ipython=lambda: shell, version_info=(9, 0))\n"
             "import vinecompass as vine; assert 'matplotlib' not in sys.modules\n"
             "for home, name in known: assert getattr(vine, name).__module__ == home, home\n"
+            "assert sorted(written) == sorted(name for _, name in known)\n"
             "site = vine.read_site(vine.demo_file('site.toml')); draw = known[(type(site).__module__, 'Site')]\n"
             "print(sorted(name for _, name in known), draw(site)[1:4])"
         )
         told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
-        self.assertEqual(told.stdout, "['CostMap', 'Grid', 'Plan', 'Run', 'Site'] b'PNG'\n", told.stderr)
+        self.assertEqual(
+            told.stdout, "['CostMap', 'Grid', 'Plan', 'Rehearsal', 'Run', 'Site', 'Study'] b'PNG'\n", told.stderr
+        )
         costmap = price_floor(room(), robot())
-        for thing in (room(), costmap, plan_path(costmap, robot(), [1, 1, 0], [3, 1, 0]), short_run()):
+        toml = demo_file("site.toml").read_text()
+        driven = rehearse_mission(site(), robot(), short_mapping().grid, "dock", seed=1, time_limit=2.0, site_toml=toml)
+        score = MissionCase(site(), robot(), room(), Round.to_pose([36.0, 24.0, 0.0]), Settings()).run
+        trials = [Trial(0, 0, {}), Trial(1, 0, {"costs.comfort": 0.4})]
+        with mock.patch("vinecompass.tuning.mission_case.rehearse_mission", lambda *_, **__: driven):
+            study = Study("mission", {}, trials, [score(trial, 10.0) for trial in trials])
+        plan = plan_path(costmap, robot(), [1, 1, 0], [3, 1, 0])
+        for thing, told in (
+            (room(), "120 x 80 of 0.05 m"),
+            (costmap, "dearest"),
+            (plan, f"{plan.length:.2f} m"),
+            (short_run(), f"{len(short_run().scans.t)} rows"),
+            (driven, "contacts"),
+            (study, "sets of values"),
+        ):
             with self.subTest(repr(thing)):
+                self.assertIn(told, html_for_notebook(thing))
+                axes = Figure().add_subplot()
+                self.assertIs(draw(thing, axes), axes)
+                self.assertTrue(axes.has_data())
                 picture = Image.open(io.BytesIO(drawn_for_notebook(thing)))
                 self.assertEqual(picture.size, (640, 440))
                 self.assertGreater(len(picture.getcolors(1_000_000)), 20)

@@ -71,6 +71,7 @@ def _steps(out: Path, seed: int) -> Sequence[Callable[[], Outcome]]:
     from vinecompass.cli.map import run_map
     from vinecompass.cli.plan import PlanOptions, run_plan
     from vinecompass.cli.price import PriceOptions, run_price
+    from vinecompass.cli.replay import run_replay
     from vinecompass.cli.simulate import run_simulate
     from vinecompass.simulation import read_site
 
@@ -99,4 +100,5 @@ def _steps(out: Path, seed: int) -> Sequence[Callable[[], Outcome]]:
         lambda: run_price(pricing),
         lambda: run_plan(planning),
         lambda: run_drive(driving),
+        lambda: run_replay(out / "mission", out / "replay.html", map_path=cellar),
     )

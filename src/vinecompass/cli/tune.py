@@ -20,6 +20,7 @@ from vinecompass.cli.common import (
 from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.cli.tune_against import told_against
 from vinecompass.cli.tune_cases import TuneOptions, case_of
+from vinecompass.cli.tune_replay import replay_trial
 from vinecompass.cli.tune_shown import run_tune_shown
 from vinecompass.errors import InputError
 
@@ -74,6 +75,12 @@ __all__ = ["tune"]
 )
 @click.option(
     "--want", "wants", multiple=True, metavar="'MEASURE >= NUMBER'", help="What every trial is to reach. Repeat it."
+)
+@click.option(
+    "--replay",
+    type=click.IntRange(0),
+    metavar="TRIAL",
+    help="With the call that made the study: drive this trial again, and make a page that plays it.",
 )
 @click.option("--workers", type=click.IntRange(1, 1024), help="Processes; one for each core if not given.")
 @click.option("--cluster", metavar="ADDRESS", help="A Dask scheduler, as tcp://host:8786, to run the trials instead.")
@@ -140,6 +147,9 @@ def run_tune(given: TuneOptions) -> Outcome:
         study, files = read_study(given.explained), {}
     else:
         study, files = _study(given), {"study": str(given.out)}
+        if given.replay is not None:
+            assert given.out is not None
+            files["page"] = str(replay_trial(case_of(given)[0], study, given.replay, given.out))
     if "against" in study.made_of:
         if given.picture is not None:
             from vinecompass.figures import draw_verdict, save_figure

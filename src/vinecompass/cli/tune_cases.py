@@ -35,6 +35,7 @@ class TuneOptions:
     trials: int = 64
     seeds: int = 4
     wants: tuple[str, ...] = ()
+    replay: int | None = None
     workers: int | None = None
     cluster: str | None = None
     time_limit: float = 300.0

@@ -13,7 +13,7 @@ from vinecompass.figures.localization_figure import draw_localization
 from vinecompass.figures.localization_film import LocalizationFilm
 from vinecompass.figures.map_figure import draw_map, draw_mapping
 from vinecompass.figures.map_film import MapFilm
-from vinecompass.figures.notebook import drawn_for_notebook
+from vinecompass.figures.notebook import draw, drawn_for_notebook, html_for_notebook
 from vinecompass.figures.people_figure import draw_meetings
 from vinecompass.figures.plan_figure import draw_plan, draw_plan_comparison
 from vinecompass.figures.run_figure import draw_run
@@ -24,6 +24,7 @@ from vinecompass.figures.verdict_figure import draw_verdict
 __all__ = [
     "LocalizationFilm",
     "MapFilm",
+    "draw",
     "draw_comparison",
     "draw_cost_change",
     "draw_costs",
@@ -46,5 +47,6 @@ __all__ = [
     "draw_study",
     "draw_verdict",
     "drawn_for_notebook",
+    "html_for_notebook",
     "save_figure",
 ]

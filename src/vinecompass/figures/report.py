@@ -18,6 +18,7 @@ body {{ background: {PAPER}; color: {CHARCOAL}; font: 16px/1.5 system-ui, sans-s
   max-width: 1180px; padding: 0 1rem; }}
 h1, h2 {{ color: {AUBERGINE}; }} h2 {{ border-top: 1px solid {SAND}; padding-top: 1.2rem; text-transform: capitalize; }}
 img {{ max-width: 100%; border: 1px solid {SAND}; }}
+iframe {{ width: 100%; height: 800px; border: 1px solid {SAND}; }}
 table {{ border-collapse: collapse; margin: .6rem 2rem .6rem 0; display: inline-table; vertical-align: top; }}
 caption {{ text-align: left; font-weight: 600; }}
 td {{ padding: .15rem 1.2rem .15rem 0; border-bottom: 1px solid {SAND}; }}
@@ -33,7 +34,8 @@ def write_report(steps: Sequence[Mapping[str, Any]], path: str | Path) -> Path:
     Parameters
     ----------
     steps : sequence of mapping
-        Each as a command's ``--json`` prints it; a file called "picture" is put into the page itself.
+        Each as a command's ``--json`` prints it; a file called "picture" is put into the page itself, one called "page"
+        is shown from beside it.
     path : path-like
         The HTML file.
     """
@@ -69,6 +71,11 @@ def _section(number: int, step: Mapping[str, Any]) -> str:
     if picture:
         data = base64.b64encode(Path(picture).read_bytes()).decode("ascii")
         parts.append(f'<img alt="{escape(step["message"])}" src="data:image/png;base64,{data}">')
+    page = step["files"].get("page")
+    if page:
+        name = escape(Path(page).name)
+        parts.append(f'<p><a href="{name}">Open it as a page of its own</a></p>')
+        parts.append(f'<iframe src="{name}" title="{escape(step["message"])}" loading="lazy"></iframe>')
     parts += [_table(caption, step[caption]) for caption in ("quality", "truth") if step[caption]]
     return "".join(parts)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -10,9 +11,9 @@ import numpy as np
 from vinecompass.costs import price_floor
 from vinecompass.errors import InputError
 from vinecompass.grids import Grid
-from vinecompass.navigation import Round
+from vinecompass.navigation import Navigator, Round
 from vinecompass.planning import plan_path
-from vinecompass.rehearsal import rehearse_mission
+from vinecompass.rehearsal import Rehearsal, rehearse_mission
 from vinecompass.robot import Robot
 from vinecompass.settings import CostSettings, Settings, changed_settings
 from vinecompass.simulation import Site
@@ -72,7 +73,11 @@ class MissionCase:
 
     def run(self, trial: Trial, bound: float) -> MissionScore:
         """Rehearse the round with a trial's values and seed, and judge it."""
-        mission = rehearse_mission(
+        return score(self.rehearse(trial), self.site, bound)
+
+    def rehearse(self, trial: Trial, watch: Callable[[Navigator], None] | None = None) -> Rehearsal:
+        """Rehearse the round with a trial's values and seed; `watch` is called after each step of the navigator."""
+        return rehearse_mission(
             self.site,
             self.robot,
             self.grid,
@@ -80,8 +85,8 @@ class MissionCase:
             settings=changed_settings(self.settings, trial.values),
             seed=trial.seed,
             time_limit=self.time_limit,
+            watch=watch,
         )
-        return score(mission, self.site, bound)
 
 
 @dataclass(frozen=True)
@@ -119,3 +124,7 @@ class MissionCases:
         """Rehearse the round of the seed's site, and judge it."""
         number = trial.seed % len(self.cases)
         return self.cases[number].run(trial, self.bounds[number])
+
+    def of(self, trial: Trial) -> MissionCase:
+        """Return the case in the site of a trial's seed."""
+        return self.cases[trial.seed % len(self.cases)]

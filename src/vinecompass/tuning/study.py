@@ -60,6 +60,10 @@ class Study:
     trials: list[Trial]
     scores: list[Score]
 
+    def __repr__(self) -> str:
+        """Return it in one line."""
+        return f"<Study of {len(self.trials)} {self.kind} trials with {len(self.tried())} sets of values>"
+
     @property
     def measures(self) -> dict[str, str]:
         """What its trials are judged by: names, and what each is, with its unit."""
