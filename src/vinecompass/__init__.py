@@ -96,7 +96,16 @@ _HOMES = {
         "read_study",
     ),
     "vinecompass.figures": ("draw",),
-    "vinecompass.pages": ("Play", "play_of_mapping", "play_of_mission", "play_of_run", "read_play", "write_replay"),
+    "vinecompass.pages": (
+        "Live",
+        "Play",
+        "play_of_mapping",
+        "play_of_mission",
+        "play_of_run",
+        "read_play",
+        "run_live",
+        "write_replay",
+    ),
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 

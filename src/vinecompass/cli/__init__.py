@@ -19,6 +19,7 @@ from vinecompass.cli.fuse import fuse_command
 from vinecompass.cli.import_map import import_map_command
 from vinecompass.cli.import_run import import_run_command
 from vinecompass.cli.judge import judge_command
+from vinecompass.cli.live import live
 from vinecompass.cli.locate import locate
 from vinecompass.cli.map import map_command
 from vinecompass.cli.plan import plan
@@ -69,6 +70,7 @@ for command in (
     price,
     plan,
     drive,
+    live,
     replay,
     tune,
     compile_command,

@@ -91,6 +91,11 @@ class SimulatedLink:
         return odometry
 
     @property
+    def simulator(self) -> Simulator:
+        """What stands behind it: the world that may be changed while the robot drives."""
+        return self._simulator
+
+    @property
     def t(self) -> float:
         """The simulated time, s."""
         return self._simulator.t

@@ -16,7 +16,7 @@ from vinecompass.errors import InputError
 from vinecompass.following import LocalPlan, LocalPlanner, local_planner
 from vinecompass.geometry import distance_along, wrap_angle
 from vinecompass.grids import Grid, Zone
-from vinecompass.localization import Estimate
+from vinecompass.localization import Estimate, SecondOpinion
 from vinecompass.motion import Command, done_of, limits_of, raised_to_least
 from vinecompass.navigation.find_myself import FindMyself
 from vinecompass.navigation.input_watch import InputWatch
@@ -38,7 +38,7 @@ from vinecompass.navigation.stops import StopQueue
 from vinecompass.planning import Plan, Planner
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track
-from vinecompass.settings import Settings
+from vinecompass.settings import Settings, differing_values
 
 __all__ = ["Navigator"]
 
@@ -56,6 +56,8 @@ BY_HAND = "a person drives"
 """Why it does as it does in manual mode."""
 HELD_LONG = 0.8
 """Seconds of standing against its own wish after which it says what holds it."""
+TUNED = ("costs", "following", "window", "band", "people")
+"""Tables of settings that may be turned while it drives."""
 AMBIGUOUS_FOR = 2.0
 """Seconds of its being in one of several places after which it finds out in which: it would drive by a mere guess."""
 ASTRAY_SPEED = 0.3
@@ -152,6 +154,7 @@ class Navigator:
         )
         self._plans = PlanKeeper(loop_planner, robot, s.navigation, beside=plans_beside)
         self._local = local or local_planner(robot, s)
+        self._local_is_own = local is not None
         self._safety = Safety(robot, settings=s.safety, log=self.log)
         self._progress = ProgressWatch(s.navigation.stuck_after, s.navigation.stuck_progress)
         self._standing = StandingWatch(STANDS_FOR)
@@ -214,6 +217,16 @@ class Navigator:
     def particles(self) -> FloatArray:
         """The particles ``(N, 3)`` in the site frame."""
         return self._senses.particles
+
+    @property
+    def seen(self) -> FloatArray:
+        """What the last scan hit ``(N, 2)``, in the site frame, m."""
+        return self._senses.seen
+
+    @property
+    def second_opinion(self) -> SecondOpinion | None:
+        """On the pose that it was told last, once a scan has said anything."""
+        return self._senses.second_opinion
 
     @property
     def obstacles(self) -> FloatArray:
@@ -299,6 +312,23 @@ class Navigator:
                 checked_goals(grid, [goal])
         self._senses.use(grid, zones, self.pose)
         self._grid = grid or self._grid
+        self._plans.drop()
+
+    def tune(self, settings: Settings) -> None:
+        """Go on with other settings of the floor's prices and of local plans.
+
+        Raises
+        ------
+        InputError
+            Others differ from those in force, which cannot be turned while it drives.
+        """
+        for key in differing_values(self._settings, settings):
+            if key.split(".")[0] not in TUNED:
+                raise InputError("cannot be turned while it drives", key=key, expected=f"one of {', '.join(TUNED)}")
+        self._settings = settings
+        self._senses.tune(settings)
+        if not self._local_is_own:
+            self._local = local_planner(self.robot, settings)
         self._plans.drop()
 
     def hold(self, reason: str = "told to") -> None:

@@ -13,7 +13,7 @@ from vinecompass.contact import Walking
 from vinecompass.costs import Layer, LiveCosts
 from vinecompass.geometry import arc_velocity, compose, inverse, relative, transform_points
 from vinecompass.grids import Beams, Grid, Zone
-from vinecompass.localization import Estimate, ParticleLocalizer
+from vinecompass.localization import Estimate, ParticleLocalizer, SecondOpinion
 from vinecompass.motion import Command
 from vinecompass.navigation.base_watch import BaseWatch
 from vinecompass.navigation.command_delay import CommandDelay
@@ -122,6 +122,12 @@ class Senses:
         self.costs = self._costs_anew()
         self._met = -np.inf
 
+    def tune(self, settings: Settings) -> None:
+        """Price the floor by other settings."""
+        self._settings = settings
+        self.costs = self._costs_anew()
+        self._met = -np.inf
+
     def applied(self, command: Command) -> None:
         """Note what the base made of the last command."""
         self._delay.applied(command)
@@ -129,6 +135,18 @@ class Senses:
     def relocate(self, pose: FloatArray) -> None:
         """Start localization over from a pose ``(3,)`` that is told from outside."""
         self._localizer = self._localizer_from(pose)
+
+    @property
+    def second_opinion(self) -> SecondOpinion | None:
+        """On the pose that it was told last, once a scan has said anything."""
+        return self._localizer.second_opinion
+
+    @property
+    def seen(self) -> FloatArray:
+        """What the last scan hit ``(N, 2)``, in the site frame, m."""
+        if self._seen is None:
+            return np.zeros((0, 2))
+        return transform_points(self._seen.estimate.pose, self._seen.beams.hits)
 
     def tell(self, t: float, pose: FloatArray, odometry: FloatArray) -> None:
         """Take a pose ``(3,)`` from outside, from now on in place of our own localization; see `Navigator.step`."""

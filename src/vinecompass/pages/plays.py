@@ -20,7 +20,7 @@ from vinecompass.mapping import Mapping
 from vinecompass.rehearsal import Moment, MomentLog, Rehearsal, read_moments
 from vinecompass.runs import Run, Track, read_run
 
-__all__ = ["Event", "Play", "play_of_mapping", "play_of_mission", "play_of_run", "read_play"]
+__all__ = ["Event", "EventReader", "Play", "play_of_mapping", "play_of_mission", "play_of_run", "read_play"]
 
 FloatArray = NDArray[np.float64]
 Kind = Literal["stop", "state", "plan", "safety", "people", "notice", "loop", "trouble"]
@@ -150,7 +150,7 @@ def _of_records(run: Run, moments: list[Moment], records: dict[str, list[dict[st
     """Return a mission by what it noted down."""
     try:
         plans = [(float(row["t"]), np.array(row["poses"], float).reshape(-1, 3)) for row in records["plans"]]
-        events = list(_events(records))
+        events = list(EventReader().read(records))
         stops = records["stops"]
         reached = sum(row["status"] == "reached" for row in stops)
     except (KeyError, TypeError, ValueError) as error:
@@ -161,26 +161,32 @@ def _of_records(run: Run, moments: list[Moment], records: dict[str, list[dict[st
     return Play(name, finding, run, moments, sorted(events, key=lambda each: each.t), plans)
 
 
-def _events(records: dict[str, list[dict[str, Any]]]) -> Iterator[Event]:
-    """Yield what happened, by what a mission noted down."""
-    last = ""
-    for row in records["states"]:
-        text = " ".join(part for part in (row["state"], f"to {row['stop']}" if row["stop"] else "") if part)
-        if row["state"] != last:
-            yield _of_state(float(row["t"]), str(row["state"]), str(row["reason"]), text)
-        last = row["state"]
-    for number, row in enumerate(records["plans"]):
-        yield Event(float(row["t"]), "plan", "first plan" if number == 0 else "planned anew")
-    for row in records["interventions"]:
-        yield Event(float(row["begin"]), "safety", f"safety: {row['rule']}")
-    for row in records["notices"]:
-        yield Event(float(row["t"]), "notice", str(row["text"]))
-    for row in records["encounters"]:
-        yield Event(float(row["t"]), "people", f"{row['person']}: {row['state']}")
-    for row in records["stops"]:
-        yield Event(
-            float(row["t"]), "stop", f"{row['name']} {row['status']}" + (f": {row['reason']}" if row["reason"] else "")
-        )
+class EventReader:
+    """Makes events of what a mission notes down, as rows come in."""
+
+    def __init__(self) -> None:
+        self._state = ""
+        self._planned = False
+
+    def read(self, records: dict[str, list[dict[str, Any]]]) -> Iterator[Event]:
+        """Yield the events of some rows of each record."""
+        for row in records["states"]:
+            if row["state"] != self._state:
+                words = f"{row['state']} to {row['stop']}" if row["stop"] else str(row["state"])
+                yield _of_state(float(row["t"]), str(row["state"]), str(row["reason"]), words)
+            self._state = row["state"]
+        for row in records["plans"]:
+            yield Event(float(row["t"]), "plan", "planned anew" if self._planned else "first plan")
+            self._planned = True
+        for row in records["interventions"]:
+            yield Event(float(row["begin"]), "safety", f"safety: {row['rule']}")
+        for row in records["notices"]:
+            yield Event(float(row["t"]), "notice", str(row["text"]))
+        for row in records["encounters"]:
+            yield Event(float(row["t"]), "people", f"{row['person']}: {row['state']}")
+        for row in records["stops"]:
+            words = f"{row['name']} {row['status']}" + (f": {row['reason']}" if row["reason"] else "")
+            yield Event(float(row["t"]), "stop", words)
 
 
 def _of_state(t: float, state: str, reason: str, text: str = "") -> Event:

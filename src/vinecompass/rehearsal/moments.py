@@ -18,7 +18,7 @@ from vinecompass.navigation import Navigator
 from vinecompass.runs.run_files import MOMENTS_FILE
 from vinecompass.runs.tables import column, read_table, table_bytes
 
-__all__ = ["Moment", "MomentLog", "read_moments"]
+__all__ = ["Moment", "MomentLog", "moment_of", "read_moments", "some_of"]
 
 FloatArray = NDArray[np.float64]
 PERIOD, STANDING_PERIOD = 0.2, 1.0
@@ -103,29 +103,7 @@ class MomentLog:
             stands = navigator.state == last.state and np.abs(navigator.pose - last.pose).max() < 1e-3
             if navigator.t - last.t < (STANDING_PERIOD if stands else PERIOD) - 1e-9:
                 return
-        estimate, local_plan = navigator.estimate, navigator.local_plan
-        scene = None if local_plan is None else navigator.scene()
-        command = navigator.command
-        self.moments.append(
-            Moment(
-                t=navigator.t,
-                pose=navigator.pose.copy(),
-                covariance=np.full((2, 2), np.nan) if estimate is None else estimate.covariance[:2, :2].copy(),
-                speed=command.speed,
-                turn_rate=command.turn_rate,
-                left=navigator.distance_left,
-                state=str(navigator.state),
-                reason=navigator.reason,
-                cloud=some_of(navigator.particles, PARTICLES),
-                obstacles=some_of(navigator.obstacles, OBSTACLES),
-                local=np.zeros((0, 3)) if local_plan is None else local_plan.poses,
-                candidates=_candidates(navigator),
-                people=np.zeros((0, 5)) if scene is None else Walking.rows(scene.people),
-                people_rules=[]
-                if local_plan is None
-                else [f"{each.state}: {each.relation}" for each in local_plan.encounters if each.state != "none"],
-            )
-        )
+        self.moments.append(moment_of(navigator))
 
     def as_file(self) -> bytes:
         """Return what is kept as a Parquet table, a row a moment."""
@@ -140,6 +118,29 @@ class MomentLog:
             flat = [np.asarray(each, np.float32).ravel() for each in values]
             columns[name] = pyarrow.array(flat, pyarrow.list_(pyarrow.float32()))
         return table_bytes(columns, "parquet")
+
+
+def moment_of(navigator: Navigator) -> Moment:
+    """Return what a navigator sees and weighs now."""
+    estimate, local_plan, command = navigator.estimate, navigator.local_plan, navigator.command
+    people = () if local_plan is None else navigator.scene().people
+    rules = () if local_plan is None else local_plan.encounters
+    return Moment(
+        t=navigator.t,
+        pose=navigator.pose.copy(),
+        covariance=np.full((2, 2), np.nan) if estimate is None else estimate.covariance[:2, :2].copy(),
+        speed=command.speed,
+        turn_rate=command.turn_rate,
+        left=navigator.distance_left,
+        state=str(navigator.state),
+        reason=navigator.reason,
+        cloud=some_of(navigator.particles, PARTICLES),
+        obstacles=some_of(navigator.obstacles, OBSTACLES),
+        local=np.zeros((0, 3)) if local_plan is None else local_plan.poses,
+        candidates=_candidates(navigator),
+        people=Walking.rows(people),
+        people_rules=[f"{each.state}: {each.relation}" for each in rules if each.state != "none"],
+    )
 
 
 @checked

@@ -119,6 +119,10 @@ class SimulatedBase:
         """The body's velocity ``(3,)``: ahead, to the left, m/s, and turn rate, rad/s."""
         return self._state.velocity.copy()
 
+    def use(self, site: Site) -> None:
+        """Go on in another site."""
+        self._site = site
+
     @property
     def outline(self) -> FloatArray:
         """The body's corners ``(N, 2)`` in the site frame, m."""

@@ -35,12 +35,16 @@ class SimulatedLidar:
     def __init__(self, site: Site, lidar: Lidar, start: FloatArray, rng: np.random.Generator) -> None:
         self._lidar = lidar
         self._rng = rng
-        self._segments = site.segments
-        shares = np.unique(site.lets_by[site.lets_by > 0.0])[::-1]
-        self._glass = [(share, site.segments[site.lets_by < share]) for share in shares]
+        self.use(site)
         self._times, self._poses = np.zeros(1), np.array(start)[None]
         self._sweep = 0
         self._delivery = Delivery[Scans](lidar.delay, lidar.jitter, rng)
+
+    def use(self, site: Site) -> None:
+        """Go on in another site."""
+        self._segments = site.segments
+        shares = np.unique(site.lets_by[site.lets_by > 0.0])[::-1]
+        self._glass = [(share, site.segments[site.lets_by < share]) for share in shares]
 
     def read(self, times: FloatArray, path: BasePath, people: FloatArray) -> Scans:
         """Follow the body through time steps that end at `times`; return the scans handed over meanwhile."""

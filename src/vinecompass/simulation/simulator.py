@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,6 +11,8 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
 from vinecompass.door import checked
+from vinecompass.errors import InputError
+from vinecompass.files import validated
 from vinecompass.geometry import wrap_angle
 from vinecompass.motion import Command
 from vinecompass.robot import Robot
@@ -23,7 +26,7 @@ from vinecompass.simulation.sensors import (
     SimulatedWheels,
     steps_between,
 )
-from vinecompass.simulation.site import Site
+from vinecompass.simulation.site import Person, Site, Solid
 
 __all__ = ["SimulatedPeriod", "Simulator"]
 
@@ -106,6 +109,7 @@ class Simulator:
         self.site = site
         self.robot = robot
         self.t = 0.0
+        self._seed = seed
         rng = np.random.default_rng(seed)
         self._walkers = [Walker(person, site.surfaces, rng) for person in site.people]
         self.people = [walker.seen for walker in self._walkers]
@@ -132,6 +136,31 @@ class Simulator:
     def put_down(self, pose: ArrayLike) -> None:
         """Carry the robot to another pose ``(3,)`` in the site frame, where it stands."""
         self._base.put_down(pose)
+
+    def put_solid(self, polygon: Sequence[tuple[float, float]]) -> None:
+        """Put a solid into the site, m in the site frame: from now on it stops the lidar and the robot.
+
+        Raises
+        ------
+        InputError
+            It is no polygon, or the robot or somebody stands there.
+        """
+        solid = validated(Solid, {"name": "put there", "polygon": list(polygon)}, "the solid")
+        area = shapely.Polygon(solid.polygon)
+        standing = [shapely.Polygon(self._base.outline)]
+        standing += [shapely.Point(each.x, each.y).buffer(each.radius) for each in self.people]
+        if any(shapely.intersects(area, each) for each in standing):
+            raise InputError("is where something stands", key="polygon", expected="a free place")
+        document = self.site.model_dump(by_alias=True, exclude_none=True)
+        self.site = Site.model_validate(document | {"solid": [*document["solid"], solid.model_dump()]})
+        self._base.use(self.site)
+        self._lidar.use(self.site)
+
+    def put_person(self, person: Person) -> None:
+        """Let somebody walk in the site from now on."""
+        drawn = np.random.default_rng([self._seed, len(self._walkers)])
+        self._walkers.append(Walker(person, self.site.surfaces, drawn))
+        self.people = [walker.seen for walker in self._walkers]
 
     def step(self, command: Command, duration: float | None = None) -> SimulatedPeriod:
         """Hold a command and return what the sensors handed over meanwhile.

@@ -17,7 +17,7 @@ from vinecompass.geometry import checked_pose
 from vinecompass.grids.zones import Corners, Zones
 from vinecompass.settings import NamedPose
 
-__all__ = ["Person", "Site", "parse_site", "read_site"]
+__all__ = ["Person", "Site", "Solid", "parse_site", "read_site"]
 
 Point = tuple[Number, Number]
 
