@@ -88,6 +88,8 @@ def draw(thing: Thing, ax: Axes | None = None) -> Axes:
                 _draw_site(ax, parse_site(thing.run.site_toml))
             handles = [] if thing.run.truth is None else [draw_truth(ax, thing.run.truth.poses)]
             ax.legend(handles=[*_draw_way(ax, thing.track.poses, "estimate"), *handles], fontsize=8)
+    if not isinstance(thing, (Grid, CostMap)):
+        draw_scale_bar(ax)
     return ax
 
 
@@ -158,10 +160,8 @@ def _draw_study(axes: Axes, study: Study) -> None:
 
 
 def _draw_way(axes: Axes, poses: NDArray[np.float64], label: str) -> list[Line2D]:
-    line = axes.plot(poses[:, 0], poses[:, 1], color=TEAL, linewidth=2.0, label=label)
     axes.margins(0.1)
-    draw_scale_bar(axes)
-    return line
+    return axes.plot(poses[:, 0], poses[:, 1], color=TEAL, linewidth=2.0, label=label)
 
 
 def _draw_site(axes: Axes, site: Site) -> None:
@@ -181,4 +181,3 @@ def _draw_site(axes: Axes, site: Site) -> None:
             ha="center",
             bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 1.0},
         )
-    draw_scale_bar(axes)

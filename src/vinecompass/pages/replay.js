@@ -106,11 +106,12 @@ const drawHistory = (pen, width) => {
     }
   });
   pen.font = "bold 11px system-ui, sans-serif"; pen.textAlign = "center";
-  let free = -99;
-  for (const event of events) {
+  // Where letters would lie over each other, what happened goes before a mere change of state.
+  const taken = [];
+  for (const event of [...events].sort((a, b) => (a.kind === "state") - (b.kind === "state"))) {
     const x = toX(event.t), [colour, letter] = KINDS[event.kind];
     pen.fillStyle = colour; pen.fillRect(x - 0.5, 20, 1, 6);
-    if (x - free > 9) { pen.fillText(letter, x, 36); free = x; }
+    if (taken.every((other) => Math.abs(x - other) > 9)) { pen.fillText(letter, x, 36); taken.push(x); }
   }
   pen.textAlign = "start";
   const speeds = (columns) => columns.speed.filter((_, k) => k % 2 === 0);

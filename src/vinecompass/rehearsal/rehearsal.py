@@ -274,7 +274,11 @@ def rehearse_mission(
         The robot does not fit where it starts, a pose lies off the map, or the round names an unknown stop or dock.
     """
     s = settings or Settings()
-    the_round = goal if isinstance(goal, Round) else Round.to_pose(site.pose_of(goal, "goal"))
+    the_round = (
+        goal
+        if isinstance(goal, Round)
+        else Round.to_pose(site.pose_of(goal, "goal"), goal if isinstance(goal, str) else "goal")
+    )
     goals = the_round.goals(site.stops, where=site.name)
     link = SimulatedLink(site, robot, seed=seed, rate=s.navigation.rate, start=start, fusion=s.fusion, fault=fault)
     told = the_round.initial_pose([*s.docks, *site.stops], link.pose, where="settings and site")
