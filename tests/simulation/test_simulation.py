@@ -6,7 +6,7 @@ import shapely.affinity
 
 from tests.support import altered_robot, assert_input_error, edited, robot, short_run, site
 from vinecompass import Command, Simulator, read_site, record_drive
-from vinecompass.geometry import compose
+from vinecompass.geometry import compose, transform_points
 from vinecompass.simulation import Site, cast_beams
 
 
@@ -156,6 +156,19 @@ class Motion(unittest.TestCase):
             readings = blocked.step(Command())
             self.assertFalse(readings.contact)
             self.assertGreater(min(np.hypot(each.x - start[0], each.y - start[1]) for each in blocked.people), 0.9)
+
+    def test_nobody_begins_on_the_robot(self):
+        x, y, _ = site().start
+        person = {"name": "worker", "route": [(x - 2.0, y), (x + 2.0, y)], "speed": 1.0}
+        there = Site.model_validate(site().model_dump(by_alias=True, exclude_none=True) | {"person": [person]})
+        begins = set()
+        for seed in range(40):
+            simulator = Simulator(there, robot(), seed=seed)
+            (walking,) = simulator.people
+            body = shapely.Polygon(transform_points(simulator.pose, np.array(robot().body.polygon)))
+            self.assertGreater(body.distance(shapely.Point(walking.x, walking.y)), walking.radius)
+            begins.add(round(walking.x, 3))
+        self.assertGreater(len(begins), 25)
 
     def test_nobody_waits_for_ever(self):
         # At the end of its route a person has nowhere to turn back to, so it steps aside for a robot that stays.

@@ -13,6 +13,8 @@ from vinecompass.simulation.site import Person
 
 __all__ = ["Walker"]
 
+LOOKED_AT = 0.1
+"""Metres from one place on the route to the next at which a person may begin."""
 PATIENCE = 3.0
 """Seconds of waiting after which a person turns back, or steps aside where that is no way out either."""
 
@@ -44,6 +46,14 @@ class Walker:
         self.position = self._at(self._travelled)
         self.velocity = np.zeros(2)
         self._name = person.name
+
+    def begin_clear_of(self, robot: shapely.Polygon) -> None:
+        """Begin farther along the route, clear of a robot's body, m in the site frame."""
+        for travelled in np.arange(self._travelled, self._travelled + self._along[-1], LOOKED_AT):
+            place = self._at(travelled % self._along[-1])
+            if robot.distance(shapely.Point(place)) > self.radius + self._attention:
+                self._travelled, self.position = float(travelled % self._along[-1]), place
+                return
 
     @property
     def seen(self) -> Walking:

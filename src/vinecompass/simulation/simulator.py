@@ -112,8 +112,12 @@ class Simulator:
         self._seed = seed
         rng = np.random.default_rng(seed)
         self._walkers = [Walker(person, site.surfaces, rng) for person in site.people]
-        self.people = [walker.seen for walker in self._walkers]
         self._base = SimulatedBase(site, robot, site.start_pose if start is None else site.pose_of(start, "start"), rng)
+        body = shapely.Polygon(self._base.outline)
+        for walker in self._walkers:
+            if body.distance(shapely.Point(walker.position)) <= walker.radius:
+                walker.begin_clear_of(body)
+        self.people = [walker.seen for walker in self._walkers]
         self._lidar = SimulatedLidar(site, robot.scanner, self._base.pose, rng)
         self._wheels = SimulatedWheels(robot, rng)
         self._imu = SimulatedImu(robot.imu, rng)
