@@ -98,11 +98,13 @@ _HOMES = {
     "vinecompass.figures": ("draw",),
     "vinecompass.pages": (
         "Live",
+        "LiveRecording",
         "Play",
         "play_of_mapping",
         "play_of_mission",
         "play_of_run",
         "read_play",
+        "record_live",
         "run_live",
         "write_replay",
     ),

@@ -11,7 +11,17 @@ import numpy as np
 
 from tests.pages.browser import browser_or_skip, opened
 from tests.support import assert_input_error, demo_file, new_folder, robot, run, short_mapping, site
-from vinecompass import Live, Navigator, Settings, SimulatedLink, read_run, run_live, write_map
+from vinecompass import (
+    Live,
+    LiveRecording,
+    Navigator,
+    Settings,
+    SimulatedLink,
+    read_run,
+    record_live,
+    run_live,
+    write_map,
+)
 from vinecompass.pages.orders import Desk, read_order
 from vinecompass.settings import changed_settings
 
@@ -211,6 +221,35 @@ class InABrowser(unittest.TestCase):
             browser.set_window_size(390, 844)
             self.assertLessEqual(do("return document.documentElement.scrollWidth"), do("return innerWidth"))
 
+    def test_a_run_is_recorded_by_hand_and_the_map_grows(self):
+        browser_or_skip().quit()
+        link = SimulatedLink(site(), robot(), seed=1)
+        with LiveRecording(link) as recording, opened(recording.url) as browser:
+            thread = threading.Thread(target=record_live, args=(recording,), kwargs={"pace": 3.0})
+            thread.start()
+            find, do = browser.find_element, browser.execute_script
+            wait_for(lambda: "standing" in find("id", "finding").text)
+            first = np.sum(recording.mapper.snapshot().free)
+            hold = "document.dispatchEvent(new KeyboardEvent('key' + arguments[0], {key: arguments[1], bubbles: true}))"
+            # Held down for good, the key drives up to what stands there, and no nearer.
+            do(hold, "down", "w")
+            wait_for(lambda: link.pose[0] > 36.5 and "brakes before" in find("id", "now").text)
+            do(hold, "up", "w")
+            ahead = link.pose[0]
+            do(hold, "down", "s")
+            wait_for(lambda: link.pose[0] < ahead - 0.4)
+            do(hold, "up", "s")
+            do(hold, "down", "a")
+            start = link.pose[2]
+            wait_for(lambda: abs(link.pose[2] - start) > 0.5)
+            do(hold, "up", "a")
+            self.assertFalse(find("id", "tools").is_displayed())
+            find("id", "end").click()
+            thread.join()
+        self.assertEqual(link.contacts, 0)
+        self.assertGreater(np.sum(recording.mapper.snapshot().free), first)
+        self.assertLess(np.hypot(*(recording.pose - link.pose)[:2]), 0.05)
+
     def test_a_connection_that_is_lost_comes_back(self):
         browser = browser_or_skip()
         try:
@@ -243,6 +282,14 @@ class OnTheCommandLine(unittest.TestCase):
         self.assertAlmostEqual(json.loads(printed)["quality"]["driven_s"], 2.0, delta=0.2)
         self.assertTrue((folder / "drive" / "moments.parquet").is_file())
         self.assertGreater(len(read_run(folder / "drive").scans.t), 10)
+        recording = (*given[:3], "--record", folder / "run")
+        status, printed, error = run("live", *recording, "--seconds", 2, "--json")
+        self.assertEqual(status, 0, error)
+        self.assertGreater(len(read_run(folder / "run").scans.t), 10)
+        for words in (given[:3], (*given, "--record", folder / "other")):
+            status, _, error = run("live", *words)
+            self.assertEqual((status, error.count("\n")), (2, 1))
+            self.assertIn("--record", error)
 
 
 if __name__ == "__main__":

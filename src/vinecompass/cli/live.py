@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -21,6 +21,12 @@ from vinecompass.cli.common import (
     tell,
 )
 from vinecompass.cli.outputs import FILE, OUT, Writing
+from vinecompass.errors import InputError
+
+if TYPE_CHECKING:
+    from vinecompass.links import SimulatedLink
+    from vinecompass.settings import Settings
+    from vinecompass.simulation import Site
 
 __all__ = ["live"]
 
@@ -28,7 +34,8 @@ __all__ = ["live"]
 @click.command(cls=Writing, short_help="Watch a simulated robot in the browser, and point where it is to go.")
 @click.argument("site", type=FILE)
 @robot_option
-@click.option("--map", "map_path", type=FILE, required=True, help="The map to drive by.")
+@click.option("--map", "map_path", type=FILE, help="The map to drive by.")
+@click.option("--record", type=OUT, help="In place of a map: drive by hand, see the map grow, and keep the run here.")
 @click.option("--to", "goal", help="Name of a stop, or x,y,heading_deg, to drive to at once.")
 @click.option("--round", "round_path", type=FILE, help="A round.toml to drive at once.")
 @click.option("--port", type=click.IntRange(0, 65535), default=0, help="To listen at; any that is free by default.")
@@ -46,72 +53,94 @@ __all__ = ["live"]
 def live(as_json: bool, **given: Any) -> int:
     """Serve a page on this machine that shows a robot in SITE as it drives, in real time.
 
-    On it you say where the robot is and where it is to go, put things in its way, rule the floor, turn a setting and
-    see what changes, or drive by hand.
+    With --map you say on it where the robot is and where it is to go, put things in its way, rule the floor, turn a
+    setting and see what changes, or drive by hand. With --record you drive by hand and see the map grow, and the run is
+    kept.
     """
     return tell(run_live_command(**given), as_json)
 
 
-def run_live_command(
-    *,
-    site: Path,
-    robot: Path,
-    map_path: Path,
-    goal: str | None,
-    round_path: Path | None,
-    port: int,
-    address: str,
-    seconds: float | None,
-    out: Path | None,
-    settings: Path | None,
-    seed: int,
-) -> Outcome:
+def run_live_command(**given: Any) -> Outcome:
     """Do what the command does."""
-    import numpy as np
-
-    from vinecompass.files import read_text
     from vinecompass.links import SimulatedLink
+    from vinecompass.robot import read_robot
+    from vinecompass.runs import check_run_folder
+    from vinecompass.simulation import read_site
+
+    if (given["map_path"] is None) == (given["record"] is None):
+        raise InputError("is needed, or a run to record", key="--map", expected="one of --map MAP and --record RUN")
+    for folder in (given["out"], given["record"]):
+        if folder is not None:
+            check_run_folder(folder)
+    site, robot, settings = read_site(given["site"]), read_robot(given["robot"]), load_settings(given["settings"])
+    link = SimulatedLink(site, robot, seed=given["seed"], rate=settings.navigation.rate, fusion=settings.fusion)
+    seconds = float("inf") if given["seconds"] is None else given["seconds"]
+    where = {"address": given["address"], "port": given["port"]}
+    if given["record"] is not None:
+        return _recorded(link, settings, given["record"], given["site"], seconds, where)
+    return _driven(link, site, settings, given, seconds, where)
+
+
+def _recorded(
+    link: SimulatedLink, settings: Settings, folder: Path, site: Path, seconds: float, where: dict[str, Any]
+) -> Outcome:
+    """Let a person drive, and keep the run."""
+    from vinecompass.files import read_text
+    from vinecompass.pages import LiveRecording, record_live
+    from vinecompass.runs import write_run
+
+    with LiveRecording(link, settings=settings, **where) as recording:
+        _say_where(recording.url)
+        try:
+            record_live(recording, seconds=seconds)
+        except KeyboardInterrupt:
+            say("", err=True)
+    run = link.run(read_text(site))
+    files = {"run": str(write_run(run, folder))}
+    closed = len(recording.mapper.closed_loops)
+    way = 0.0 if run.truth is None else run.truth.length
+    quality = {"driven_s": link.t, "way_m": way, "loops_closed": closed, "contacts": link.contacts}
+    line = f"{link.t:.0f} s and {way:.1f} m recorded, {closed} loops closed, {link.contacts} contacts"
+    return Outcome("live", line, quality=quality, files=files, hint=f"vinecompass map {folder} -o map.png")
+
+
+def _driven(
+    link: SimulatedLink, site: Site, settings: Settings, given: dict[str, Any], seconds: float, where: dict[str, Any]
+) -> Outcome:
+    """Let the navigator drive, and a person point."""
+    from vinecompass.files import read_text
     from vinecompass.navigation import Navigator, warm_up
     from vinecompass.pages import Live, run_live
     from vinecompass.rehearsal import MomentLog
-    from vinecompass.robot import read_robot
-    from vinecompass.runs import check_run_folder, write_run
+    from vinecompass.runs import write_run
     from vinecompass.runs.run_files import MOMENTS_FILE
-    from vinecompass.simulation import read_site
 
-    if out is not None:
-        check_run_folder(out)
-    read, told, grid, chosen = read_site(site), read_robot(robot), load_map(map_path), load_settings(settings)
-    link = SimulatedLink(read, told, seed=seed, rate=chosen.navigation.rate, fusion=chosen.fusion)
-    driven = goal is not None or round_path is not None
-    goals = read_round_or_stop(goal, round_path, read).goals(read.stops, where=read.name) if driven else link.pose
-
+    robot, grid, out = link.simulator.robot, load_map(given["map_path"]), given["out"]
+    goals: Any = link.pose
+    if given["goal"] is not None or given["round_path"] is not None:
+        goals = read_round_or_stop(given["goal"], given["round_path"], site).goals(site.stops, where=site.name)
     say("getting ready", err=True)
-    warm_up(told)
-    navigator = Navigator(grid, told, link.pose, goals, zones=read.zones, settings=chosen, seed=seed, plans_beside=True)
+    warm_up(robot)
+    navigator = Navigator(
+        grid, robot, link.pose, goals, zones=site.zones, settings=settings, seed=given["seed"], plans_beside=True
+    )
     moments = MomentLog()
-    with Live(
-        navigator,
-        zones=read.zones,
-        stops=read.stops,
-        settings=chosen,
-        link=link,
-        address=address,
-        port=port,
-    ) as page:
-        say(f"open {page.url} in a browser; control-C ends it", err=True)
+    with Live(navigator, zones=site.zones, stops=site.stops, settings=settings, link=link, **where) as page:
+        _say_where(page.url)
         try:
-            run_live(link, page, seconds=np.inf if seconds is None else seconds, watch=moments)
+            run_live(link, page, seconds=seconds, watch=moments)
         except KeyboardInterrupt:
             say("", err=True)
     files = {}
     if out is not None:
         records = navigator.log.files() | {MOMENTS_FILE: moments.as_file()}
-        files["run"] = str(write_run(link.run(read_text(site)), out, records=records))
-    quality = {
-        "driven_s": link.t,
-        "state": str(navigator.state),
-        "reached": sum(each.status == "reached" for each in navigator.log.stops),
-    }
-    hint = f"vinecompass replay {out} --map {map_path} -o replay.html" if out is not None else ""
-    return Outcome("live", f"{link.t:.0f} s driven, {link.contacts} contacts", quality=quality, files=files, hint=hint)
+        files["run"] = str(write_run(link.run(read_text(given["site"])), out, records=records))
+    reached = sum(each.status == "reached" for each in navigator.log.stops)
+    quality = {"driven_s": link.t, "state": str(navigator.state), "reached": reached, "contacts": link.contacts}
+    hint = f"vinecompass replay {out} --map {given['map_path']} -o replay.html" if out is not None else ""
+    line = f"{link.t:.0f} s driven, {reached} stops reached, {link.contacts} contacts"
+    return Outcome("live", line, quality=quality, files=files, hint=hint)
+
+
+def _say_where(url: str) -> None:
+    say(f"open {url} in a browser; control-C, or End on the page, ends it", err=True)

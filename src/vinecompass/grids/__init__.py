@@ -22,6 +22,7 @@ from vinecompass.grids.making import grey_levels, grid_from_drawing, grid_from_p
 from vinecompass.grids.map_doubt import MapDoubt
 from vinecompass.grids.map_files import Making, MapRecord, check_map_name, read_map, read_map_record, write_map
 from vinecompass.grids.map_rays import MapRays
+from vinecompass.grids.open_edges import open_edges
 from vinecompass.grids.resampling import in_frame, main_direction, overlaid, strongest
 from vinecompass.grids.zones import Zone, cells_inside, read_zones, zone_cells
 
@@ -61,6 +62,7 @@ __all__ = [
     "in_frame",
     "likelihood_field",
     "main_direction",
+    "open_edges",
     "overlaid",
     "read_floor_plan",
     "read_map",

@@ -10,7 +10,7 @@ from scipy import ndimage
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
-from vinecompass.grids import Grid
+from vinecompass.grids import Grid, open_edges
 
 __all__ = ["MapQuality", "Spot", "judge_map"]
 
@@ -77,7 +77,7 @@ def judge_map(grid: Grid) -> MapQuality:
         raise InputError("shows no wall or no free floor", key="map", expected="a map of a floor")
     observed = grid.log_odds != 0.0
     hull = ndimage.binary_fill_holes(grid.free | grid.occupied)
-    spots = [*_spots(grid, _open_edges(grid), "open edge"), *_spots(grid, _double_gaps(grid), "double line")]
+    spots = [*_spots(grid, open_edges(grid), "open edge"), *_spots(grid, _double_gaps(grid), "double line")]
     return MapQuality(
         wall_thickness=_thickness(grid),
         unknown_share=float(np.mean(grid.unknown[hull])),
@@ -91,11 +91,6 @@ def _thickness(grid: Grid) -> float:
     occupied = np.pad(grid.occupied, 1)
     edges = sum(int(np.sum(occupied != np.roll(occupied, 1, axis))) for axis in (0, 1))
     return 2.0 * float(occupied.sum()) / edges * grid.cell_size
-
-
-def _open_edges(grid: Grid) -> NDArray[np.bool_]:
-    """Return the free cells beside never observed ones: where the floor goes on, but the map does not."""
-    return grid.free & ndimage.binary_dilation(grid.log_odds == 0.0)
 
 
 def _double_gaps(grid: Grid) -> NDArray[np.bool_]:

@@ -246,6 +246,7 @@ class Floor {
       });
     }
     if (shown.ellipse) this.drawEllipse(pen, canvas, now.pose, now.covariance, C.olive);
+    if (shown.edges) this.dots(pen, canvas, play.edges, C.saffron, 2.2);
     if (shown.scan) this.dots(pen, canvas, play.scan(i), C.slate, 1.6);
     if (shown.obstacles) this.dots(pen, canvas, now.obstacles, C.rust, 2);
     if (shown.people) {
@@ -317,6 +318,7 @@ const layersOf = (C, has, on) => {
     ["prices", "prices of the floor", area(C.rust)],
     ["zones", "zones and stops", line(C.burgundy, "2 3")],
     ["seen", "all scans so far", dots(C.grey)],
+    ["edges", "open edges, to drive past", dots(C.saffron)],
     ["scan", "scan", dots(C.slate)],
     ["cloud", "particles", line(C.olive, "6 4")],
     ["ellipse", "where it may be (95 %)", ring(C.olive)],

@@ -6,7 +6,7 @@ const moments = [], MOST = 6000, SPAN = 60;
 const lost = { pose: [0, 0, 0], covariance: [NaN, NaN, NaN], speed: 0, turn_rate: 0, left: NaN, state: "no word yet", reason: "", rules: [], cloud: [], headings: [], obstacles: [], local: [], candidates: [], people: [], radii: [], scan: [] };
 const now = () => moments[moments.length - 1] || lost;
 const play = {
-  name: "robot", grows: false,
+  name: "robot", grows: false, edges: [],
   get outline() { return outline; },
   moment: (i) => moments[i] || lost,
   scan: (i) => (moments[i] || lost).scan,
@@ -93,7 +93,10 @@ const take = (told) => {
     outline = told.outline;
     if (floor) { data.zones = told.floor.zones; floor.takeMap(told.floor.map); return; }
     data = told.floor;
-    const hidden = ["seen", ...(told.world ? [] : ["truth"])];
+    const recording = told.kind === "recording";
+    const hidden = ["seen", ...(told.world ? [] : ["truth"]), ...(recording ? ["prices", "zones", "cloud", "ellipse", "obstacles", "plan", "candidates", "local"] : ["edges"])];
+    for (const each of document.querySelectorAll(".driving")) each.hidden = recording;
+    byId("keys").checked = recording;
     floor = new Floor(data, layersOf(data.colours, (name) => !hidden.includes(name), (name) => name !== "prices"), () => [{ play, i: moments.length - 1 }]);
     floor.grab = grab; floor.over = drawPointing;
     for (const stop of data.stops) byId("stop").append(new Option(stop.name));
@@ -102,6 +105,7 @@ const take = (told) => {
   }
   if (told.map) { data.zones = told.zones; floor.takeMap(told.map); }
   if (told.plan) plan = told.plan;
+  if (told.edges) play.edges = told.edges;
   if (told.answer) note({ kind: "trouble", text: told.answer });
   for (const event of told.events || []) note(event);
   if (!told.now) return;
@@ -165,6 +169,7 @@ for (const [value, words] of TOOLS) {
 }
 line = byId("line");
 write(byId("card"), [["", "Move over the map, or use its arrow keys"]]);
+byId("end").addEventListener("click", () => order({ do: "end" }));
 byId("hold").addEventListener("click", () => order({ do: "hold" }));
 byId("goon").addEventListener("click", () => order({ do: "go on" }));
 byId("cancel").addEventListener("click", () => order({ do: "cancel" }));

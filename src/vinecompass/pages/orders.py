@@ -13,10 +13,11 @@ from vinecompass.grids import Zone
 from vinecompass.links import SimulatedLink
 from vinecompass.motion import Command
 from vinecompass.navigation import Navigator, Round, StopGoal
+from vinecompass.robot import Robot
 from vinecompass.settings import Settings, Value, changed_settings
 from vinecompass.simulation import Person, Simulator
 
-__all__ = ["Desk", "Order", "read_order"]
+__all__ = ["Desk", "Drive", "Order", "Word", "by_hand", "read_order"]
 
 Place = tuple[Number, Number]
 Pose = tuple[Number, Number, Number]
@@ -42,9 +43,9 @@ class Here(Model):
 
 
 class Word(Model):
-    """Hold, go on, or let go of all stops."""
+    """Hold, go on, let go of all stops, or end the loop."""
 
-    do: Literal["hold", "go on", "cancel"]
+    do: Literal["hold", "go on", "cancel", "end"]
 
 
 class Drive(Model):
@@ -110,6 +111,13 @@ def read_order(text: str | bytes) -> Order:
         first = error.errors(include_url=False, include_input=False)[0]
         where = ".".join(str(part) for part in first["loc"])
         raise InputError(f"is no order ({first['msg']})"[:160], key=where or "order", expected="an order") from None
+
+
+def by_hand(order: Drive, robot: Robot) -> Command:
+    """Return the command that a person means by shares of the top speeds."""
+    drive = robot.drive
+    speed = order.ahead * (drive.top_speed if order.ahead > 0.0 else drive.reverse_speed)
+    return Command(speed=speed, turn_rate=order.turn * drive.top_turn_rate)
 
 
 class Desk:
@@ -196,12 +204,11 @@ class Desk:
 
     def _drive(self, order: Drive) -> str:
         """Pass a person's command on; nothing is told of it, as it comes ten times a second."""
-        navigator, drive = self.navigator, self.navigator.robot.drive
+        navigator = self.navigator
         if navigator.state.over:
             # Nobody drives by hand on a round that is over: this one ends where the robot stands.
             navigator.go(navigator.pose)
-        speed = order.ahead * (drive.top_speed if order.ahead > 0.0 else drive.reverse_speed)
-        navigator.manual(Command(speed=speed, turn_rate=order.turn * drive.top_turn_rate))
+        navigator.manual(by_hand(order, navigator.robot))
         return ""
 
     def _world(self) -> Simulator:

@@ -67,6 +67,7 @@ const has = (name) => {
   if (name === "prices") return data.map.prices !== undefined;
   if (name === "zones") return data.zones.length + data.stops.length > 0;
   if (name === "map" || name === "way") return true;
+  if (name === "edges") return false;
   if (name === "seen") return plays.some((play) => play.has("scan"));
   if (name === "ellipse") return plays.some((play) => play.columns.covariances.some(Number.isFinite));
   if (name === "plan") return plays.some((play) => play.hasPlans);

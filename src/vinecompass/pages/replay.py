@@ -21,17 +21,16 @@ from vinecompass.odometry import deskewed_hits, motions
 from vinecompass.pages.floor import part, told_floor
 from vinecompass.pages.packing import Packer
 from vinecompass.pages.plays import Play
+from vinecompass.pages.talk import SCAN_POINTS
 from vinecompass.rehearsal.moments import some_of
 from vinecompass.runs import Track, rows_of
 from vinecompass.settings import NamedPose
 from vinecompass.simulation import parse_site
 
-__all__ = ["SCAN_POINTS", "write_replay"]
+__all__ = ["write_replay"]
 
 FloatArray = NDArray[np.float64]
 MOST_PLAYS = 2
-SCAN_POINTS = 180
-"""Most of a scan's points that are drawn."""
 
 
 @checked
