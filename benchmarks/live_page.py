@@ -42,8 +42,8 @@ def listen(url: str, told: Any) -> None:
     asyncio.run(read())
 
 
-def drive(with_page: bool) -> tuple[np.ndarray, tuple[int, int, float]]:
-    """Drive for a while in real time; return how long each step took, s, and what the page was told."""
+def drive(with_page: bool) -> tuple[np.ndarray, np.ndarray, tuple[int, int, float]]:
+    """Drive for a while in real time; return how long steps and hand-overs took, s, and what the page was told."""
     people = [{"name": "worker", "speed": 0.8, "route": [(20.0, 52.0), (40.0, 52.0)]}]
     site = hall(SIDE, SIDE, people=people, start=(10.0, 50.0, 0.0))
     settings = changed_settings(Settings(), {"localization.least_particles": PARTICLES})
@@ -57,14 +57,16 @@ def drive(with_page: bool) -> tuple[np.ndarray, tuple[int, int, float]]:
     listener = multiprocessing.Process(target=listen, args=(live.url if live else "", told), daemon=True)
     if live is not None:
         listener.start()
-    took, begun, first = [], time.monotonic(), link.t
+    took, handing, begun, first = [], [], time.monotonic(), link.t
     while link.t - first < SECONDS:
         readings = link.exchange(navigator.command)
         start = time.perf_counter()
         navigator.step(readings.t, readings.scans["front"], readings.odometry, readings.people)
+        stepped = time.perf_counter()
         if live is not None:
             live.look()
-        took.append(time.perf_counter() - start)
+        took.append(stepped - start)
+        handing.append(time.perf_counter() - stepped)
         time.sleep(max(begun + link.t - first - time.monotonic(), 0.0))
     last = (0, 0, 1.0)
     while not told.empty():
@@ -72,19 +74,22 @@ def drive(with_page: bool) -> tuple[np.ndarray, tuple[int, int, float]]:
     if live is not None:
         listener.terminate()
         live._talk.end()
-    return np.array(took[100:]), last
+    return np.array(took[100:]), np.array(handing[100:]), last
 
 
 def main() -> None:
     """Drive with and without a page, in turn, and say what differs."""
     drive(False)
-    without, beside = [], []
+    without, beside, handed = [], [], []
     for _ in range(3):
         without.append(drive(False)[0])
-        took, (count, size, seconds) = drive(True)
+        took, handing, (count, size, seconds) = drive(True)
         beside.append(took)
+        handed.append(handing)
         print(f"told {count / seconds:.1f} times a second, {size / seconds / 1000.0:.0f} kB/s", flush=True)
     alone, looked_at = np.concatenate(without), np.concatenate(beside)
+    share = np.concatenate(handed).sum() / looked_at.sum()
+    print(f"handing over takes {100.0 * share:.1f} % of what the steps take; besides, the page needs a core's time:")
     for name, of in (("mean", np.mean), ("median", np.median), ("99 %", lambda each: np.quantile(each, 0.99))):
         before, after = 1000.0 * of(alone), 1000.0 * of(looked_at)
         more = 100.0 * (after / before - 1.0)

@@ -14,7 +14,7 @@ from vinecompass.costs import CostMap, Layer
 from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.following import LocalPlan, LocalPlanner, local_planner
-from vinecompass.geometry import distance_along, wrap_angle
+from vinecompass.geometry import wrap_angle
 from vinecompass.grids import Grid, Zone
 from vinecompass.localization import Estimate, SecondOpinion
 from vinecompass.motion import Command, done_of, limits_of, raised_to_least
@@ -244,7 +244,8 @@ class Navigator:
         ahead = self._local.remaining
         if self._now is None or not self._plans.found or len(ahead) == 0:
             return float("nan")
-        return float(distance_along(np.vstack([self._now.pose, ahead]))[-1])
+        to_plan, steps = ahead[0, :2] - self._now.pose[:2], np.diff(ahead[:, :2], axis=0)
+        return float(np.hypot(*to_plan) + np.hypot(steps[:, 0], steps[:, 1]).sum())
 
     @property
     def time_left(self) -> float:
