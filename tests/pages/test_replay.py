@@ -1,13 +1,16 @@
 import base64
 import dataclasses
 import functools
+import io
 import json
 import re
+import shutil
 import time
 import unittest
 
 import numpy as np
 import shapely
+from PIL import Image
 
 from tests.pages.browser import opened
 from tests.support import assert_input_error, new_folder, robot, room, run, short_mapping, short_run, site
@@ -24,7 +27,7 @@ from vinecompass import (
     write_replay,
     write_run,
 )
-from vinecompass.pages import Event, Play
+from vinecompass.pages import Event, Play, write_film
 from vinecompass.rehearsal import read_moments
 from vinecompass.runs.tables import read_table, table_bytes
 
@@ -148,6 +151,24 @@ class WhatIsKept(unittest.TestCase):
                 assert_input_error(self, lambda: read_play(folder, None))
 
 
+class Films(unittest.TestCase):
+    def test_a_frame_a_second_shows_robot_and_plan_and_another_suffix_is_refused(self):
+        driven, log = mission()
+        play, folder, grid = play_of_mission(driven, log), new_folder(), short_mapping().grid
+        film = Image.open(io.BytesIO(write_film(play, grid, folder / "film.gif").read_bytes()))
+        self.assertAlmostEqual(film.n_frames, play.t[-1] - play.t[0], delta=3)
+        film.seek(film.n_frames - 2)
+        shown = np.array(film.convert("RGB")).reshape(-1, 3)
+        for colour in ((15, 110, 110), (59, 111, 181), (46, 26, 47)):
+            self.assertGreater(np.sum(np.abs(shown - colour).max(axis=1) < 12), 20, colour)
+        for name, every, told in (("film.png", 1.0, ".gif"), ("film.gif", 0.0, "every")):
+            assert_input_error(self, lambda n=name, e=every: write_film(play, grid, folder / n, every=e), told)
+        if shutil.which("ffmpeg") is None:
+            assert_input_error(self, lambda: write_film(play, grid, folder / "film.mp4"), "ffmpeg")
+        else:
+            self.assertEqual(write_film(play, grid, folder / "film.mp4").read_bytes()[4:8], b"ftyp")
+
+
 class OnTheCommandLine(unittest.TestCase):
     def test_missions_and_runs_become_pages(self):
         folder = new_folder()
@@ -157,7 +178,7 @@ class OnTheCommandLine(unittest.TestCase):
         write_map(short_mapping().grid, folder / "map.png")
         with_map = ("--map", folder / "map.png")
         for words, count in (
-            ((folder / "mission", *with_map, "--beside", folder / "run"), 2),
+            ((folder / "mission", *with_map, "--beside", folder / "run", "--film", folder / "film.gif"), 2),
             ((folder / "run",), 1),
         ):
             status, printed, error = run("replay", *words, "-o", folder / "page.html", "--json")

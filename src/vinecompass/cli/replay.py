@@ -36,6 +36,7 @@ __all__ = ["replay", "run_replay"]
     "--at", help="Where a run without a record begins on the map, x,y,heading_deg; as the run says by default."
 )
 @click.option("-o", "--out", type=OUT, required=True, help="The HTML file to write.")
+@click.option("--film", type=OUT, help="A film of it besides: a .gif, or an .mp4 where ffmpeg is installed.")
 @settings_option
 @seed_option
 @json_option
@@ -45,6 +46,7 @@ def replay(
     beside: Path | None,
     at: str | None,
     out: Path,
+    film: Path | None,
     settings: Path | None,
     seed: int,
     as_json: bool,
@@ -54,7 +56,9 @@ def replay(
     A mission that `drive -o` wrote is played with all that it saw and weighed; a recorded run is localized on the map,
     or mapped if there is none.
     """
-    return tell(run_replay(run, out, map_path=map_path, beside=beside, at=at, settings=settings, seed=seed), as_json)
+    return tell(
+        run_replay(run, out, map_path=map_path, beside=beside, at=at, film=film, settings=settings, seed=seed), as_json
+    )
 
 
 def run_replay(
@@ -64,6 +68,7 @@ def run_replay(
     map_path: Path | None = None,
     beside: Path | None = None,
     at: str | None = None,
+    film: Path | None = None,
     settings: Path | None = None,
     seed: int = 0,
 ) -> Outcome:
@@ -71,7 +76,7 @@ def run_replay(
     from vinecompass.costs import price_floor
     from vinecompass.errors import InputError
     from vinecompass.files import REPLAY, check_suffix
-    from vinecompass.pages import read_play, write_replay
+    from vinecompass.pages import read_play, write_film, write_replay
 
     check_suffix(out, ".html", REPLAY)
     if map_path is None and beside is not None:
@@ -85,6 +90,9 @@ def run_replay(
         plays = [read_play(path, grid, start=start, seed=seed) for path in (run, beside) if path is not None]
     costmap = price_floor(grid, plays[0].run.robot, zones=zones, settings=load_settings(settings).costs)
     page = write_replay(plays, grid, out, costmap=costmap, zones=zones)
+    files = {"page": str(page)}
+    if film is not None:
+        files["film"] = str(write_film(plays[0], grid, film))
     size = page.stat().st_size
     line = f"{len(plays[0].moments)} moments of {plays[0].t[-1] - plays[0].t[0]:.0f} s, {size / 1e6:.1f} MB"
     quality = {
@@ -92,7 +100,7 @@ def run_replay(
         "events": [len(play.events) for play in plays],
         "size_bytes": size,
     }
-    return Outcome("replay", line, quality=quality, files={"page": str(page)}, hint=f"open {page} in a browser")
+    return Outcome("replay", line, quality=quality, files=files, hint=f"open {page} in a browser")
 
 
 def _mapped(run_path: Path, settings: Path | None) -> tuple[Grid, list[Play]]:

@@ -20,7 +20,8 @@ from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.pages.floor import told_floor
 from vinecompass.pages.orders import Drive, Order, Word, by_hand
 from vinecompass.pages.packing import Packer
-from vinecompass.pages.talk import SCAN_POINTS, Talk
+from vinecompass.pages.plays import SCAN_POINTS
+from vinecompass.pages.talk import Talk
 from vinecompass.rehearsal.moments import some_of
 from vinecompass.settings import Settings
 

@@ -14,16 +14,30 @@ from numpy.typing import NDArray
 from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.files import read_text
+from vinecompass.geometry import transform_points
 from vinecompass.grids import Grid
 from vinecompass.localization import localize
 from vinecompass.mapping import Mapping
+from vinecompass.odometry import deskewed_hits, motions
 from vinecompass.rehearsal import Moment, MomentLog, Rehearsal, read_moments
-from vinecompass.runs import Run, Track, read_run
+from vinecompass.rehearsal.moments import some_of
+from vinecompass.runs import Run, Track, read_run, rows_of
 
-__all__ = ["Event", "EventReader", "Play", "play_of_mapping", "play_of_mission", "play_of_run", "read_play"]
+__all__ = [
+    "Event",
+    "EventReader",
+    "Play",
+    "play_of_mapping",
+    "play_of_mission",
+    "play_of_run",
+    "read_play",
+    "scan_points",
+]
 
 FloatArray = NDArray[np.float64]
 Kind = Literal["stop", "state", "plan", "safety", "people", "notice", "loop", "trouble"]
+SCAN_POINTS = 180
+"""Most of a scan's points that are drawn."""
 PERIOD = 0.2
 """Seconds between two moments of a run that was driven by others."""
 STATES_OF_TROUBLE = ("recovering", "stale", "failed", "lost", "doubtful", "emergency")
@@ -256,3 +270,18 @@ def _share(share: float, words: str) -> str:
 
 def _seconds(moments: Sequence[Moment]) -> float:
     return moments[-1].t - moments[0].t if moments else 0.0
+
+
+def scan_points(play: Play) -> list[FloatArray]:
+    """Return some of the points of the scan nearest before each moment, where the poses then place them."""
+    scans, lidar = play.run.scans, play.run.robot.scanner
+    if scans is None:
+        return [np.zeros((0, 2))] * len(play.moments)
+    at = np.clip(np.searchsorted(scans.t, play.t + 1e-6) - 1, 0, len(scans.t) - 1)
+    used, which = np.unique(at, return_inverse=True)
+    chosen = rows_of(scans, used)
+    points = [
+        transform_points(moved.pose, some_of(deskewed_hits(ranges, lidar, moved.sweep), SCAN_POINTS))
+        for moved, ranges in zip(motions(Track(play.t, play.poses), chosen, lidar), chosen.ranges, strict=True)
+    ]
+    return [points[k] for k in which]

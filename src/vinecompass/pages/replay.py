@@ -15,15 +15,10 @@ from vinecompass.costs import CostMap
 from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.files import REPLAY, REPLAY_BY, atomic_write, check_suffix
-from vinecompass.geometry import transform_points
 from vinecompass.grids import Grid, Zone
-from vinecompass.odometry import deskewed_hits, motions
 from vinecompass.pages.floor import part, told_floor
 from vinecompass.pages.packing import Packer
-from vinecompass.pages.plays import Play
-from vinecompass.pages.talk import SCAN_POINTS
-from vinecompass.rehearsal.moments import some_of
-from vinecompass.runs import Track, rows_of
+from vinecompass.pages.plays import Play, scan_points
 from vinecompass.settings import NamedPose
 from vinecompass.simulation import parse_site
 
@@ -114,7 +109,7 @@ def _play(play: Play, packer: Packer) -> dict[str, Any]:
         "states": [each.state for each in moments],
         "reasons": [each.reason for each in moments],
         "rules": [each.people_rules for each in moments],
-        "scan": packer.ragged(_scans(play)),
+        "scan": packer.ragged(scan_points(play)),
         "events": [{"t": each.t - begin, "kind": each.kind, "text": each.text} for each in play.events],
         "plans": [{"t": when - begin, "poses": plan[:, :2].round(3).tolist()} for when, plan in play.plans],
     }
@@ -135,18 +130,3 @@ def _play(play: Play, packer: Packer) -> dict[str, Any]:
         true = play.run.truth.at(np.clip(t, play.run.truth.t[0], play.run.truth.t[-1]))
         told |= {"truth": packer.numbers(true), "error": packer.numbers(np.hypot(*(true - poses)[:, :2].T))}
     return told
-
-
-def _scans(play: Play) -> list[FloatArray]:
-    """Return some of the points of the scan nearest before each moment, where the poses then place them."""
-    scans, lidar = play.run.scans, play.run.robot.scanner
-    if scans is None:
-        return [np.zeros((0, 2))] * len(play.moments)
-    at = np.clip(np.searchsorted(scans.t, play.t + 1e-6) - 1, 0, len(scans.t) - 1)
-    used, which = np.unique(at, return_inverse=True)
-    chosen = rows_of(scans, used)
-    points = [
-        transform_points(moved.pose, some_of(deskewed_hits(ranges, lidar, moved.sweep), SCAN_POINTS))
-        for moved, ranges in zip(motions(Track(play.t, play.poses), chosen, lidar), chosen.ranges, strict=True)
-    ]
-    return [points[k] for k in which]

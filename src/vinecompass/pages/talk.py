@@ -12,15 +12,14 @@ from numpy.typing import ArrayLike
 from vinecompass.errors import VineCompassError
 from vinecompass.pages.floor import part
 from vinecompass.pages.orders import Order, read_order
+from vinecompass.pages.plays import SCAN_POINTS
 from vinecompass.rehearsal.moments import Moment, some_of
 from vinecompass.serving import PageServer
 
-__all__ = ["SCAN_POINTS", "Talk", "told_moment"]
+__all__ = ["Talk", "told_moment"]
 
 PERIOD = 0.1
 """Seconds between two moments that the page is handed."""
-SCAN_POINTS = 180
-"""Most of a scan's points that are drawn."""
 
 
 class Talk:
