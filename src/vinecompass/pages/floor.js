@@ -2,7 +2,12 @@
 // The floor and what is on it: shared by all pages. A play has `name`, `outline`, `moment(i)`, `way(i)`, `truth(i)`,
 // `scan(i)` and `plan(i)`, all in metres in the site frame.
 const byId = (id) => document.getElementById(id);
-const bytesOf = (text) => Uint8Array.from(atob(text), (c) => c.charCodeAt(0));
+const bytesOf = (text) => {
+  if (Uint8Array.fromBase64) return Uint8Array.fromBase64(text);
+  const read = atob(text), bytes = new Uint8Array(read.length);
+  for (let k = 0; k < read.length; k++) bytes[k] = read.charCodeAt(k);
+  return bytes;
+};
 const floats = (text) => new Float32Array(bytesOf(text).buffer);
 const degrees = (radians) => `${(180 / Math.PI * radians).toFixed(0)} degrees`;
 const write = (list, rows) => {
