@@ -7,7 +7,7 @@ from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap, Normalize
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
-from matplotlib.ticker import FuncFormatter
+from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from vinecompass.figures.canvas import (
     BURGUNDY,
@@ -129,11 +129,12 @@ def _draw_both(figure: Figure, axes: Axes, study: Study, keys: list[str], best: 
 
 def _dress(axes: Axes, keys: list[str]) -> None:
     """Give axes over one or two settings their scales and looks."""
-    scales = (axes.set_xscale, axes.set_yscale)
-    for key, set_scale in zip(keys, scales, strict=False):
+    scales = ((axes.xaxis, axes.set_xscale), (axes.yaxis, axes.set_yscale))
+    for key, (axis, set_scale) in zip(keys, scales, strict=False):
         if find_setting(key).span.logarithmic:
             set_scale("log")
-    for axis in (axes.xaxis, axes.yaxis)[: len(keys)]:
+            axis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
+            axis.set_minor_formatter(NullFormatter())
         axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
     axes.set_facecolor(PAPER)
     axes.tick_params(colors=CHARCOAL, labelsize=9)
