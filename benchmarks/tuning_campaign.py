@@ -27,7 +27,7 @@ SPOILT = (
     ("window.horizon", 0.4),
     ("window.smoothness", 2.0),
 )
-"""Settings, each spoilt on its own: the ones that cost most among all at the ends of their ranges."""
+"""Settings, each spoilt on its own: those that cost most among all at the ends of their ranges, or beyond."""
 VARIED = ("costs.comfort", "window.clearance", "window.horizon", "following.tight_gap")
 UNSEEN = range(1000, 1012)
 """Seeds that no study sees."""

@@ -83,7 +83,7 @@ class WindowSettings(Model):
         "room beside the body, against time",
     )
     smoothness: NotNegative = tuned(
-        0.12, by_factor(0.01, 2.0), "charge for each rad/s of change in turn rate, s", "smoothness, against quick turns"
+        0.12, by_factor(0.01, 1.0), "charge for each rad/s of change in turn rate, s", "smoothness, against quick turns"
     )
 
 

@@ -19,7 +19,7 @@ class SafetySettings(Model):
     )
     stale_after: Positive = tuned(
         3.5,
-        by_factor(2.0, 10.0),
+        by_factor(2.5, 10.0),
         "age of a scan beyond which the robot stops, periods of the scanner",
         "bad connections, against driving blind",
     )
