@@ -115,8 +115,8 @@ const drawHistory = (pen, width) => {
     if (taken.every((other) => Math.abs(x - other) > 9)) { pen.fillText(letter, x, 36); taken.push(x); }
   }
   pen.textAlign = "start";
-  const speeds = (columns) => columns.speed.filter((_, k) => k % 2 === 0);
-  const rows = [["speed, m/s", speeds], has("truth") ? ["error, m", (columns) => columns.error] : ["left, m", (columns) => columns.left]];
+  const everySecond = (values) => values.filter((_, k) => k % 2 === 0);
+  const rows = [["speed, m/s", (columns) => everySecond(columns.speed)], has("truth") ? ["error, m", (columns) => columns.error] : ["left, m", (columns) => columns.left]];
   rows.forEach(([label, of], row) => {
     const top = 53 + 42 * row, height = 28, using = plays.map((play) => [play.columns.t, of(play.columns)]).filter(([, values]) => values);
     const largest = using.reduce((most, [, values]) => values.reduce((a, b) => Number.isFinite(b) ? Math.max(a, Math.abs(b)) : a, most), 0);
