@@ -690,6 +690,8 @@ class TheProgram(unittest.TestCase):
                 "price",
                 "plan",
                 "drive",
+                "live",
+                "replay",
                 "tune",
                 "compile",
             ],

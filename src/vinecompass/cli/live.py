@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 __all__ = ["live"]
 
 
-@click.command(cls=Writing, short_help="Watch a simulated robot in the browser, and point where it is to go.")
+@click.command(cls=Writing, short_help="Watch a simulated robot in a browser, and point.")
 @click.argument("site", type=FILE)
 @robot_option
 @click.option("--map", "map_path", type=FILE, help="The map to drive by.")
