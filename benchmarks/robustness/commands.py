@@ -40,6 +40,8 @@ LINES = {
     "price": f"map/map.png {ROOM} -o new/costmap.npz",
     "plan": f"map/map.png {ROOM} --from 1.5,1.5,0 --to 4.6,1.5,0 -o new/plan.csv",
     "drive": f"one/site.toml {ROOM} --map map/map.png --to 3,1.5,0 -o new/mission",
+    "live": f"one/site.toml {ROOM} --map map/map.png --seconds 0.2 -o new/drive",
+    "replay": "csv --map map/map.png -o new/page.html",
     "tune": f"one/site.toml {ROOM} --map map/map.png --to 3,1.5,0 --vary costs.comfort --trials 4 --seeds 1 -o new/t",
     "demo": "-o new/demo",
 }

@@ -46,6 +46,14 @@ MADE_BY = {
     "Walking": "a person with a place and a velocity",
     "Navigator": "what drives",
     "Settings": "as read_settings returns them",
+    "Play": "as read_play returns it",
+    "Mapping": "as build_map returns it",
+    "Rehearsal": "as rehearse_mission returns it",
+    "MomentLog": "that was given as `watch`",
+    "StudyRun": "with a case and a folder",
+    "SimulatedLink": "with a site and a robot",
+    "Live": "beside a navigator",
+    "LiveRecording": "with a link",
 }
 """Classes whose things nothing else may stand in for, and where one comes from."""
 

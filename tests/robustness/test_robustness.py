@@ -20,10 +20,13 @@ FILES = (
     "read_settings read_robot read_map_record read_zones read_site read_round grid_from_picture import_run "
     "guess_format read_floor_plan"
 )
-OF_THINGS_CHECKED = "estimate_mount rehearse warm_up"
+OF_THINGS_CHECKED = (
+    "estimate_mount rehearse warm_up compare_settings play_of_mapping play_of_mission record_live run_live"
+)
 TRIED = (
     "Grid Run Track Walking clearance grid_from_polygons price_floor plan_path CostToGo DubinsMotion write_run "
-    "write_map write_plan dead_reckon compare_tracks Simulator ParticleLocalizer find_narrow_places"
+    "write_map write_plan dead_reckon compare_tracks Simulator ParticleLocalizer find_narrow_places "
+    "draw play_of_run write_replay"
 )
 
 

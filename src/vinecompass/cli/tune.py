@@ -257,8 +257,8 @@ def _wanted(study: Study, wants: list[Want]) -> list[str]:
 
     answer = answer_wants(study, wants)
     said = [f"{want}: with {count} of {len(study.tried())}" for want, count in zip(wants, answer.alone, strict=True)]
-    passed = sorted({name for values in study.tried() for each in passed_places(study, values) for name in each})
     if any(want.place and not count for want, count in zip(wants, answer.alone, strict=True)):
+        passed = sorted({name for values in study.tried() for each in passed_places(study, values) for name in each})
         said.append(f"passed were: {', '.join(passed) or 'none of the places'}")
     said += [f"{first} and {second} exclude each other in what was tried" for first, second in answer.exclude]
     if answer.all_met:

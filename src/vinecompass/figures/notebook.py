@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from vinecompass.costs import CostMap
 from vinecompass.door import checked
+from vinecompass.errors import InputError
 from vinecompass.figures.canvas import (
     AUBERGINE,
     GREY,
@@ -53,6 +54,11 @@ def draw(thing: Thing, ax: Axes | None = None) -> Axes:
     ax : Axes, optional
         A new figure's, of the size that notebooks show, if not given.
 
+    Raises
+    ------
+    InputError
+        It is none of these.
+
     Examples
     --------
     >>> from vinecompass import demo_file, draw, read_site
@@ -60,6 +66,9 @@ def draw(thing: Thing, ax: Axes | None = None) -> Axes:
     >>> ax.scatter([36.0], [24.6], zorder=9).get_offsets().shape
     (1, 2)
     """
+    if not isinstance(thing, Thing):
+        expected = "a Grid, CostMap, Plan, Run, Site, Rehearsal or Study"
+        raise InputError(f"is a {type(thing).__name__}", key="thing", expected=expected)
     if ax is None:
         figure = Figure(SIZE, dpi=DOTS, facecolor=PAPER, layout="constrained")
         ax = figure.add_subplot(facecolor=PAPER, title=repr(thing).strip("<>"))

@@ -184,6 +184,7 @@ class _LogReader:
         return rest
 
 
+@checked
 def run_live(
     link: SimulatedLink,
     live: Live,

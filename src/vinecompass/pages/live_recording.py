@@ -186,6 +186,7 @@ class LiveRecording:
         }
 
 
+@checked
 def record_live(recording: LiveRecording, *, seconds: float = np.inf, pace: float = 1.0) -> None:
     """Let a person drive, in real time, until so many seconds or the page end it.
 

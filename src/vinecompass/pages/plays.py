@@ -104,6 +104,7 @@ class Play:
         return np.array([each.pose for each in self.moments])
 
 
+@checked
 def play_of_mission(mission: Rehearsal, log: MomentLog, name: str = "mission") -> Play:
     """Return a mission to be played, with the moments that were kept while it was driven."""
     records = {
@@ -113,6 +114,7 @@ def play_of_mission(mission: Rehearsal, log: MomentLog, name: str = "mission") -
     return _of_records(mission.run, log.moments, records, name)
 
 
+@checked
 def play_of_run(run: Run, grid: Grid, name: str = "run", *, start: FloatArray | None = None, seed: int = 0) -> Play:
     """Return a recorded run to be played, localized on a map from where it began, or from another start."""
     found = localize(grid, run, run.start if start is None else start, seed=seed)
@@ -125,6 +127,7 @@ def play_of_run(run: Run, grid: Grid, name: str = "run", *, start: FloatArray | 
     return Play(name, f"{name}: tracked for {100.0 * share:.0f} % of {_seconds(moments):.0f} s", run, moments, events)
 
 
+@checked
 def play_of_mapping(run: Run, mapping: Mapping, name: str = "run") -> Play:
     """Return a recorded run to be played as its map came about."""
     moments = _moments(

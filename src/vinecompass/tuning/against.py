@@ -8,6 +8,7 @@ from typing import Literal
 
 import numpy as np
 
+from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.settings import Settings, changed_settings
 from vinecompass.tuning.comparison import CONFIDENCE, FEWEST, Comparison, compare_values
@@ -44,6 +45,7 @@ class Verdict:
     before: dict[str, float]
 
 
+@checked
 def compare_settings(
     study_run: StudyRun, values: Values, *, trials: int, progress: Callable[[float, str], None] | None = None
 ) -> Study:
