@@ -29,12 +29,13 @@ def class_of(test: unittest.TestCase) -> str:
     return test.id() if kind.__module__ == "unittest.loader" else f"{kind.__module__}.{kind.__qualname__}"
 
 
-def run_class(name: str) -> tuple[int, int, int, str]:
-    """Run the tests of one class; return how many ran, failures, errors, and what was printed of them."""
+def run_class(name: str) -> tuple[int, int, int, str, list[str]]:
+    """Run the tests of one class; return how many ran, failures, errors, what was printed, and why any was skipped."""
     told = io.StringIO()
     result = unittest.TextTestRunner(told, verbosity=0).run(unittest.defaultTestLoader.loadTestsFromName(name))
     text = "" if result.wasSuccessful() else told.getvalue()
-    return result.testsRun, len(result.failures) + len(result.unexpectedSuccesses), len(result.errors), text
+    failures = len(result.failures) + len(result.unexpectedSuccesses)
+    return result.testsRun, failures, len(result.errors), text, [reason for _, reason in result.skipped]
 
 
 def main() -> int:
@@ -43,11 +44,15 @@ def main() -> int:
     found = unittest.defaultTestLoader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
     names = list(dict.fromkeys(class_of(test) for test in cases(found)))
     ran = failures = errors = 0
+    skipped: list[str] = []
     with ProcessPoolExecutor(min(os.cpu_count() or 1, MOST_PROCESSES)) as pool:
         for done in as_completed([pool.submit(run_class, name) for name in names]):
-            count, failed, broken, text = done.result()
+            count, failed, broken, text, reasons = done.result()
+            skipped += reasons
             ran, failures, errors = ran + count, failures + failed, errors + broken
             print(text or "." * count, end="", file=sys.stderr, flush=True)
+    for reason in sorted(set(skipped)):
+        print(f"{skipped.count(reason)} skipped: {reason}", file=sys.stderr)
     wrong = [f"{word}={count}" for word, count in (("failures", failures), ("errors", errors)) if count]
     print(f"\n\nRan {ran} tests in {time.monotonic() - begun:.3f}s\n", file=sys.stderr)
     print(f"FAILED ({', '.join(wrong)})" if wrong else "OK", file=sys.stderr)
