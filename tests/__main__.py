@@ -52,7 +52,7 @@ def main() -> int:
             ran, failures, errors = ran + count, failures + failed, errors + broken
             print(text or "." * count, end="", file=sys.stderr, flush=True)
     for reason in sorted(set(skipped)):
-        print(f"{skipped.count(reason)} skipped: {reason}", file=sys.stderr)
+        print(f"\n{skipped.count(reason)} skipped: {reason}", end="", file=sys.stderr)
     wrong = [f"{word}={count}" for word, count in (("failures", failures), ("errors", errors)) if count]
     print(f"\n\nRan {ran} tests in {time.monotonic() - begun:.3f}s\n", file=sys.stderr)
     print(f"FAILED ({', '.join(wrong)})" if wrong else "OK", file=sys.stderr)
