@@ -14,7 +14,7 @@ from importlib.util import find_spec
 from typing import Any
 
 from vinecompass.errors import InputError
-from vinecompass.serving.frames import read_frame, write_frame
+from vinecompass.serving.frames import read_line, write_frame
 
 __all__ = ["PageServer"]
 
@@ -63,7 +63,7 @@ class PageServer:
         )
         assert self._process.stdin is not None and self._process.stdout is not None
         write_frame(self._process.stdin, {"page": page, "address": address, "port": port, "token": token})
-        ready = read_frame(self._process.stdout) or {"trouble": "its process ended"}
+        ready = read_line(self._process.stdout) or {"trouble": "its process ended"}
         if "trouble" in ready:
             self._process.kill()
             self._close()
@@ -123,6 +123,6 @@ class PageServer:
         """Keep what pages say."""
         assert self._process.stdout is not None
         with contextlib.suppress(OSError, ValueError):
-            while (said := read_frame(self._process.stdout)) is not None:
+            while (said := read_line(self._process.stdout)) is not None:
                 with contextlib.suppress(queue.Full):
                     self._said.put_nowait(said["said"])

@@ -15,7 +15,7 @@ from tornado.httpserver import HTTPServer
 from tornado.netutil import bind_sockets
 from tornado.web import Application
 
-from vinecompass.serving.frames import read_frame, write_frame
+from vinecompass.serving.frames import read_frame, write_line
 from vinecompass.serving.handlers import PageHandler, TalkHandler
 from vinecompass.serving.page_server import LOCAL
 
@@ -69,7 +69,7 @@ class Served:
     def hear(text: str | bytes) -> None:
         """Hand on what a page says."""
         said = text if isinstance(text, str) else text.decode("utf-8", "replace")
-        write_frame(sys.stdout.buffer, {"said": said})
+        write_line(sys.stdout.buffer, {"said": said})
 
     def take(self, message: dict[str, Any]) -> None:
         """Take what the loop hands over, and tell it to all pages."""
@@ -106,10 +106,10 @@ async def _serve(begin: dict[str, Any]) -> None:
     try:
         sockets = bind_sockets(begin["port"], begin["address"])
     except OSError as error:
-        write_frame(sys.stdout.buffer, {"trouble": error.strerror or str(error)})
+        write_line(sys.stdout.buffer, {"trouble": error.strerror or str(error)})
         return
     server.add_sockets(sockets)
-    write_frame(sys.stdout.buffer, {"port": sockets[0].getsockname()[1]})
+    write_line(sys.stdout.buffer, {"port": sockets[0].getsockname()[1]})
     loop, over = asyncio.get_running_loop(), asyncio.Event()
 
     def listen() -> None:
