@@ -47,7 +47,6 @@ MADE_BY = {
     "Navigator": "what drives",
     "Settings": "as read_settings returns them",
     "Play": "as read_play returns it",
-    "Mapping": "as build_map returns it",
     "Rehearsal": "as rehearse_mission returns it",
     "MomentLog": "that was given as `watch`",
     "StudyRun": "with a case and a folder",

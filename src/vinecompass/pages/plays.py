@@ -17,7 +17,7 @@ from vinecompass.files import read_text
 from vinecompass.geometry import transform_points
 from vinecompass.grids import Grid
 from vinecompass.localization import localize
-from vinecompass.mapping import Mapping
+from vinecompass.mapping import Mapping as MappedRun
 from vinecompass.odometry import deskewed_hits, motions
 from vinecompass.rehearsal import Moment, MomentLog, Rehearsal, read_moments
 from vinecompass.rehearsal.moments import some_of
@@ -128,7 +128,7 @@ def play_of_run(run: Run, grid: Grid, name: str = "run", *, start: FloatArray | 
 
 
 @checked
-def play_of_mapping(run: Run, mapping: Mapping, name: str = "run") -> Play:
+def play_of_mapping(run: Run, mapping: MappedRun, name: str = "run") -> Play:
     """Return a recorded run to be played as its map came about."""
     moments = _moments(
         run, mapping.track, lambda i: ("mapping", _share(float(mapping.agreements[i]), "of its points by a wall"))
