@@ -1,7 +1,11 @@
-"""Figures. Each function returns a Matplotlib figure; `save_figure` writes it as PNG."""
+"""Figures: sheets, each a Matplotlib figure that `save_figure` writes as PNG, and what is drawn on axes of one's own.
 
-from vinecompass.figures.canvas import save_figure
-from vinecompass.figures.cost_figure import draw_costs
+`draw`, `draw_grid`, `draw_prices`, `draw_narrow_places`, `draw_robot`, `draw_truth` and `draw_scale_bar` take axes; all
+others return a figure, whose axes may be drawn on further.
+"""
+
+from vinecompass.figures.canvas import draw_grid, draw_robot, draw_scale_bar, draw_truth, save_figure
+from vinecompass.figures.cost_figure import draw_costs, draw_narrow_places, draw_prices
 from vinecompass.figures.drive_figure import draw_drive
 from vinecompass.figures.edit_figure import draw_edits
 from vinecompass.figures.fusion_figure import draw_fusion
@@ -31,6 +35,7 @@ __all__ = [
     "draw_drive",
     "draw_edits",
     "draw_fusion",
+    "draw_grid",
     "draw_health",
     "draw_layers",
     "draw_local_plan",
@@ -38,13 +43,18 @@ __all__ = [
     "draw_map",
     "draw_mapping",
     "draw_meetings",
+    "draw_narrow_places",
     "draw_plan",
     "draw_plan_comparison",
+    "draw_prices",
     "draw_profile",
     "draw_quality",
+    "draw_robot",
     "draw_run",
+    "draw_scale_bar",
     "draw_shown",
     "draw_study",
+    "draw_truth",
     "draw_verdict",
     "drawn_for_notebook",
     "html_for_notebook",
