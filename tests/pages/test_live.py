@@ -186,7 +186,6 @@ class WhoMayLook(unittest.TestCase):
 
 class InABrowser(unittest.TestCase):
     def test_a_goal_is_pointed_at_and_the_robot_arrives_by_word_and_by_keys(self):
-        browser_or_skip().quit()
         with driven(4.0) as (live, link), opened(live.url) as browser:
             find, do = browser.find_element, browser.execute_script
             wait_for(lambda: "reached" in find("id", "events").text)
@@ -222,7 +221,6 @@ class InABrowser(unittest.TestCase):
             self.assertLessEqual(do("return document.documentElement.scrollWidth"), do("return innerWidth"))
 
     def test_a_run_is_recorded_by_hand_and_the_map_grows(self):
-        browser_or_skip().quit()
         link = SimulatedLink(site(), robot(), seed=1)
         with LiveRecording(link) as recording, opened(recording.url) as browser:
             thread = threading.Thread(target=record_live, args=(recording,), kwargs={"pace": 3.0})

@@ -121,7 +121,7 @@ class WhatIsKept(unittest.TestCase):
     def test_moments_are_read_back_and_damage_is_named(self):
         driven, log = mission()
         folder = new_folder() / "mission"
-        write_run(driven.run, folder, records=driven.log.files() | {"moments.parquet": log.as_file()})
+        write_run(driven.run, folder, records=driven.log.files() | log.files())
         back = read_moments(folder)
         self.assertEqual(len(back), len(log.moments))
         for kept, read in zip(log.moments, back, strict=True):
@@ -173,7 +173,7 @@ class OnTheCommandLine(unittest.TestCase):
     def test_missions_and_runs_become_pages(self):
         folder = new_folder()
         driven, log = mission()
-        write_run(driven.run, folder / "mission", records=driven.log.files() | {"moments.parquet": log.as_file()})
+        write_run(driven.run, folder / "mission", records=driven.log.files() | log.files())
         write_run(short_run(), folder / "run")
         write_map(short_mapping().grid, folder / "map.png")
         with_map = ("--map", folder / "map.png")

@@ -29,7 +29,7 @@ from vinecompass.cli.outputs import FILE, OUT, Writing
 if TYPE_CHECKING:
     from vinecompass.grids import Grid
     from vinecompass.navigation import Navigator, Scene, StateEntry
-    from vinecompass.rehearsal import MomentLog, Rehearsal
+    from vinecompass.rehearsal import Rehearsal
     from vinecompass.settings import Settings
 
 __all__ = ["DriveOptions", "drive", "run_drive"]
@@ -123,7 +123,8 @@ def run_drive(given: DriveOptions) -> Outcome:
         )
     files = {}
     if given.out is not None:
-        files["run"] = str(write_run(mission.run, given.out, records=_records(mission, moments)))
+        records = mission.log.files() | moments.files()
+        files["run"] = str(write_run(mission.run, given.out, records=records))
     if given.picture is not None:
         files["picture"] = _draw(given.picture, grid, mission, given.moment, scenes)
     line = _told(mission) + (
@@ -140,13 +141,6 @@ def run_drive(given: DriveOptions) -> Outcome:
         done=mission.arrived,
         details=noticed,
     )
-
-
-def _records(mission: Rehearsal, moments: MomentLog) -> dict[str, bytes]:
-    """Return what lies beside the run: what was noted down, and what was seen, to be replayed."""
-    from vinecompass.runs.run_files import MOMENTS_FILE
-
-    return mission.log.files() | {MOMENTS_FILE: moments.as_file()}
 
 
 def _check(given: DriveOptions) -> None:

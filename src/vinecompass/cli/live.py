@@ -113,7 +113,6 @@ def _driven(
     from vinecompass.pages import Live, run_live
     from vinecompass.rehearsal import MomentLog
     from vinecompass.runs import write_run
-    from vinecompass.runs.run_files import MOMENTS_FILE
 
     robot, grid, out = link.simulator.robot, load_map(given["map_path"]), given["out"]
     goals: Any = link.pose
@@ -133,7 +132,7 @@ def _driven(
             say("", err=True)
     files = {}
     if out is not None:
-        records = navigator.log.files() | {MOMENTS_FILE: moments.as_file()}
+        records = navigator.log.files() | moments.files()
         files["run"] = str(write_run(link.run(read_text(given["site"])), out, records=records))
     reached = sum(each.status == "reached" for each in navigator.log.stops)
     quality = {"driven_s": link.t, "state": str(navigator.state), "reached": reached, "contacts": link.contacts}

@@ -146,10 +146,11 @@ def run_tune(given: TuneOptions) -> Outcome:
     if given.explained is not None:
         study, files = read_study(given.explained), {}
     else:
-        study, files = _study(given), {"study": str(given.out)}
+        case, study = _study(given)
+        files = {"study": str(given.out)}
         if given.replay is not None:
             assert given.out is not None
-            files["page"] = str(replay_trial(case_of(given)[0], study, given.replay, given.out))
+            files["page"] = str(replay_trial(case, study, given.replay, given.out))
     if "against" in study.made_of:
         if given.picture is not None:
             from vinecompass.figures import draw_verdict, save_figure
@@ -193,8 +194,8 @@ def _list() -> Outcome:
     return Outcome("tune", f"{len(settings)} settings can be tuned", quality=numbers, details=lines)
 
 
-def _study(given: TuneOptions) -> Study:
-    """Run the study, or what is left of it."""
+def _study(given: TuneOptions) -> tuple[Case, Study]:
+    """Return what is tried, and the study of it, run or what was left of it."""
     from vinecompass.tuning import Vary, choose_settings, compare_settings
 
     case, made_of = case_of(given)
@@ -202,8 +203,8 @@ def _study(given: TuneOptions) -> Study:
     try:
         with progress_bar() as progress, _study_run(given, case, made_of) as study_run:
             if given.against is not None:
-                return compare_settings(study_run, differs, trials=given.trials, progress=progress)
-            return choose_settings(
+                return case, compare_settings(study_run, differs, trials=given.trials, progress=progress)
+            return case, choose_settings(
                 study_run,
                 varied,
                 trials=given.trials,

@@ -29,10 +29,11 @@ from vinecompass.figures.canvas import (
     new_sheet,
     write_side,
 )
+from vinecompass.grids import Grid
 from vinecompass.planning import NarrowPlace
 from vinecompass.robot import Robot
 
-__all__ = ["add_price_bar", "draw_costs", "draw_prices", "top_price"]
+__all__ = ["add_price_bar", "draw_costs", "draw_narrow_places", "draw_prices", "price_colours", "top_price"]
 
 MOST_LISTED = 12
 """Narrow places listed beside the map; all are numbered on it."""
@@ -145,23 +146,29 @@ def top_price(costmap: CostMap) -> float:
     return max(float(costmap.prices.max(initial=2.0, where=np.isfinite(costmap.prices))), 1.001)
 
 
-def draw_prices(
-    axes: Axes, costmap: CostMap, factors: NDArray[np.float32] | None = None, top: float | None = None
-) -> list[Patch]:
-    """Draw the prices of a costmap, or one layer's factors, up to a top price. Returns the legend."""
-    grid, prices = costmap.grid, costmap.prices if factors is None else factors
+def price_colours(grid: Grid, prices: NDArray[np.float32], top: float | None = None) -> NDArray[np.float32]:
+    """Return the colours ``(rows, columns, 4)`` of dear floor, up to a top price, and of closed; else it is clear."""
     finite = np.isfinite(prices)
     colours = np.zeros((*grid.shape, 4), np.float32)
-    colours[finite] = to_rgba(PAPER)
     dear = finite & (prices > 1.0)
     highest = top or max(float(prices[finite].max(initial=2.0)), 1.001)
     colours[dear] = PRICE_COLOURS((prices[dear] - 1.0) / (highest - 1.0))
-    closed = ~finite & ~grid.unknown & ~grid.occupied
+    closed = ~finite & grid.free
     colours[closed] = to_rgba(BURGUNDY)
     # The cross-hatch, drawn into the image: two sets of diagonals, one cell wide, eight cells apart.
     rows, columns = np.nonzero(closed)
     crossed = ((rows + columns) % 8 == 0) | ((rows - columns) % 8 == 0)
     colours[rows[crossed], columns[crossed]] = to_rgba("#A8637B")
+    return colours
+
+
+def draw_prices(
+    axes: Axes, costmap: CostMap, factors: NDArray[np.float32] | None = None, top: float | None = None
+) -> list[Patch]:
+    """Draw the prices of a costmap, or one layer's factors, up to a top price. Returns the legend."""
+    grid, prices = costmap.grid, costmap.prices if factors is None else factors
+    colours = price_colours(grid, prices, top)
+    colours[np.isfinite(prices) & (prices <= 1.0)] = to_rgba(PAPER)
     colours[grid.occupied] = to_rgba(AUBERGINE)
     draw_image(axes, grid, colours)
     return [

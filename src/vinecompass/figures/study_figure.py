@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap, Normalize
@@ -23,9 +25,9 @@ from vinecompass.figures.canvas import (
     write_side,
 )
 from vinecompass.settings import find_setting
-from vinecompass.tuning import Explanation, Study, mean_cost
+from vinecompass.tuning import Comparison, Explanation, Study, mean_cost
 
-__all__ = ["draw_study"]
+__all__ = ["draw_study", "told_changes"]
 
 MOST_PANELS = 6
 COSTS = LinearSegmentedColormap.from_list("costs", [STRAW, RUST, BURGUNDY])
@@ -60,13 +62,17 @@ def draw_study(study: Study, explanation: Explanation) -> Figure:
     ]
     numbers = [("sets of values", f"{len(tried)}"), ("seeds", f"{explanation.seeds}")]
     numbers += [(key, f"{value:g}") for key, value in sorted(explanation.best.items())]
-    numbers += [
+    write_side(figure, legend, numbers + told_changes(explanation.changes))
+    return figure
+
+
+def told_changes(changes: Mapping[str, Comparison]) -> list[tuple[str, str]]:
+    """Return those of the changes that stand beside a drawing, each with its interval."""
+    return [
         (name, f"{change.difference:+.2f} ({change.low:+.2f} to {change.high:+.2f})")
         for name, measure in (("cost", "cost"), ("time, s", "time"), ("clearance, m", "least_clearance"))
-        if (change := explanation.changes.get(measure)) is not None
+        if (change := changes.get(measure)) is not None
     ]
-    write_side(figure, legend, numbers)
-    return figure
 
 
 def _panels(figure: Figure, count: int) -> list[Axes]:
@@ -87,13 +93,13 @@ def _panels(figure: Figure, count: int) -> list[Axes]:
 
 
 def _draw_setting(axes: Axes, study: Study, key: str, best: dict[str, float]) -> None:
-    as_they_are = study.of({})
+    as_they_are, as_it_is = study.of({}), study.as_it_is(key)
     axes.axhline(0.0, color=SLATE, linewidth=1.0, zorder=1)
     for values in study.tried():
         costs = np.array([cost - as_they_are[seed] for seed, cost in study.of(values).items() if seed in as_they_are])
         if len(costs) == 0:
             continue
-        x = values.get(key, study.as_it_is(key))
+        x = values.get(key, as_it_is)
         colour, marker, size = CHARCOAL, "o", 22.0
         if not values:
             colour, marker, size = SLATE, "D", 44.0

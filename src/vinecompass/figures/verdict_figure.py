@@ -7,6 +7,7 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
 from vinecompass.figures.canvas import CHARCOAL, GREY, PAPER, RUST, SLATE, TEAL, blank_sheet, write_side
+from vinecompass.figures.study_figure import told_changes
 from vinecompass.tuning import Study, verdict
 
 __all__ = ["draw_verdict"]
@@ -43,10 +44,5 @@ def draw_verdict(study: Study) -> Figure:
     ]
     numbers = [("seeds", f"{len(costs)}")]
     numbers += [(key, f"{value}") for key, value in found.values.items()]
-    numbers += [
-        (name, f"{one.difference:+.2f} ({one.low:+.2f} to {one.high:+.2f})")
-        for name, measure in (("cost", "cost"), ("time, s", "time"), ("clearance, m", "least_clearance"))
-        if (one := found.changes.get(measure)) is not None
-    ]
-    write_side(figure, legend, numbers)
+    write_side(figure, legend, numbers + told_changes(found.changes))
     return figure

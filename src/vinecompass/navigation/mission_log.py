@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -152,10 +152,10 @@ class MissionLog:
             last.given = given
             last.numbers = numbers
 
-    def files(self) -> dict[str, bytes]:
-        """Return the record as files of a run folder, a JSON object a line: states, plans, and all the rest."""
+    def records(self) -> dict[str, list[dict[str, Any]]]:
+        """Return what was noted down, by the names of the files that hold it, as rows of what JSON can say."""
         plans = [{"t": t, "poses": poses.round(4).tolist()} for t, poses in self.plans]
-        tables: dict[str, list[dict[str, object]]] = {
+        return {
             "states": [vars(entry) for entry in self.states],
             "plans": plans,
             "interventions": [
@@ -183,8 +183,12 @@ class MissionLog:
                 for stop in self.stops
             ],
         }
+
+    def files(self) -> dict[str, bytes]:
+        """Return the record as files of a run folder, a JSON object a line: states, plans, and all the rest."""
         return {
-            f"{name}.jsonl": "".join(json.dumps(row) + "\n" for row in rows).encode() for name, rows in tables.items()
+            f"{name}.jsonl": "".join(json.dumps(row) + "\n" for row in rows).encode()
+            for name, rows in self.records().items()
         }
 
 

@@ -119,12 +119,14 @@ class Senses:
             self._grid = grid
             self.relocate(pose)
         self._zones = self._zones if zones is None else zones
-        self.costs = self._costs_anew()
-        self._met = -np.inf
+        self._price_anew()
 
     def tune(self, settings: Settings) -> None:
         """Price the floor by other settings."""
         self._settings = settings
+        self._price_anew()
+
+    def _price_anew(self) -> None:
         self.costs = self._costs_anew()
         self._met = -np.inf
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import io
 from collections.abc import Sequence
+from html import escape
 from importlib.resources import files
 from typing import Any
 
@@ -15,12 +16,12 @@ from PIL import Image
 
 from vinecompass.costs import CostMap
 from vinecompass.figures import canvas
-from vinecompass.figures.cost_figure import PRICE_COLOURS
+from vinecompass.figures.cost_figure import price_colours, top_price
 from vinecompass.grids import Grid, Zone
 from vinecompass.pages.packing import Packer
 from vinecompass.settings import NamedPose
 
-__all__ = ["part", "told_floor", "told_map", "told_zones"]
+__all__ = ["page", "told_floor"]
 
 PRICE_CODES = 254
 """Steps of the prices in the picture of facts, by factors, from 1 to the dearest."""
@@ -41,8 +42,27 @@ COLOURS = (
 )
 
 
-def part(name: str) -> str:
-    """Return a part of a page: style, script or body."""
+def page(title: str, name: str, *, head: str = "", data: str = "") -> str:
+    """Return a page by its name: its own body and script, and the script and style that all pages share.
+
+    Parameters
+    ----------
+    title, name : str
+    head : str
+        Besides what all have.
+    data : str
+        Elements before the scripts.
+    """
+    body, shared, script, style = (_part(each) for each in (f"{name}.html", "floor.js", f"{name}.js", "page.css"))
+    return (
+        f'<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8">{head}'
+        '<meta name="viewport" content="width=device-width, initial-scale=1">'
+        f"<title>{escape(title)}</title><style>{style}</style></head><body>{body}{data}"
+        f"<script>{shared}</script><script>{script}</script></body></html>\n"
+    )
+
+
+def _part(name: str) -> str:
     return (files("vinecompass.pages") / name).read_text(encoding="utf-8")
 
 
@@ -61,18 +81,13 @@ def told_floor(
         "colours": {name.lower(): getattr(canvas, name) for name in COLOURS},
         "unit": packer.unit,
         "origin": packer.origin.tolist(),
-        "map": told_map(grid, costmap),
-        "zones": told_zones(zones),
+        "map": _map(grid, costmap),
+        "zones": [_zone(zone) for zone in zones],
         "stops": [{"name": stop.name, "pose": stop.site_pose.tolist()} for stop in stops],
     }
 
 
-def told_zones(zones: Sequence[Zone]) -> list[dict[str, Any]]:
-    """Return zones with what each asks for in words."""
-    return [_zone(zone) for zone in zones]
-
-
-def told_map(grid: Grid, costmap: CostMap | None) -> dict[str, Any]:
+def _map(grid: Grid, costmap: CostMap | None) -> dict[str, Any]:
     """Return pictures of the map and of its prices, and where they lie."""
     colours = np.zeros((*grid.shape, 4), np.uint8)
     colours[grid.free] = _bytes(canvas.PAPER)
@@ -87,28 +102,14 @@ def told_map(grid: Grid, costmap: CostMap | None) -> dict[str, Any]:
     }
     if costmap is None:
         return told
-    finite = np.isfinite(costmap.prices)
-    top = max(float(costmap.prices.max(initial=2.0, where=finite)), 1.001)
-    return told | {
-        "prices": _png(_priced(grid, costmap, finite, top)),
-        "facts": _png(_facts(costmap, finite, top)),
-        "top": top,
-    }
+    top = top_price(costmap)
+    priced = np.round(255.0 * price_colours(grid, costmap.prices, top)).astype(np.uint8)
+    return told | {"prices": _png(priced), "facts": _png(_facts(costmap, top)), "top": top}
 
 
-def _priced(grid: Grid, costmap: CostMap, finite: NDArray[np.bool_], top: float) -> NDArray[np.uint8]:
-    """Return the picture of the prices, closed floor cross-hatched."""
-    colours = np.zeros((*grid.shape, 4), np.uint8)
-    dear = finite & (costmap.prices > 1.0)
-    colours[dear] = np.round(255.0 * PRICE_COLOURS((costmap.prices[dear] - 1.0) / (top - 1.0))).astype(np.uint8)
-    rows, columns = np.nonzero(~finite & grid.free)
-    crossed = ((rows + columns) % 8 == 0) | ((rows - columns) % 8 == 0)
-    colours[rows, columns] = np.where(crossed[:, None], _bytes("#A8637B"), _bytes(canvas.BURGUNDY))
-    return colours
-
-
-def _facts(costmap: CostMap, finite: NDArray[np.bool_], top: float) -> NDArray[np.uint8]:
+def _facts(costmap: CostMap, top: float) -> NDArray[np.uint8]:
     """Return a picture that is read and not shown: each cell's clearance, cm, in two bytes, and a code of its price."""
+    finite = np.isfinite(costmap.prices)
     centimetres = np.clip(np.round(100.0 * costmap.clearance), 0, 65535).astype(np.uint16)
     codes = np.zeros(finite.shape, np.uint8)
     share = np.log(np.maximum(costmap.prices[finite], 1.0)) / np.log(top)

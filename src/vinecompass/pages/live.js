@@ -103,7 +103,6 @@ const take = (told) => {
     for (const each of document.querySelectorAll("#tools input")) each.disabled = !told.world && ["crate", "walker"].includes(each.value);
     floor.setViews(1);
   }
-  if (told.map) { data.zones = told.zones; floor.takeMap(told.map); }
   if (told.plan) plan = told.plan;
   if (told.edges) play.edges = told.edges;
   if (told.answer) note({ kind: "trouble", text: told.answer });

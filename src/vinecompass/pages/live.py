@@ -21,6 +21,7 @@ from vinecompass.pages.packing import Packer
 from vinecompass.pages.plays import EventReader
 from vinecompass.pages.talk import Talk, told_moment
 from vinecompass.rehearsal.moments import moment_of, some_of
+from vinecompass.runs.run_files import RECORDS
 from vinecompass.settings import NamedPose, Settings
 
 __all__ = ["Live", "run_live"]
@@ -169,13 +170,10 @@ class _LogReader:
         """Return the events that came since the last time."""
         log = self._log
         records = {
-            "states": [vars(each) for each in self._rest("states", log.states)],
-            "plans": [{"t": t} for t, _ in self._rest("plans", log.plans)],
-            "interventions": [vars(each) for each in self._rest("interventions", log.interventions)],
-            "notices": [vars(each) for each in self._rest("notices", log.notices)],
-            "encounters": [vars(each) for each in self._rest("encounters", log.encounters)],
-            "stops": [vars(each) for each in self._rest("stops", log.stops)],
+            name: [vars(each) for each in self._rest(name, getattr(log, name))] for name in RECORDS if name != "plans"
         }
+        # Of a plan only the time is told here: its poses are many, and the page has them.
+        records["plans"] = [{"t": t} for t, _ in self._rest("plans", log.plans)]
         return [vars(event) for event in self._reader.read(records)]
 
     def _rest(self, name: str, entries: Sequence[Any]) -> Sequence[Any]:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.contact import Walking
 from vinecompass.door import checked
 from vinecompass.geometry import compose, inverse, relative, transform_points
 from vinecompass.grids import Grid, open_edges
@@ -20,9 +21,8 @@ from vinecompass.odometry import deskewed_hits, motion_at
 from vinecompass.pages.floor import told_floor
 from vinecompass.pages.orders import Drive, Order, Word, by_hand
 from vinecompass.pages.packing import Packer
-from vinecompass.pages.plays import SCAN_POINTS
-from vinecompass.pages.talk import Talk
-from vinecompass.rehearsal.moments import some_of
+from vinecompass.pages.talk import Talk, told_moment
+from vinecompass.rehearsal.moments import Moment, some_of
 from vinecompass.settings import Settings
 
 __all__ = ["LiveRecording", "record_live"]
@@ -147,7 +147,8 @@ class LiveRecording:
     def _news(self, readings: Readings) -> dict[str, Any]:
         """Return what is so now; now and then the map as it has grown."""
         pose, true = self.pose, self._link.pose
-        news: dict[str, Any] = {"now": self._now(readings, pose, true)}
+        now = told_moment(self._now(readings, pose), transform_points(self.mapper.pose, self._hits))
+        news: dict[str, Any] = {"now": now | {"true": true, "error": float(np.hypot(*(true - pose)[:2]))}}
         for loop in self.mapper.loops[self._loops :]:
             if not loop.refused:
                 self._talk.say(loop.t, "loop", f"a place seen before: it took out {loop.drift:.2f} m")
@@ -159,31 +160,17 @@ class LiveRecording:
             news["edges"] = some_of(grid.points_of(np.argwhere(open_edges(grid))), EDGES)
         return news
 
-    def _now(self, readings: Readings, pose: FloatArray, true: FloatArray) -> dict[str, Any]:
-        people = [(each.x, each.y) for each in readings.people]
-        walks = [(each.x + each.velocity_x, each.y + each.velocity_y) for each in readings.people]
+    def _now(self, readings: Readings, pose: FloatArray) -> Moment:
         held_up = self._log.interventions[-1:] if not self._wanted.standing else []
-        return {
-            "t": readings.t,
-            "pose": pose,
-            "covariance": [None, None, None],
-            "speed": self._command.speed,
-            "turn_rate": self._command.turn_rate,
-            "left": None,
-            "state": "driven by hand" if not self._command.standing else "standing",
-            "reason": held_up[0].rule if held_up and readings.t - held_up[0].end < 1.0 else "",
-            "rules": [],
-            "cloud": [],
-            "headings": [],
-            "obstacles": [],
-            "local": [],
-            "candidates": [],
-            "people": [place for pair in zip(people, walks, strict=True) for place in pair],
-            "radii": [each.radius for each in readings.people],
-            "scan": transform_points(self.mapper.pose, some_of(self._hits, SCAN_POINTS)),
-            "true": true,
-            "error": float(np.hypot(*(true - pose)[:2])),
-        }
+        return Moment(
+            t=readings.t,
+            pose=pose,
+            speed=self._command.speed,
+            turn_rate=self._command.turn_rate,
+            state="standing" if self._command.standing else "driven by hand",
+            reason=held_up[0].rule if held_up and readings.t - held_up[0].end < 1.0 else "",
+            people=Walking.rows(readings.people),
+        )
 
 
 @checked

@@ -22,6 +22,7 @@ from vinecompass.odometry import deskewed_hits, motions
 from vinecompass.rehearsal import Moment, MomentLog, Rehearsal, read_moments
 from vinecompass.rehearsal.moments import some_of
 from vinecompass.runs import Run, Track, read_run, rows_of
+from vinecompass.runs.run_files import RECORDS
 
 __all__ = [
     "Event",
@@ -107,11 +108,7 @@ class Play:
 @checked
 def play_of_mission(mission: Rehearsal, log: MomentLog, name: str = "mission") -> Play:
     """Return a mission to be played, with the moments that were kept while it was driven."""
-    records = {
-        file.removesuffix(".jsonl"): [json.loads(line) for line in content.decode().splitlines()]
-        for file, content in mission.log.files().items()
-    }
-    return _of_records(mission.run, log.moments, records, name)
+    return _of_records(mission.run, log.moments, mission.log.records(), name)
 
 
 @checked
@@ -214,7 +211,7 @@ def _of_state(t: float, state: str, reason: str, text: str = "") -> Event:
 def _records(folder: Path) -> dict[str, list[dict[str, Any]]]:
     """Read the lines of JSON that a mission noted down."""
     found: dict[str, list[dict[str, Any]]] = {}
-    for name in ("states", "plans", "interventions", "notices", "encounters", "stops"):
+    for name in RECORDS:
         path = folder / f"{name}.jsonl"
         rows = []
         for number, line in enumerate(read_text(path).splitlines() if path.is_file() else [], start=1):
@@ -232,7 +229,6 @@ def _records(folder: Path) -> dict[str, list[dict[str, Any]]]:
 def _moments(run: Run, track: Track, said: Any) -> list[Moment]:
     """Return moments of a run by a track of it; `said(i)` is the state at a pose of the track, and why."""
     stamps: list[int] = []
-    none = np.zeros((0, 2))
     for i, t in enumerate(track.t):
         if not stamps or t - track.t[stamps[-1]] >= PERIOD - 1e-9:
             stamps.append(i)
@@ -253,15 +249,8 @@ def _moments(run: Run, track: Track, said: Any) -> list[Moment]:
                 covariance=covariance,
                 speed=speed,
                 turn_rate=turn / duration,
-                left=float("nan"),
                 state=state,
                 reason=reason,
-                cloud=np.zeros((0, 3)),
-                obstacles=none,
-                local=np.zeros((0, 3)),
-                candidates=np.zeros((0, 1, 2)),
-                people=np.zeros((0, 5)),
-                people_rules=[],
             )
         )
     return moments

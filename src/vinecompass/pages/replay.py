@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Sequence
-from html import escape
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +15,7 @@ from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.files import REPLAY, REPLAY_BY, atomic_write, check_suffix
 from vinecompass.grids import Grid, Zone
-from vinecompass.pages.floor import part, told_floor
+from vinecompass.pages.floor import page, told_floor
 from vinecompass.pages.packing import Packer
 from vinecompass.pages.plays import Play, scan_points
 from vinecompass.settings import NamedPose
@@ -70,16 +69,12 @@ def write_replay(
 def _page(title: str, document: dict[str, Any]) -> str:
     """Return the page: what is told is data, and never becomes part of its script."""
     data = json.dumps(document, allow_nan=False, separators=(",", ":")).replace("<", "\\u003c")
-    return (
-        '<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8">'
+    head = (
         f'<meta name="generator" content="{REPLAY_BY}">'
         '<meta http-equiv="Content-Security-Policy" content="default-src \'none\'; img-src data:; '
         "style-src 'unsafe-inline'; script-src 'unsafe-inline'\">"
-        '<meta name="viewport" content="width=device-width, initial-scale=1">'
-        f"<title>{escape(title)}</title><style>{part('page.css')}</style></head><body>{part('replay.html')}"
-        f'<script type="application/json" id="data">{data}</script>'
-        f"<script>{part('floor.js')}</script><script>{part('replay.js')}</script></body></html>\n"
     )
+    return page(title, "replay", head=head, data=f'<script type="application/json" id="data">{data}</script>')
 
 
 def _site(play: Play) -> tuple[list[Zone], list[NamedPose]]:
@@ -117,9 +112,7 @@ def _play(play: Play, packer: Packer) -> dict[str, Any]:
         "obstacles": lambda each: each.obstacles,
         "local": lambda each: each.local[:, :2],
         "candidates": lambda each: each.candidates.reshape(-1, 2),
-        "people": lambda each: np.concatenate(
-            [each.people[:, :2], each.people[:, :2] + each.people[:, 3:]], axis=1
-        ).reshape(-1, 2),
+        "people": lambda each: each.walks,
         "cloud": lambda each: each.cloud[:, :2],
     }
     told |= {name: packer.ragged([part(each) for each in moments]) for name, part in parts.items()}

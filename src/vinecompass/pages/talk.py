@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from vinecompass.errors import VineCompassError
-from vinecompass.pages.floor import part
+from vinecompass.pages.floor import page
 from vinecompass.pages.orders import Order, read_order
 from vinecompass.pages.plays import SCAN_POINTS
 from vinecompass.rehearsal.moments import Moment, some_of
@@ -40,7 +40,7 @@ class Talk:
     def __init__(self, greeting: dict[str, Any], *, address: str, port: int) -> None:
         self._events: list[dict[str, Any]] = []
         self._told = -np.inf
-        self._server = PageServer(_page(), greeting, address=address, port=port)
+        self._server = PageServer(page("Vine Compass, live", "live"), greeting, address=address, port=port)
         self.url = self._server.url
 
     def end(self) -> None:
@@ -83,21 +83,10 @@ class Talk:
     def show(self, greeting: dict[str, Any]) -> None:
         """Tell every page of another floor, also those that come later."""
         self._server.greet(greeting)
-        self._server.tell({"map": greeting["floor"]["map"], "zones": greeting["floor"]["zones"]})
-
-
-def _page() -> str:
-    return (
-        '<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8">'
-        '<meta name="viewport" content="width=device-width, initial-scale=1">'
-        f"<title>Vine Compass, live</title><style>{part('page.css')}</style></head><body>{part('live.html')}"
-        f"<script>{part('floor.js')}</script><script>{part('live.js')}</script></body></html>\n"
-    )
 
 
 def told_moment(moment: Moment, seen: ArrayLike) -> dict[str, Any]:
     """Return a moment, and what the scan hit then, as the page's script takes it."""
-    people = np.concatenate([moment.people[:, :2], moment.people[:, :2] + moment.people[:, 3:]], axis=1)
     (xx, xy), (_, yy) = moment.covariance
     return {
         "t": moment.t,
@@ -115,7 +104,7 @@ def told_moment(moment: Moment, seen: ArrayLike) -> dict[str, Any]:
         "obstacles": moment.obstacles,
         "local": moment.local[:, :2],
         "candidates": moment.candidates,
-        "people": people.reshape(-1, 2),
+        "people": moment.walks,
         "radii": moment.people[:, 2],
         "scan": some_of(seen, SCAN_POINTS),
     }

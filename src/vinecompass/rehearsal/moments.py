@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -41,14 +41,14 @@ class Moment:
         Seconds.
     pose : array, (3,)
         Where the robot believed to be, m and radians.
-    covariance : array, (2, 2)
-        Of its position, m2; `nan` where it is not known.
     speed, turn_rate : float
         Commanded, m/s and rad/s.
-    left : float
-        Metres of the plan that were left.
     state, reason : str
         Of the navigator; or of localization, where there was none.
+    covariance : array, (2, 2)
+        Of its position, m2; `nan` where it is not known.
+    left : float
+        Metres of the plan that were left; `nan` without one.
     cloud : array, (K, 3)
         Some of the particles.
     obstacles : array, (N, 2)
@@ -65,18 +65,24 @@ class Moment:
 
     t: float
     pose: FloatArray
-    covariance: FloatArray
     speed: float
     turn_rate: float
-    left: float
     state: str
-    reason: str
-    cloud: FloatArray
-    obstacles: FloatArray
-    local: FloatArray
-    candidates: FloatArray
-    people: FloatArray
-    people_rules: list[str]
+    reason: str = ""
+    covariance: FloatArray = field(default_factory=lambda: np.full((2, 2), np.nan))
+    left: float = float("nan")
+    cloud: FloatArray = field(default_factory=lambda: np.zeros((0, 3)))
+    obstacles: FloatArray = field(default_factory=lambda: np.zeros((0, 2)))
+    local: FloatArray = field(default_factory=lambda: np.zeros((0, 3)))
+    candidates: FloatArray = field(default_factory=lambda: np.zeros((0, 1, 2)))
+    people: FloatArray = field(default_factory=lambda: np.zeros((0, 5)))
+    people_rules: list[str] = field(default_factory=list)
+
+    @property
+    def walks(self) -> FloatArray:
+        """Where each person is, and would be a second later: two points ``(2 P, 2)`` for each."""
+        places = self.people[:, :2]
+        return np.concatenate([places, places + self.people[:, 3:]], axis=1).reshape(-1, 2)
 
 
 class MomentLog:
@@ -105,8 +111,8 @@ class MomentLog:
                 return
         self.moments.append(moment_of(navigator))
 
-    def as_file(self) -> bytes:
-        """Return what is kept as a Parquet table, a row a moment."""
+    def files(self) -> dict[str, bytes]:
+        """Return what is kept as a file of a run folder: a Parquet table, a row a moment."""
         rows = self.moments
         numbers = np.array([_numbers(row) for row in rows]).reshape(-1, len(NUMBERS))
         columns: dict[str, Any] = dict(zip(NUMBERS, numbers.T, strict=True))
@@ -117,7 +123,7 @@ class MomentLog:
         for name, values in shapes.items():
             flat = [np.asarray(each, np.float32).ravel() for each in values]
             columns[name] = pyarrow.array(flat, pyarrow.list_(pyarrow.float32()))
-        return table_bytes(columns, "parquet")
+        return {MOMENTS_FILE: table_bytes(columns, "parquet")}
 
 
 def moment_of(navigator: Navigator) -> Moment:

@@ -84,7 +84,7 @@ class PageServer:
             self._news.put({"news": news, "may_be_missed": may_be_missed})
 
     def greet(self, greeting: dict[str, Any]) -> None:
-        """Change what pages are told first."""
+        """Tell every page this, and each that comes later first of all."""
         self._news.put({"greeting": greeting})
 
     def said(self) -> list[str]:

@@ -75,6 +75,8 @@ class Served:
         """Take what the loop hands over, and tell it to all pages."""
         if "greeting" in message:
             self._greeting = _json(message["greeting"])
+            for talk in list(self._talks):
+                talk.send(self._greeting)
             return
         news = message["news"]
         self._history["plan"] = news.get("plan", self._history["plan"])

@@ -48,7 +48,9 @@ class Walker:
         self._name = person.name
 
     def begin_clear_of(self, robot: shapely.Polygon) -> None:
-        """Begin farther along the route, clear of a robot's body, m in the site frame."""
+        """Begin farther along the route if a robot's body, m in the site frame, is where this one would begin."""
+        if robot.distance(shapely.Point(self.position)) > self.radius:
+            return
         for travelled in np.arange(self._travelled, self._travelled + self._along[-1], LOOKED_AT):
             place = self._at(travelled % self._along[-1])
             if robot.distance(shapely.Point(place)) > self.radius + self._attention:

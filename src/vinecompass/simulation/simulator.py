@@ -115,8 +115,7 @@ class Simulator:
         self._base = SimulatedBase(site, robot, site.start_pose if start is None else site.pose_of(start, "start"), rng)
         body = shapely.Polygon(self._base.outline)
         for walker in self._walkers:
-            if body.distance(shapely.Point(walker.position)) <= walker.radius:
-                walker.begin_clear_of(body)
+            walker.begin_clear_of(body)
         self.people = [walker.seen for walker in self._walkers]
         self._lidar = SimulatedLidar(site, robot.scanner, self._base.pose, rng)
         self._wheels = SimulatedWheels(robot, rng)
@@ -164,6 +163,7 @@ class Simulator:
         """Let somebody walk in the site from now on."""
         drawn = np.random.default_rng([self._seed, len(self._walkers)])
         self._walkers.append(Walker(person, self.site.surfaces, drawn))
+        self._walkers[-1].begin_clear_of(shapely.Polygon(self._base.outline))
         self.people = [walker.seen for walker in self._walkers]
 
     def step(self, command: Command, duration: float | None = None) -> SimulatedPeriod:

@@ -61,7 +61,8 @@ def effects(study: Study) -> list[Effect]:
     quarter = np.argsort(costs, kind="stable")[: max(len(tried) // 4, 1)]
     found = []
     for key in keys:
-        column = np.array([values.get(key, study.as_it_is(key)) for values in tried])
+        as_it_is = study.as_it_is(key)
+        column = np.array([values.get(key, as_it_is) for values in tried])
         if np.ptp(costs) < 1e-12 or np.ptp(column) < 1e-12:
             correlation, chance = 0.0, 1.0
         else:
