@@ -11,9 +11,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import KDTree
 
-from vinecompass.geometry import relative, transform_points, wrap_angle
+from vinecompass.geometry import compose, relative, transform_points, wrap_angle
+from vinecompass.mapping.contradiction import CONTRADICTED, seen_through
 from vinecompass.mapping.place_along import place_along
 from vinecompass.mapping.pose_graph import PoseGraph
+from vinecompass.mapping.recognition import Recognition
 from vinecompass.mapping.submap import Submap, spread_evenly
 from vinecompass.matching import Candidate, Match, PoseSearch, SearchWindow, WallGrid, match_scan
 from vinecompass.settings import MappingSettings
@@ -47,8 +49,9 @@ ONE_LINE = 0.94
 FOUND_ALONG, OPEN_ALONG = 0.05, 3.0
 """Metres (standard deviation) to which small things on walls show the position along them, and which are left open
 where there are none."""
-UNWATCHED = 20.0
-"""Metres of way that one counts for in that on which scans did not show where the robot went."""
+UNWATCHED, LOST = 4.0, 20.0
+"""Metres of way that one counts for in that on which scans did not show where the robot went, and where it cannot lie
+where the odometry has it."""
 LOOP_LENGTH = 1.0
 """Metres of way that a loop counts for in how far the map may have drifted."""
 SEARCHES_KEPT, WALLS_KEPT = 24, 8
@@ -135,19 +138,59 @@ class LoopCloser:
         self._searches: _Recent[PoseSearch] = _Recent(SEARCHES_KEPT)
         self._walls: _Recent[WallGrid] = _Recent(WALLS_KEPT)
         self._trees: _Recent[KDTree] = _Recent(WALLS_KEPT)
+        self._recognition = Recognition()
+        self._led_astray: set[int] = set()
+        """The first submaps after drives that no scan shows over which the odometry was found to be wrong."""
 
     def search(self, submaps: Sequence[Submap], number: int, graph: PoseGraph, t: float) -> Iterator[Loop | None]:
         """Yield the loops that a submap closes, and those refused, the nearest former submap first.
 
         None stands for a former submap that shows nothing of the kind: so each step is one comparison, and a robot's
-        loop may take one at a time.
+        loop may take one at a time. Where nothing but a drive that no scan shows leads to the submap, it is looked for
+        on the whole map; once several are recognised, `graph` has them and all after them there.
         """
-        settings, submap = self._settings, submaps[number]
-        points = submap.points(of=number, nearer_than=NEARER_THAN)
+        points = submaps[number].points(of=number, nearer_than=NEARER_THAN)
         if len(points) < ALIGN_POINTS // 2:
             return
-        lengths = np.diff([one.begins_at + UNWATCHED * one.unwatched for one in submaps])
-        ways = graph.ways(number, lengths, LOOP_LENGTH)
+        first = next(k for k, one in enumerate(submaps) if one.unwatched == submaps[number].unwatched)
+        lost = first > 0 and self._is_lost(submaps, number, points, graph, first)
+        for loop in self._nearby(submaps, number, points, graph, t, LOST if lost else UNWATCHED):
+            lost = lost and (loop is None or bool(loop.refused) or loop.former >= first)
+            yield loop
+        pose = (yield from self._recognition.look(submaps, number, first, graph)) if lost else None
+        if pose is not None:
+            graph.place(first, compose(pose, relative(graph.poses[first], graph.poses[number])))
+            yield from self._nearby(submaps, number, points, graph, t, UNWATCHED)
+
+    def _is_lost(
+        self, submaps: Sequence[Submap], number: int, points: FloatArray, graph: PoseGraph, first: int
+    ) -> bool:
+        """Tell whether nothing but an unseen drive leads to a submap, and the odometry was wrong over it.
+
+        So it is if the submap, or one since that drive, cannot lie where the odometry has it.
+        """
+        lengths = _lengths(submaps, UNWATCHED)
+        if graph.ways(number, lengths, LOOP_LENGTH)[:first].min() < lengths[first - 1]:
+            return False
+        if seen_through(submaps, graph.poses, range(first), points, graph.poses[number]) > CONTRADICTED:
+            self._led_astray.add(first)
+        return first in self._led_astray
+
+    def _nearby(
+        self,
+        submaps: Sequence[Submap],
+        number: int,
+        points: FloatArray,
+        graph: PoseGraph,
+        t: float,
+        unwatched: float,
+    ) -> Iterator[Loop | None]:
+        """Yield the loops that a submap closes with those that may show the same place as far as the map may be off.
+
+        A metre of way that no scan shows counts as `unwatched` metres.
+        """
+        settings, submap = self._settings, submaps[number]
+        ways = graph.ways(number, _lengths(submaps, unwatched), LOOP_LENGTH)
         sure = 0
         for former, reach in self._near(submaps, number, graph, ways):
             if sure == ENOUGH:
@@ -165,6 +208,9 @@ class LoopCloser:
             match, covariance, line, refused = self._judged(
                 submaps[former], former, many, submap.middle, guess, found, reach
             )
+            if not refused and unwatched == LOST:
+                pose = compose(graph.poses[former], match.pose)
+                refused = _contradiction(seen_through(submaps, graph.poses, range(former + 1), points, pose))
             off = match.pose - guess
             if line is not None:
                 off[:2] -= np.outer(line, line) @ off[:2]
@@ -277,6 +323,11 @@ class LoopCloser:
         )
 
 
+def _lengths(submaps: Sequence[Submap], unwatched: float) -> FloatArray:
+    """Return the way from each submap to the next ``(N - 1,)``, m; a metre that no scan shows counts as more."""
+    return np.diff([one.begins_at + unwatched * one.unwatched for one in submaps])
+
+
 def _search_of(submap: Submap) -> PoseSearch:
     walls = WallGrid.of_points(submap.points(), cell_size=SEARCH_CELL, spread=SEARCH_SPREAD)
     return PoseSearch(walls.field, SEARCH_CELL, walls.corner)
@@ -287,6 +338,11 @@ def _ambiguity(best: Candidate, rival: Candidate) -> str:
     away = np.hypot(*(rival.pose[:2] - best.pose[:2]))
     turned = abs(np.degrees(wrap_angle(rival.pose[2] - best.pose[2])))
     return f"ambiguous: fits as well {away:.1f} m and {turned:.0f} degrees off"
+
+
+def _contradiction(share: float) -> str:
+    """Return why a submap cannot lie at a pose, or nothing if it can."""
+    return f"contradicted: {100.0 * share:.0f} % of the points were seen through" if share > CONTRADICTED else ""
 
 
 def _objection(match: Match) -> str:

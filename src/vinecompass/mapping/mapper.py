@@ -332,7 +332,8 @@ class Mapper:
         if way < GAP_WAY and turned < GAP_TURN:
             return
         self.unwatched.append((last.t, t))
-        self._unwatched += way
+        # Turned by a radian, it is as uncertain where it is as after a metre.
+        self._unwatched += way + turned
         if len(self.submaps) - 1 > self._current:
             self._change_submap(t)
         spread = np.array([UNWATCHED_SPREAD * way, UNWATCHED_SPREAD * way, UNWATCHED_SPREAD * (turned + way)])

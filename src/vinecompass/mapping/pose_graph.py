@@ -119,6 +119,14 @@ class PoseGraph:
         """Add a loop: the pose `target`, seen from `origin`; see `Link` for what it may be."""
         self._link(origin, target, pose, information, is_loop=True, is_whole=is_whole)
 
+    def place(self, number: int, pose: ArrayLike) -> None:
+        """Move a pose, and all after it as one, to where it was recognised, and let the link to it say the same."""
+        moved = compose(np.asarray(pose, dtype=float), relative(self.poses[number:], self.poses[number]))
+        self.poses = np.vstack([self.poses[:number], moved])
+        for k, link in enumerate(self.links):
+            if link.target == number and not link.is_loop:
+                self.links[k] = replace(link, pose=relative(self.poses[number], self.poses[link.origin]))
+
     def _link(
         self,
         origin: int,

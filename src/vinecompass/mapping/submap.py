@@ -92,8 +92,11 @@ class Submap:
                 parts.append(transform_points(pose, hits[np.hypot(hits[:, 0], hits[:, 1]) < nearer_than]))
         return np.concatenate(parts)
 
-    def sees(self, points: FloatArray, margin: float) -> NDArray[np.bool_]:
-        """Return which points ``(N, 2)`` in its frame lie where its scans could see, or up to a margin beyond, m."""
+    def sees(self, points: FloatArray, margin: float, *, by_all: bool = False) -> NDArray[np.bool_]:
+        """Return which points ``(N, 2)`` in its frame lie where its scans could see, or up to a margin beyond, m.
+
+        By one of the beams beside a point, or `by_all` of the two on each side: a beam may pass where the next hits.
+        """
         seen = np.zeros(len(points), bool)
         for keyframe, pose in self.members[:: -(-len(self.members) // VIEWS) or 1]:
             hits = keyframe.beams.hits
@@ -104,8 +107,11 @@ class Submap:
             offsets = points - pose[:2]
             angles, away = wrap_angle(np.arctan2(offsets[:, 1], offsets[:, 0]) - pose[2]), np.hypot(*offsets.T)
             after = np.searchsorted(bearings[order], angles) % len(hits)
-            for beam in (order[after], order[after - 1]):
-                seen |= (np.abs(wrap_angle(angles - bearings[beam])) < BESIDE) & (away < reaches[beam] + margin)
+            beams = order[
+                (after + np.arange(-2, 2)[:, None] if by_all else after + np.arange(-1, 1)[:, None]) % len(hits)
+            ]
+            near = (np.abs(wrap_angle(angles - bearings[beams])) < BESIDE) & (away < reaches[beams] + margin)
+            seen |= near.all(axis=0) if by_all else near.any(axis=0)
         return seen
 
 

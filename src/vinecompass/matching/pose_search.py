@@ -75,6 +75,11 @@ class PoseSearch:
             above[:, -half:] = below[:, -half:]
             above[:-half] = np.maximum(above[:-half], above[half:])
 
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Rows and columns of the field."""
+        return self._pyramid.shape[1] - self._pad, self._pyramid.shape[2] - self._pad
+
     def find(
         self,
         points: ArrayLike,
