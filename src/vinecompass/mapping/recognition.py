@@ -18,7 +18,7 @@ __all__ = ["Recognition"]
 FloatArray = NDArray[np.float64]
 CELL, SPREAD, HEADING_STEP = 0.1, 0.12, np.radians(1.0)
 """Metres, metres and radians of the search."""
-HEADINGS_AT_ONCE = 15
+HEADINGS_AT_ONCE = 8
 """So many of them are searched in one step, so that a robot's loop need not wait for all."""
 SUBMAPS, POINTS = 3, 300
 """How many submaps are looked for together, as they lie beside each other, and points of them at most."""
