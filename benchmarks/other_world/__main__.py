@@ -1,7 +1,8 @@
 """Run with ``python -m benchmarks.other_world PART [COUNT] [JOBS]``: missions and runs there, judged by what is so.
 
 Parts: missions, faults (something goes wrong on the way), and of recorded runs fusion, mapping, localization, starts
-(from anywhere, COUNT with each robot), gaps (the scanner shows nothing for a while) and checks (whether `check` names what is wrong with them).
+(from anywhere, COUNT with each robot), gaps (the scanner shows nothing for a while) and checks (whether `check` names
+what is wrong with them).
 """
 
 from __future__ import annotations
