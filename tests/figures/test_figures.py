@@ -1,3 +1,4 @@
+import inspect
 import io
 import subprocess
 import sys
@@ -20,6 +21,7 @@ from vinecompass import (
     compare_planners,
     demo_file,
     draw,
+    figures,
     find_narrow_places,
     fuse,
     localize,
@@ -135,6 +137,23 @@ class Figures(unittest.TestCase):
                 self.assertGreater(near(pixels, "#FBF7F0"), 0.2)
                 for colour in colours:
                     self.assertGreater(near(pixels, colour), 3e-5, colour)
+
+    def test_every_drawing_takes_axes_and_a_sheet_their_place(self):
+        for name in figures.__all__:
+            if name.startswith("draw_") or name == "draw":
+                self.assertIn("ax", inspect.signature(getattr(figures, name)).parameters, name)
+        upper, lower = Figure(figsize=(12.8, 16.0), dpi=100).subplots(2)
+        sheet = draw_costs(price_floor(GRID, robot()), robot(), ax=lower)
+        sheet.axes[0].plot([34.0, 38.0], [24.0, 19.0], color="#00FF00")
+        with Image.open(save_figure(sheet, new_folder() / "both.png")) as opened:
+            self.assertEqual(opened.size, (1280, 1600))
+            pixels = np.asarray(opened.convert("RGB"))
+        for colour in ("#6B1E3A", "#00FF00"):
+            self.assertEqual(near(pixels[:800], colour), 0.0)
+            self.assertGreater(near(pixels[800:], colour), 3e-5)
+        self.assertIn(upper, sheet.figure.axes)
+        loose = Figure().add_axes((0.1, 0.1, 0.8, 0.8))
+        assert_input_error(self, lambda: draw_run(short_run(), ax=loose), "ax")
 
     def test_the_same_figure_is_the_same_bytes(self):
         one, other = (save_figure(draw_run(short_run()), new_folder() / "run.png").read_bytes() for _ in range(2))

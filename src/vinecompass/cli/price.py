@@ -26,7 +26,7 @@ from vinecompass.cli.seen import scan_at_option, scan_option, seen_obstacles
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
-    from matplotlib.figure import Figure
+    from matplotlib.figure import FigureBase
 
     from vinecompass.costs import CostMap
     from vinecompass.planning import NarrowPlace
@@ -148,7 +148,7 @@ def _explained(costmap: CostMap, point: str) -> tuple[dict[str, Any], list[str]]
 
 def _drawn(
     given: PriceOptions, costmap: CostMap, robot: Robot, places: list[NarrowPlace], other: CostMap | None
-) -> Figure:
+) -> FigureBase:
     """Draw what the options ask for."""
     from vinecompass.figures import draw_cost_change, draw_costs, draw_layers, draw_profile
 

@@ -1,7 +1,8 @@
-"""Figures: sheets, each a Matplotlib figure that `save_figure` writes as PNG, and what is drawn on axes of one's own.
+"""Figures: sheets that `save_figure` writes as PNG, and what is drawn on axes of one's own.
 
-`draw`, `draw_grid`, `draw_prices`, `draw_narrow_places`, `draw_robot`, `draw_truth` and `draw_scale_bar` take axes; all
-others return a figure, whose axes may be drawn on further.
+`draw`, `draw_grid`, `draw_prices`, `draw_narrow_places`, `draw_robot`, `draw_truth` and `draw_scale_bar` draw on the
+axes `ax`. All others make a sheet: a Matplotlib figure of its own, or, given `ax`, a part of its figure in the place of
+these axes, as large as they are. Both have axes that may be drawn on further.
 """
 
 from vinecompass.figures.canvas import draw_grid, draw_robot, draw_scale_bar, draw_truth, save_figure

@@ -10,13 +10,14 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.colors import to_rgba
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, FigureBase, SubFigure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch, Polygon, Rectangle
 from matplotlib.text import Text
 from matplotlib.transforms import Affine2D
 from numpy.typing import NDArray
 
+from vinecompass.errors import InputError
 from vinecompass.files import MADE_BY, atomic_write, check_suffix
 from vinecompass.geometry import transform_points
 from vinecompass.grids import Grid, strongest
@@ -63,17 +64,33 @@ SIDE = 0.745
 """Where the column for legend and numbers begins, as a share of the sheet's width."""
 
 
-def blank_sheet(title: str) -> Figure:
-    """Return a sheet of 1280 x 800 pixels with a title that states the finding."""
-    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor=PAPER)
-    FigureCanvasAgg(figure)
+def blank_sheet(title: str, *, ax: Axes | None = None) -> FigureBase:
+    """Return a sheet with a title that states the finding: of 1280 x 800 pixels, or in the place of axes."""
+    figure = _new_figure() if ax is None else _in_place_of(ax)
     figure.text(0.03, 0.955, title, fontsize=14.5, fontweight="bold", color=AUBERGINE, va="center")
     return figure
 
 
-def new_sheet(title: str) -> tuple[Figure, Axes]:
+def _new_figure() -> Figure:
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor=PAPER)
+    FigureCanvasAgg(figure)
+    return figure
+
+
+def _in_place_of(ax: Axes) -> SubFigure:
+    """Return a part of a figure where axes were: a sheet has several axes of its own, and a legend beside them."""
+    place = ax.get_subplotspec()
+    if place is None:
+        raise InputError("has no place of its own", key="ax", expected="axes that `subplots` or `add_subplot` made")
+    parent = ax.get_figure()
+    assert parent is not None
+    ax.remove()
+    return parent.add_subfigure(place, facecolor=PAPER)
+
+
+def new_sheet(title: str, *, ax: Axes | None = None) -> tuple[FigureBase, Axes]:
     """Return a sheet with one map axes on its left, under a title that states the finding."""
-    figure = blank_sheet(title)
+    figure = blank_sheet(title, ax=ax)
     axes = figure.add_axes((0.05, 0.07, SIDE - 0.075, 0.845))
     axes.set_aspect("equal", adjustable="box", anchor="NW")
     axes.set_facecolor(PAPER)
@@ -85,7 +102,7 @@ def new_sheet(title: str) -> tuple[Figure, Axes]:
     return figure, axes
 
 
-def add_side_axes(figure: Figure, bottom: float, height: float, *, xlabel: str, ylabel: str) -> Axes:
+def add_side_axes(figure: FigureBase, bottom: float, height: float, *, xlabel: str, ylabel: str) -> Axes:
     """Add a small axes for a curve in the column on the right."""
     axes = figure.add_axes((SIDE + 0.045, bottom, 0.195, height))
     axes.set_facecolor(PAPER)
@@ -97,7 +114,7 @@ def add_side_axes(figure: Figure, bottom: float, height: float, *, xlabel: str, 
     return axes
 
 
-def write_side(figure: Figure, handles: Sequence[Line2D | Patch], numbers: Sequence[tuple[str, str]]) -> None:
+def write_side(figure: FigureBase, handles: Sequence[Line2D | Patch], numbers: Sequence[tuple[str, str]]) -> None:
     """Fill the column on the right: the legend on top, and below it the numbers, a name and a value each."""
     legend = figure.legend(
         handles=handles,
@@ -117,15 +134,15 @@ def write_side(figure: Figure, handles: Sequence[Line2D | Patch], numbers: Seque
         figure.text(0.985, y, value, fontsize=10, color=CHARCOAL, va="center", ha="right", fontweight="bold")
 
 
-def draw_image(axes: Axes, grid: Grid, colours: NDArray[np.float32]) -> None:
+def draw_image(ax: Axes, grid: Grid, colours: NDArray[np.float32]) -> None:
     """Lay an image ``(rows, columns, 4)`` over the floor that a grid covers, with the grid's turn."""
     rows, columns = grid.shape
     width, height = columns * grid.cell_size, rows * grid.cell_size
-    image = axes.imshow(colours, origin="lower", extent=(0.0, width, 0.0, height), interpolation="nearest", zorder=1)
+    image = ax.imshow(colours, origin="lower", extent=(0.0, width, 0.0, height), interpolation="nearest", zorder=1)
     place = Affine2D().rotate(grid.turn).translate(*grid.corner)
-    image.set_transform(place + axes.transData)
+    image.set_transform(place + ax.transData)
     (left, bottom), (right, top) = grid.corner_points.min(0), grid.corner_points.max(0)
-    axes.add_patch(
+    ax.add_patch(
         Rectangle(
             (left - 1.0, bottom - 1.8),
             right - left + 2.0,
@@ -137,18 +154,18 @@ def draw_image(axes: Axes, grid: Grid, colours: NDArray[np.float32]) -> None:
             zorder=0,
         )
     )
-    axes.set_xlim(left - 1.0, right + 1.0)
-    axes.set_ylim(bottom - 1.8, top + 1.0)
-    draw_scale_bar(axes)
+    ax.set_xlim(left - 1.0, right + 1.0)
+    ax.set_ylim(bottom - 1.8, top + 1.0)
+    draw_scale_bar(ax)
 
 
-def draw_grid(axes: Axes, grid: Grid) -> list[Patch]:
+def draw_grid(ax: Axes, grid: Grid) -> list[Patch]:
     """Draw a map: free is paper, occupied aubergine, unknown hatched sand. Returns its legend."""
     every = -(-max(grid.shape) // MOST_CELLS)
     readings = strongest(np.where(grid.occupied, 2, grid.free.astype(np.uint8)).astype(np.uint8), every)
     colours = np.array([to_rgba(SAND, 0.0), to_rgba(PAPER), to_rgba(AUBERGINE)], np.float32)[readings]
     coarse = Grid(np.zeros(readings.shape, np.float32), grid.cell_size * every, grid.corner, grid.turn)
-    draw_image(axes, coarse, colours)
+    draw_image(ax, coarse, colours)
     return [
         Patch(facecolor=AUBERGINE, label="occupied"),
         Patch(facecolor=PAPER, edgecolor=GREY, label="free"),
@@ -156,30 +173,30 @@ def draw_grid(axes: Axes, grid: Grid) -> list[Patch]:
     ]
 
 
-def draw_robot(axes: Axes, robot: Robot, pose: NDArray[np.float64], *, label: str = "robot") -> Line2D:
+def draw_robot(ax: Axes, robot: Robot, pose: NDArray[np.float64], *, label: str = "robot") -> Line2D:
     """Draw the body's outline at a pose with a nose that shows its heading. Returns its legend."""
     outline = transform_points(pose, robot.body.polygon)
-    axes.add_patch(Polygon(outline, closed=True, fill=False, edgecolor=CHARCOAL, linewidth=1.6, zorder=8))
+    ax.add_patch(Polygon(outline, closed=True, fill=False, edgecolor=CHARCOAL, linewidth=1.6, zorder=8))
     nose = transform_points(pose, [[0.0, 0.0], [robot.body.outer_radius * 1.5, 0.0]])
-    axes.plot(*nose.T, color=CHARCOAL, linewidth=1.6, zorder=8, solid_capstyle="round")
+    ax.plot(*nose.T, color=CHARCOAL, linewidth=1.6, zorder=8, solid_capstyle="round")
     return Line2D([], [], color=CHARCOAL, linewidth=1.6, label=label)
 
 
-def draw_truth(axes: Axes, poses: NDArray[np.float64]) -> Line2D:
+def draw_truth(ax: Axes, poses: NDArray[np.float64]) -> Line2D:
     """Draw the true way as a dashed black line. Returns its legend."""
-    axes.plot(poses[:, 0], poses[:, 1], color="black", linestyle=(0, (4, 2.5)), linewidth=1.2, zorder=7)
+    ax.plot(poses[:, 0], poses[:, 1], color="black", linestyle=(0, (4, 2.5)), linewidth=1.2, zorder=7)
     return Line2D([], [], color="black", linestyle=(0, (4, 2.5)), linewidth=1.2, label="truth")
 
 
-def draw_scale_bar(axes: Axes, length: float = 5.0) -> None:
+def draw_scale_bar(ax: Axes, length: float = 5.0) -> None:
     """Draw a bar of so many metres (1 m on a small map) into the lower right corner of the axes as they are now."""
-    left, right = axes.get_xlim()
-    bottom, top = axes.get_ylim()
+    left, right = ax.get_xlim()
+    bottom, top = ax.get_ylim()
     if right - left < 3.0 * length:
         length = 1.0
     x, y = right - length - 0.03 * (right - left), bottom + 0.022 * (top - bottom)
-    axes.plot([x, x + length], [y, y], color=CHARCOAL, linewidth=3.0, solid_capstyle="butt", zorder=9)
-    axes.text(
+    ax.plot([x, x + length], [y, y], color=CHARCOAL, linewidth=3.0, solid_capstyle="butt", zorder=9)
+    ax.text(
         x + length / 2.0,
         y + 0.008 * (top - bottom),
         f"{length:g} m",
@@ -191,17 +208,18 @@ def draw_scale_bar(axes: Axes, length: float = 5.0) -> None:
     )
 
 
-def save_figure(figure: Figure, path: str | Path) -> Path:
-    """Write a figure as PNG, atomically and with the same bytes each time."""
+def save_figure(figure: FigureBase, path: str | Path) -> Path:
+    """Write a figure as PNG, atomically and with the same bytes each time; of a part of one, the whole."""
     path = check_suffix(path, ".png")
     return atomic_write(path, figure_bytes(figure))
 
 
-def figure_bytes(figure: Figure) -> bytes:
-    """Return a figure as PNG."""
-    buffer = io.BytesIO()
-    for text in figure.findobj(Text):
+def figure_bytes(figure: FigureBase) -> bytes:
+    """Return a figure, or the one that a part belongs to, as PNG."""
+    buffer, whole = io.BytesIO(), figure.figure
+    assert isinstance(whole, Figure)
+    for text in whole.findobj(Text):
         # A name with two dollars in it is no formula.
         text.set_parse_math(False)
-    figure.savefig(buffer, format="png", facecolor=figure.get_facecolor(), metadata={"Software": MADE_BY})
+    whole.savefig(buffer, format="png", facecolor=whole.get_facecolor(), metadata={"Software": MADE_BY})
     return buffer.getvalue()

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.cm import ScalarMappable
 from matplotlib.colors import LinearSegmentedColormap, Normalize, to_rgba
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 from numpy.typing import NDArray
@@ -41,14 +41,16 @@ MOST_LISTED = 12
 PRICE_COLOURS = LinearSegmentedColormap.from_list("prices", [STRAW, RUST, BURGUNDY])
 
 
-def draw_costs(costmap: CostMap, robot: Robot, places: Sequence[NarrowPlace] = ()) -> Figure:
+def draw_costs(
+    costmap: CostMap, robot: Robot, places: Sequence[NarrowPlace] = (), *, ax: Axes | None = None
+) -> FigureBase:
     """Draw the prices, closed floor cross-hatched, how they fall with the gap beside the body, and narrow places."""
     free = costmap.grid.free
     open_share = float(np.mean(np.isfinite(costmap.prices[free])))
     title = f"{100.0 * open_share:.0f} % of the free floor is open to {robot.name}"
     if places:
         title += f"; {sum(not place.passes for place in places)} of {len(places)} narrow places are not"
-    figure, axes = new_sheet(title)
+    figure, axes = new_sheet(title, ax=ax)
     legend: list = list(draw_prices(axes, costmap))
     prices = costmap.prices[free]
     finite = prices[np.isfinite(prices)]
@@ -75,11 +77,11 @@ def draw_costs(costmap: CostMap, robot: Robot, places: Sequence[NarrowPlace] = (
     return figure
 
 
-def draw_narrow_places(axes: Axes, places: Sequence[NarrowPlace]) -> list[Line2D]:
+def draw_narrow_places(ax: Axes, places: Sequence[NarrowPlace]) -> list[Line2D]:
     """Mark narrow places by number: a cross if the robot does not pass, a ring if it does. Returns the legend."""
     for number, place in enumerate(places, start=1):
         marker = "o" if place.passes else "X"
-        axes.plot(
+        ax.plot(
             place.x,
             place.y,
             marker=marker,
@@ -89,7 +91,7 @@ def draw_narrow_places(axes: Axes, places: Sequence[NarrowPlace]) -> list[Line2D
             markeredgewidth=1.6,
             zorder=8,
         )
-        axes.annotate(
+        ax.annotate(
             f"{number}",
             (place.x, place.y),
             xytext=(6, 5),
@@ -114,7 +116,7 @@ def draw_narrow_places(axes: Axes, places: Sequence[NarrowPlace]) -> list[Line2D
     ]
 
 
-def draw_fall(figure: Figure, costmap: CostMap) -> None:
+def draw_fall(figure: FigureBase, costmap: CostMap) -> None:
     """Plot the price over the gap that the body leaves at its narrowest, into the column on the right."""
     near = costmap.stack[-1]
     assert isinstance(near, ClearanceLayer)
@@ -127,7 +129,7 @@ def draw_fall(figure: Figure, costmap: CostMap) -> None:
 
 
 def add_price_bar(
-    figure: Figure,
+    figure: FigureBase,
     costmap: CostMap,
     top: float | None = None,
     place: tuple[float, float, float, float] = (0.77, 0.1, 0.2, 0.022),
@@ -163,14 +165,14 @@ def price_colours(grid: Grid, prices: NDArray[np.float32], top: float | None = N
 
 
 def draw_prices(
-    axes: Axes, costmap: CostMap, factors: NDArray[np.float32] | None = None, top: float | None = None
+    ax: Axes, costmap: CostMap, factors: NDArray[np.float32] | None = None, top: float | None = None
 ) -> list[Patch]:
     """Draw the prices of a costmap, or one layer's factors, up to a top price. Returns the legend."""
     grid, prices = costmap.grid, costmap.prices if factors is None else factors
     colours = price_colours(grid, prices, top)
     colours[np.isfinite(prices) & (prices <= 1.0)] = to_rgba(PAPER)
     colours[grid.occupied] = to_rgba(AUBERGINE)
-    draw_image(axes, grid, colours)
+    draw_image(ax, grid, colours)
     return [
         Patch(facecolor=PAPER, edgecolor=GREY, label="clear floor, price 1"),
         Patch(facecolor=RUST, edgecolor=CHARCOAL, linewidth=0.3, label="dear floor"),

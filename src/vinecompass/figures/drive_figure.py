@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 
@@ -33,11 +33,11 @@ SHADED = {"recovering": RUST, "stale": GREY, "dwelling": STRAW, "finding itself"
 """States that are shaded in the curve of speed; driving is not."""
 
 
-def draw_drive(grid: Grid, rehearsal: Rehearsal) -> Figure:
+def draw_drive(grid: Grid, rehearsal: Rehearsal, *, ax: Axes | None = None) -> FigureBase:
     """Draw a mission: its stops, every plan, the estimate, the truth, where safety stepped in, and its speed."""
     run, truth = rehearsal.run, rehearsal.run.truth
     assert truth is not None
-    figure, axes = new_sheet(_title(rehearsal))
+    figure, axes = new_sheet(_title(rehearsal), ax=ax)
     legend: list[Line2D | Patch] = list(draw_grid(axes, grid))
     for number, (_, poses) in enumerate(rehearsal.plans):
         last = number == len(rehearsal.plans) - 1

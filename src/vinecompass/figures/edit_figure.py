@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.axes import Axes
+from matplotlib.figure import FigureBase
 from matplotlib.patches import Patch, Polygon
 
 from vinecompass.figures.canvas import BURGUNDY, SLATE, STRAW, TEAL, draw_grid, new_sheet, write_side
@@ -14,7 +15,7 @@ from vinecompass.grids import Grid, Zone
 __all__ = ["draw_edits"]
 
 
-def draw_edits(before: Grid, after: Grid, zones: Sequence[Zone]) -> Figure:
+def draw_edits(before: Grid, after: Grid, zones: Sequence[Zone], *, ax: Axes | None = None) -> FigureBase:
     """Draw the map after its edits, the cells that changed (if it kept its raster), and its zones."""
     same = (
         before.shape == after.shape and np.allclose(before.frame, after.frame) and before.cell_size == after.cell_size
@@ -27,7 +28,7 @@ def draw_edits(before: Grid, after: Grid, zones: Sequence[Zone]) -> Figure:
                 changes.append((f"now {name}", colour, after.points_of(np.argwhere(cells))))
                 shares.append(f"{cells.sum() * after.cell_size**2:.2f} m2 became {name}")
     size = f"{after.shape[1] * after.cell_size:.1f} m x {after.shape[0] * after.cell_size:.1f} m"
-    figure, axes = new_sheet(", ".join(shares) or f"The map as edited: {size} in cells of {after.cell_size:g} m")
+    figure, axes = new_sheet(", ".join(shares) or f"The map as edited: {size} in cells of {after.cell_size:g} m", ax=ax)
     legend: list = list(draw_grid(axes, after))
     for label, colour, points in changes:
         axes.scatter(points[:, 0], points[:, 1], s=4.0, marker="s", color=colour, linewidths=0.0, zorder=7)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 
@@ -38,7 +39,7 @@ STYLES: dict[str, tuple[str, Any, str]] = {
 }
 
 
-def draw_fusion(fused: Fused, run: Run) -> Figure:
+def draw_fusion(fused: Fused, run: Run, *, ax: Axes | None = None) -> FigureBase:
     """Draw the tracks on the left and their errors over time on the right, slip shaded in both."""
     tracks = {**fused.alone, "fused": fused.track}
     reference = run.truth or fused.track
@@ -48,7 +49,7 @@ def draw_fusion(fused: Fused, run: Run) -> Figure:
         title = f"After {run.truth.length:.0f} m: {', '.join(ends)} off; fused, {errors['fused'].position[-1]:.2f} m"
     else:
         title = f"After {fused.track.length:.0f} m: {', '.join(ends)} from the fused track"
-    figure, axes = new_sheet(title)
+    figure, axes = new_sheet(title, ax=ax)
     legend: list[Line2D | Patch] = []
     if run.site_toml is not None:
         segments = parse_site(run.site_toml).segments.reshape(-1, 2, 2)

@@ -6,7 +6,7 @@ import textwrap
 
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 
 from vinecompass.errors import InputError
 from vinecompass.figures.canvas import (
@@ -33,12 +33,12 @@ MOST_TOLD = 9
 """Findings that the page has room to tell; all are in the command's output."""
 
 
-def draw_health(health: Health, run: Run) -> Figure:
+def draw_health(health: Health, run: Run, *, ax: Axes | None = None) -> FigureBase:
     """Draw a health report of a run (as recorded)."""
     worst = health.findings[0] if health.findings else None
     told = "nothing found" if worst is None else f"{worst.stream}: {worst.fault}"
     more = f", and {len(health.findings) - 1} more" if len(health.findings) > 1 else ""
-    figure, axes = new_sheet(f"The run is {health.verdict}: {told}{more}")
+    figure, axes = new_sheet(f"The run is {health.verdict}: {told}{more}", ax=ax)
     axes.set_position((0.05, 0.42, 0.43, 0.475))
     _draw_scan(axes, run, health)
     _tell(figure, health)
@@ -84,7 +84,7 @@ def _draw_scan(axes: Axes, run: Run, health: Health) -> None:
     draw_scale_bar(axes)
 
 
-def _tell(figure: Figure, health: Health) -> None:
+def _tell(figure: FigureBase, health: Health) -> None:
     """Write the findings beside the scan, the worst first, numbered as on the time line."""
     y, left = 0.905, 0.53
     if not health.findings:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.axes import Axes
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch, Polygon
 
@@ -18,11 +19,12 @@ NUMBERED = 12
 """Spots that are numbered and listed."""
 
 
-def draw_quality(grid: Grid, quality: MapQuality) -> Figure:
+def draw_quality(grid: Grid, quality: MapQuality, *, ax: Axes | None = None) -> FigureBase:
     """Draw a map with its double lines and its open edges, the longest numbered."""
     figure, axes = new_sheet(
         f"Walls {100.0 * quality.wall_thickness:.0f} cm thick, "
-        f"{100.0 * quality.unknown_share:.0f} % of the floor unknown"
+        f"{100.0 * quality.unknown_share:.0f} % of the floor unknown",
+        ax=ax,
     )
     legend: list = list(draw_grid(axes, grid))
     styles = {"open edge": (TEAL, "o"), "double line": (BURGUNDY, "X")}
@@ -47,10 +49,10 @@ def draw_quality(grid: Grid, quality: MapQuality) -> Figure:
     return figure
 
 
-def draw_comparison(grid: Grid, found: MapComparison) -> Figure:
+def draw_comparison(grid: Grid, found: MapComparison, *, ax: Axes | None = None) -> FigureBase:
     """Draw a map, the other's walls laid over it, and what is new, gone or moved."""
     figure, axes = new_sheet(
-        f"{100.0 * found.matched:.1f} % of the walls match; {len(found.things)} things are new, gone or moved"
+        f"{100.0 * found.matched:.1f} % of the walls match; {len(found.things)} things are new, gone or moved", ax=ax
     )
     legend: list = list(draw_grid(axes, grid))
     axes.plot(*found.other.occupied_points().T, ",", color=SLATE, zorder=4, alpha=0.7)

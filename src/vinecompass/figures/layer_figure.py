@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.colors import to_rgba
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 
@@ -34,12 +34,12 @@ CLOSERS = (AUBERGINE, RUST, SLATE, OLIVE, TEAL, GREY)
 """Colours of the layers by which cells are closed, in their order; the clearance's is burgundy."""
 
 
-def draw_layers(costmap: CostMap) -> Figure:
+def draw_layers(costmap: CostMap, *, ax: Axes | None = None) -> FigureBase:
     """Draw what each layer charges, each on a map of its own, and on the last one which layer closes each cell."""
     names = list(costmap.layers)
     closed = np.isinf(costmap.prices) & ~costmap.grid.unknown
     figure, all_axes, left_over = _panels(
-        len(names) + 1, f"{len(names)} layers charge the floor; the last map shows what closes it", costmap
+        len(names) + 1, f"{len(names)} layers charge the floor; the last map shows what closes it", costmap, ax
     )
     top = top_price(costmap)
     for axes, name in zip(all_axes, names, strict=False):
@@ -81,7 +81,9 @@ def draw_layers(costmap: CostMap) -> Figure:
     return figure
 
 
-def draw_profile(costmap: CostMap, robot: Robot, start: tuple[float, float], end: tuple[float, float]) -> Figure:
+def draw_profile(
+    costmap: CostMap, robot: Robot, start: tuple[float, float], end: tuple[float, float], *, ax: Axes | None = None
+) -> FigureBase:
     """Draw the prices, a line across them, and what each layer charges along it."""
     a, b = np.array(start), np.array(end)
     length = float(np.hypot(*(b - a)))
@@ -91,7 +93,7 @@ def draw_profile(costmap: CostMap, robot: Robot, start: tuple[float, float], end
     shut = float(np.mean(np.isinf(prices)))
     dearest = float(prices.max(initial=1.0, where=np.isfinite(prices)))
     figure, axes = new_sheet(
-        f"Along {length:.1f} m the floor costs up to {dearest:.1f}, and {100.0 * shut:.0f} % is closed"
+        f"Along {length:.1f} m the floor costs up to {dearest:.1f}, and {100.0 * shut:.0f} % is closed", ax=ax
     )
     axes.set_position((0.05, 0.4, 0.675, 0.52))
     legend: list = list(draw_prices(axes, costmap))
@@ -139,7 +141,7 @@ def draw_profile(costmap: CostMap, robot: Robot, start: tuple[float, float], end
     return figure
 
 
-def draw_cost_change(before: CostMap, after: CostMap, name: str, other: str) -> Figure:
+def draw_cost_change(before: CostMap, after: CostMap, name: str, other: str, *, ax: Axes | None = None) -> FigureBase:
     """Draw two costmaps of one floor beside each other, and how much of it changed."""
     area = before.grid.cell_size**2
     opened = np.isinf(before.prices) & np.isfinite(after.prices)
@@ -155,6 +157,7 @@ def draw_cost_change(before: CostMap, after: CostMap, name: str, other: str) -> 
             f"{np.sum(opened) * area:.0f} m2 opened, {np.sum(shut) * area:.0f} m2 closed"
         ),
         before,
+        ax,
     )
     top = max(top_price(before), top_price(after))
     for axes, costmap, told in zip(all_axes, (before, after), (name, other), strict=True):
@@ -166,17 +169,17 @@ def draw_cost_change(before: CostMap, after: CostMap, name: str, other: str) -> 
 
 
 def _panels(
-    count: int, title: str, costmap: CostMap
-) -> tuple[Figure, list[Axes], tuple[float, float, float, float] | None]:
+    count: int, title: str, costmap: CostMap, ax: Axes | None
+) -> tuple[FigureBase, list[Axes], tuple[float, float, float, float] | None]:
     """Return a sheet with several maps on it, one below the other as near as they are high, and a place left over."""
-    figure = blank_sheet(title)
+    figure = blank_sheet(title, ax=ax)
     columns = 2 if count <= 4 else 3
     rows = -(-count // columns)
     width = 0.94 / columns - 0.04
     cells = costmap.grid.corner_points
     deep, wide = np.ptp(cells[:, 1]), np.ptp(cells[:, 0])
-    sheet_width, sheet_height = figure.get_size_inches()
-    height = min(width * sheet_width / sheet_height * deep / wide, 0.86 / rows - 0.06)
+    extent = figure.get_window_extent()
+    height = min(width * extent.width / extent.height * deep / wide, 0.86 / rows - 0.06)
     places = []
     for number in range(rows * columns):
         row, column = divmod(number, columns)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Circle, Patch
 
@@ -37,14 +37,14 @@ DRAWN_ABOUT = 3.5
 """Metres about the robot that are drawn."""
 
 
-def draw_local_plan(grid: Grid, robot: Robot, scene: Scene) -> Figure:
+def draw_local_plan(grid: Grid, robot: Robot, scene: Scene, *, ax: Axes | None = None) -> FigureBase:
     """Draw one cycle of local planning: candidates, the chosen one, the plan, people, and the velocities tried."""
     local = scene.local_plan
     considered = local.considered
     said = local.reason or "nothing limits it"
     speed, turn_rate = local.command.speed, local.command.turn_rate
     title = f"{scene.t:.1f} s, {local.phase}: {speed:.2f} m/s and {turn_rate:.2f} rad/s, {said}"
-    figure, axes = new_sheet(title[:100])
+    figure, axes = new_sheet(title[:100], ax=ax)
     legend: list[Line2D | Patch] = [draw_grid(axes, grid)[0]]
     x, y = scene.pose[:2]
     axes.plot(scene.plan[:, 0], scene.plan[:, 1], color=TEAL, linewidth=3.0, zorder=4)

@@ -7,7 +7,7 @@ from itertools import pairwise
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Ellipse, Patch
 from matplotlib.ticker import FixedLocator, NullLocator, StrMethodFormatter
@@ -44,11 +44,11 @@ CLOSE = (1.6, 6.0)
 """Metres about the robot that a close view shows, at least and at most."""
 
 
-def draw_localization(grid: Grid, run: Run, localization: Localization) -> Figure:
+def draw_localization(grid: Grid, run: Run, localization: Localization, *, ax: Axes | None = None) -> FigureBase:
     """Draw where a run was localized, three close views of cloud and scan, and the error with its 2-sigma band."""
     track, settled_at = localization.track, localization.settled_at
     error = None if run.truth is None else compare_tracks(track, run.truth)
-    figure, axes = new_sheet(_title(localization, error))
+    figure, axes = new_sheet(_title(localization, error), ax=ax)
     axes.set_position((0.05, 0.425, SIDE - 0.075, 0.49))
     legend: list[Line2D | Patch] = list(draw_grid(axes, grid))
     axes.plot(track.poses[:, 0], track.poses[:, 1], color=TEAL, linewidth=1.4, zorder=6)
@@ -165,7 +165,7 @@ def _draw_particles(axes: Axes, particles: FloatArray, weights: FloatArray, *, f
     axes.add_collection(LineCollection(ticks, colors=OLIVE, linewidths=0.8, alpha=alpha, zorder=4 if faint else 8))
 
 
-def _draw_curves(figure: Figure, localization: Localization, errors: tuple[FloatArray, FloatArray] | None) -> None:
+def _draw_curves(figure: FigureBase, localization: Localization, errors: tuple[FloatArray, FloatArray] | None) -> None:
     """Draw the error with its band, and the number of particles, over the way."""
     travelled = localization.ways
     spreads = localization.spreads * [1.0, np.degrees(1.0)]

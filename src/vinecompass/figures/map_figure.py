@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from numpy.typing import NDArray
 
@@ -30,7 +31,7 @@ from vinecompass.runs import Run, compare_relations, compare_tracks
 __all__ = ["draw_map", "draw_mapping"]
 
 
-def draw_map(grid: Grid) -> Figure:
+def draw_map(grid: Grid, *, ax: Axes | None = None) -> FigureBase:
     """Draw a map as it is read: free, occupied and unknown."""
     area = grid.cell_size**2
     numbers = [
@@ -39,13 +40,13 @@ def draw_map(grid: Grid) -> Figure:
     ]
     rows, columns = grid.shape
     size = f"{columns * grid.cell_size:.1f} m x {rows * grid.cell_size:.1f} m"
-    figure, axes = new_sheet(f"{numbers[0][1]} read as free, {numbers[1][1]} as occupied, on {size}")
+    figure, axes = new_sheet(f"{numbers[0][1]} read as free, {numbers[1][1]} as occupied, on {size}", ax=ax)
     legend: list = list(draw_grid(axes, grid))
     write_side(figure, legend, [*numbers, ("side of a cell", f"{grid.cell_size:g} m")])
     return figure
 
 
-def draw_mapping(mapping: Mapping, run: Run, accuracy: MapAccuracy | None) -> Figure:
+def draw_mapping(mapping: Mapping, run: Run, accuracy: MapAccuracy | None, *, ax: Axes | None = None) -> FigureBase:
     """Draw a map with the matched way, its loops, the truth where known, and the agreement of each scan over time."""
     grid, track, closed = mapping.grid, mapping.track, mapping.mapper.closed_loops
     refused = [loop for loop in mapping.mapper.loops if loop.refused]
@@ -55,7 +56,7 @@ def draw_mapping(mapping: Mapping, run: Run, accuracy: MapAccuracy | None) -> Fi
             f"{100.0 * accuracy.on_wall:.1f} % of occupied cells lie on a true wall, "
             f"{100.0 * accuracy.walls_found:.1f} % of seen walls are mapped"
         )
-    figure, axes = new_sheet(title)
+    figure, axes = new_sheet(title, ax=ax)
     legend: list = list(draw_grid(axes, grid))
     axes.plot(track.poses[:, 0], track.poses[:, 1], color=TEAL, linewidth=1.4, zorder=6)
     legend.append(Line2D([], [], color=TEAL, linewidth=1.4, label="matched way"))

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection
 from matplotlib.colors import LinearSegmentedColormap
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 
@@ -34,7 +35,7 @@ SPACE = 1.0
 """Metres of personal space that is drawn and measured."""
 
 
-def draw_meetings(grid: Grid, rehearsals: Sequence[Rehearsal]) -> Figure:
+def draw_meetings(grid: Grid, rehearsals: Sequence[Rehearsal], *, ax: Axes | None = None) -> FigureBase:
     """Draw the ways of robots (lines) and people (dots) of many rehearsals over each other, coloured by time.
 
     Below, how near the body came to a person's middle in each of them, and when.
@@ -44,7 +45,8 @@ def draw_meetings(grid: Grid, rehearsals: Sequence[Rehearsal]) -> Figure:
     inside = sum(gap < SPACE for gap in nearest)
     figure, axes = new_sheet(
         f"{len(rehearsals)} meetings: the body came within {SPACE:g} m of a person in {inside}, "
-        f"{min(nearest):.2f} m at the nearest"
+        f"{min(nearest):.2f} m at the nearest",
+        ax=ax,
     )
     legend: list[Line2D | Patch] = list(draw_grid(axes, grid))
     last = max(float(each.track.t[-1]) for each in rehearsals)

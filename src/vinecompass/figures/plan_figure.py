@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Polygon
 from numpy.typing import NDArray
@@ -50,7 +50,14 @@ PATH_STYLES: list[tuple[str, Any]] = [
 MOST_EDGES = 6000
 
 
-def draw_plan(costmap: CostMap, robot: Robot, legs: Sequence[Plan], poses: Sequence[NDArray[np.float64]]) -> Figure:
+def draw_plan(
+    costmap: CostMap,
+    robot: Robot,
+    legs: Sequence[Plan],
+    poses: Sequence[NDArray[np.float64]],
+    *,
+    ax: Axes | None = None,
+) -> FigureBase:
     """Draw a plan, leg by leg, with the body along it and where the planner looked; without one, what is in the way."""
     last = legs[-1]
     length, cost = sum(leg.length for leg in legs), sum(leg.cost for leg in legs)
@@ -59,7 +66,7 @@ def draw_plan(costmap: CostMap, robot: Robot, legs: Sequence[Plan], poses: Seque
         title = f"{length:.1f} m to the goal, costing {cost:.1f} m; {least:.2f} m to spare"
     else:
         title = f"No plan: {last.status}" + _finding(last)
-    figure, axes = new_sheet(title)
+    figure, axes = new_sheet(title, ax=ax)
     legend: list = list(draw_prices(axes, costmap))
     legend += _draw_search(axes, last)
     for leg in legs:
@@ -144,14 +151,14 @@ def _draw_why_not(axes: Axes, plan: Plan) -> list[Line2D]:
     return legend
 
 
-def draw_plan_comparison(found: PlannerComparison) -> Figure:
+def draw_plan_comparison(found: PlannerComparison, *, ax: Axes | None = None) -> FigureBase:
     """Draw the path of each planner, its tree behind it, and a table of how they did."""
     best = found.cheapest
     if best is None:
         title = f"None of {len(found.rows)} planners found a way"
     else:
         title = f"{best.entry.label} plans cheapest, {best.median('cost'):.1f} m, in {1000.0 * best.time:.0f} ms"
-    figure, axes = new_sheet(title)
+    figure, axes = new_sheet(title, ax=ax)
     draw_prices(axes, found.problem.costmap)
     legend: list = []
     for number, row in enumerate(found.rows):

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 
 from vinecompass.errors import InputError
@@ -28,7 +29,7 @@ from vinecompass.simulation import parse_site
 __all__ = ["draw_run"]
 
 
-def draw_run(run: Run) -> Figure:
+def draw_run(run: Run, *, ax: Axes | None = None) -> FigureBase:
     """Draw a run: its odometry beside the truth, the site if it was simulated, and one scan about the robot."""
     scans, middle = run.need_scans(), len(run.need_scans()) // 2
     try:
@@ -43,7 +44,7 @@ def draw_run(run: Run) -> Figure:
         if run.truth is not None:
             drift = compare_tracks(odometry, run.truth)
             title = f"The odometry alone ends {drift.position[-1]:.1f} m off after {run.truth.length:.0f} m"
-    figure, axes = new_sheet(title)
+    figure, axes = new_sheet(title, ax=ax)
     legend: list[Line2D] = []
     if run.site_toml is not None:
         segments = parse_site(run.site_toml).segments.reshape(-1, 2, 2)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from matplotlib.axes import Axes
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch, Polygon
 from numpy.typing import NDArray
@@ -16,12 +16,14 @@ from vinecompass.tuning import ShownPrices, Unexplained
 __all__ = ["draw_shown"]
 
 
-def draw_shown(before: CostMap, after: CostMap, found: ShownPrices, unexplained: list[Unexplained]) -> Figure:
+def draw_shown(
+    before: CostMap, after: CostMap, found: ShownPrices, unexplained: list[Unexplained], *, ax: Axes | None = None
+) -> FigureBase:
     """Draw the floor as it was priced and, below it, as it is priced now, with the ways shown and the plans."""
     any_held_back = any(each.held_back for each in found.ways)
     apart_before, apart_after = found.apart(held_back=any_held_back)
     whose = "ways held back" if any_held_back else "ways shown"
-    figure = blank_sheet(f"Plans run {apart_after:.2f} m from the {whose}, before {apart_before:.2f} m")
+    figure = blank_sheet(f"Plans run {apart_after:.2f} m from the {whose}, before {apart_before:.2f} m", ax=ax)
     top = max(_dearest(before), _dearest(after))
     legend: list[Line2D | Patch] = []
     for bottom, costmap, title, plans in (

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap, Normalize
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
@@ -35,7 +35,7 @@ AREA = (0.06, 0.08, 0.64, 0.83)
 """Left, bottom, width and height of the part of the sheet that the panels share."""
 
 
-def draw_study(study: Study, explanation: Explanation) -> Figure:
+def draw_study(study: Study, explanation: Explanation, *, ax: Axes | None = None) -> FigureBase:
     """Draw the cost of all that was tried over each varied setting, those with the strongest effect first.
 
     Costs are drawn beside those of the settings as they are on the same seed: what a seed does to both cancels.
@@ -49,7 +49,7 @@ def draw_study(study: Study, explanation: Explanation) -> Figure:
         title = f"Better by {-explanation.changes['cost'].difference:.2f} of the bound on seeds that did not choose it"
     else:
         title = "Nothing surely better than the settings as they are"
-    figure = blank_sheet(title)
+    figure = blank_sheet(title, ax=ax)
     panels = _panels(figure, min(len(keys), MOST_PANELS) + (len(keys) == 2))
     for axes, key in zip(panels, keys, strict=False):
         _draw_setting(axes, chosen_on, key, explanation.best)
@@ -75,7 +75,7 @@ def told_changes(changes: Mapping[str, Comparison]) -> list[tuple[str, str]]:
     ]
 
 
-def _panels(figure: Figure, count: int) -> list[Axes]:
+def _panels(figure: FigureBase, count: int) -> list[Axes]:
     """Return so many axes that share the sheet, beside each other and in two rows."""
     left, bottom, width, height = AREA
     columns = -(-count // 2) if count > 3 else 1 if count == 1 else 2
@@ -113,7 +113,7 @@ def _draw_setting(axes: Axes, study: Study, key: str, best: dict[str, float]) ->
     _dress(axes, [key])
 
 
-def _draw_both(figure: Figure, axes: Axes, study: Study, keys: list[str], best: dict[str, float]) -> None:
+def _draw_both(figure: FigureBase, axes: Axes, study: Study, keys: list[str], best: dict[str, float]) -> None:
     as_they_are = {key: study.as_it_is(key) for key in keys}
     tried = study.tried()
     points = np.array([[(as_they_are | values)[key] for key in keys] for values in tried])

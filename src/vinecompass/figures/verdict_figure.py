@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.axes import Axes
+from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 
 from vinecompass.figures.canvas import CHARCOAL, GREY, PAPER, RUST, SLATE, TEAL, blank_sheet, write_side
@@ -20,10 +21,10 @@ TITLES = {
 }
 
 
-def draw_verdict(study: Study) -> Figure:
+def draw_verdict(study: Study, *, ax: Axes | None = None) -> FigureBase:
     """Draw the cost of each seed with the settings as they are and with the others, a line from one to the other."""
     found = verdict(study, int(study.made_of["trials"]))
-    figure = blank_sheet(TITLES[found.word])
+    figure = blank_sheet(TITLES[found.word], ax=ax)
     axes = figure.add_axes((0.08, 0.1, 0.6, 0.8))
     before, after = study.of({}), study.of(found.values)
     costs = np.array([(before[seed], after[seed]) for seed in sorted(before.keys() & after.keys())])
