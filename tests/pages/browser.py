@@ -1,6 +1,7 @@
 """A browser without a window, for the tests of pages; or the plain word that there is none."""
 
 import contextlib
+import importlib.resources
 import os
 import shutil
 import unittest
@@ -26,12 +27,16 @@ def browser_or_skip():
 
 @contextlib.contextmanager
 def opened(address, size=(1280, 800)):
-    """Open a page, and see in the end that the browser had nothing to complain of."""
+    """Open a page, and see in the end that neither the browser nor axe-core had anything to complain of."""
     browser = browser_or_skip()
     try:
         browser.set_window_size(*size)
         browser.get(address)
         yield browser
+        rules = importlib.resources.files("axe_core_python").joinpath("axe.min.js").read_text(encoding="utf-8")
+        browser.execute_script(rules)
+        found = browser.execute_async_script("axe.run().then(arguments[0])")
+        assert not found["violations"], [(each["id"], each["nodes"][0]["html"]) for each in found["violations"]]
         complaints = [entry["message"] for entry in browser.get_log("browser")]
         assert not complaints, complaints
     finally:
