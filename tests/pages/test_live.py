@@ -1,6 +1,7 @@
 import contextlib
 import http.client
 import json
+import re
 import socket
 import threading
 import time
@@ -187,20 +188,30 @@ class WhoMayLook(unittest.TestCase):
 class InABrowser(unittest.TestCase):
     def test_a_goal_is_pointed_at_and_the_robot_arrives_by_word_and_by_keys(self):
         with driven(4.0) as (live, link), opened(live.url) as browser:
+            from selenium.webdriver import ActionChains
+
             find, do = browser.find_element, browser.execute_script
             wait_for(lambda: "reached" in find("id", "events").text)
-            # Pressed and dragged on the map: three metres ahead of the dock, looking west.
+            # Pressed and dragged on the map, towards where it is to look; what lies where is told under the pointer.
             do("document.getElementById('whole').click()")
             find("css selector", "#tools input[value=go]").click()
-            place = (
-                "const r = document.querySelector('#views canvas').getBoundingClientRect(); return [r.width, r.height]"
-            )
-            width, height = do(place)
-            self.assertGreater(min(width, height), 200)
-            find("id", "pose").send_keys("36.9, 23.0, 90")
-            find("id", "apply").send_keys(" ")
+            canvas, hand = find("css selector", "#views canvas"), ActionChains(browser)
+
+            def place_under(x, y):
+                hand.move_to_element_with_offset(canvas, x, y).perform()
+                return np.array(re.search(r"(-?[\d.]+), (-?[\d.]+)", find("id", "card").text).groups(), float)
+
+            middle = place_under(0, 0)
+            x, y = np.rint(([36.9, 23.0] - middle) / (place_under(100, 100) - middle) * 100).astype(int).tolist()
+            wanted = np.array([*place_under(x, y), np.pi / 2.0])
+            hand.click_and_hold().move_by_offset(0, -60).release().perform()
             wait_for(lambda: find("id", "events").text.count("reached") == 2)
-            self.assertLess(np.hypot(*(link.pose[:2] - [36.9, 23.0])), 0.1)
+            self.assertLess(np.abs(link.pose - wanted).max(), 0.12)
+            find("css selector", "#tools input[value=go]").click()
+            find("id", "pose").send_keys("36.9, 21.5, -90")
+            find("id", "apply").send_keys(" ")
+            wait_for(lambda: find("id", "events").text.count("reached") == 3)
+            self.assertLess(np.hypot(*(link.pose[:2] - [36.9, 21.5])), 0.1)
             find("css selector", "#tools input[value=crate]").click()
             find("id", "pose").clear()
             find("id", "pose").send_keys("34.0, 18.5, 0")
@@ -213,6 +224,11 @@ class InABrowser(unittest.TestCase):
             do(hold, "down")
             wait_for(lambda: np.hypot(*(link.pose - stood)[:2]) > 0.2)
             do(hold, "up")
+            # By a gamepad, for as long as its stick is pushed: this one is made up, as browsers let a page do.
+            stood = link.pose.copy()
+            do("navigator.getGamepads = () => [{axes: [0, -0.8]}]")
+            wait_for(lambda: np.hypot(*(link.pose - stood)[:2]) > 0.2)
+            do("navigator.getGamepads = () => []")
             find("id", "key").send_keys("cost.comfort")
             find("id", "value").send_keys("1")
             find("id", "turn").click()
