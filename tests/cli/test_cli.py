@@ -324,6 +324,7 @@ class Commands(unittest.TestCase):
             ((), ["--to, --round", "one of them"]),
             (("--round", path, "--to", "dock"), ["--to, --round"]),
             (("--to", "dock", "--moment", 2), ["--moment", "--picture"]),
+            (("--to", "dock", "--to", "press"), ["--to", "more than once"]),
         ):
             status, _, error = run(*words, *more)
             with self.subTest(more=more):

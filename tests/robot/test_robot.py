@@ -16,6 +16,13 @@ class RobotFile(unittest.TestCase):
             ("top_speed = 1.1", "top_speed = -1.0", ["drive.top_speed", "-1.0", "greater than"]),
             ("top_speed = 1.1", "top_sped = 1.1", ["drive.top_sped", "perhaps `top_speed`"]),
             ("top_speed = 1.1", "", ["drive.top_speed", "is missing", "m/s"]),
+            (
+                "top_speed = 1.1\nreverse_speed",
+                "reverse",
+                ["perhaps `reverse_speed`", "2 more: drive.top_speed, drive.rev"],
+            ),
+            ('kind = "differential"', 'kind = "omni"', ["a drive of kind omni has no track_width"]),
+            ('kind = "differential"', 'kind = "car"', ["needs turning_radius: least radius a car can turn on, m"]),
             ("rate = 10.0", "rate = 10.0\nrange_nois = 0.1", ["lidar[0].range_nois", "perhaps `range_noise`"]),
             ("beams = 433", "beams = 433.5", ["lidar[0].beams", "433.5", "whole number"]),
             ("farthest = 16.0", "farthest = 0.01", ["lidar[0]", "farthest"]),

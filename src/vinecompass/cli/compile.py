@@ -12,6 +12,7 @@ from pathlib import Path
 import click
 
 from vinecompass.cli.common import Outcome, json_option, progress_bar, tell
+from vinecompass.cli.outputs import Careful
 from vinecompass.errors import VineCompassError
 
 __all__ = ["compile_command"]
@@ -46,7 +47,7 @@ FILES = {
 """What some of it is done with, besides."""
 
 
-@click.command("compile", short_help="Compile everything now, so that no later call waits for it.")
+@click.command("compile", cls=Careful, short_help="Compile everything now, so that no later call waits for it.")
 @json_option
 def compile_command(as_json: bool) -> int:
     """Do every step of the job once on shipped data, so that all that is fast is compiled, and kept.

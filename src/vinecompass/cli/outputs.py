@@ -9,7 +9,7 @@ import click
 
 from vinecompass.errors import InputError
 
-__all__ = ["FILE", "OUT", "Writing"]
+__all__ = ["FILE", "OUT", "Careful", "Writing"]
 
 READ, WRITTEN = "vinecompass.read", "vinecompass.written"
 """Under which names a command's context keeps the paths that it was given."""
@@ -50,7 +50,20 @@ def _force(context: click.Context, _option: click.Parameter, wanted: bool) -> No
         context.find_root().with_resource(replacing_anything())
 
 
-class Writing(click.Command):
+class Careful(click.Command):
+    """A command that refuses an option given twice, where only one of its values would count."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Look at what was given before it is taken in."""
+        _, _, given = self.make_parser(ctx).parse_args(args=list(args))
+        for option in given:
+            counts_once = isinstance(option, click.Option) and not option.multiple and not option.is_flag
+            if counts_once and given.count(option) > 1:
+                raise click.UsageError(f"Option '{option.opts[-1]}' is given more than once, and only one counts.", ctx)
+        return super().parse_args(ctx, args)
+
+
+class Writing(Careful):
     """A command that writes: it has ``--force``, and refuses to write over what it reads."""
 
     def __init__(self, *arguments: Any, **attributes: Any) -> None:

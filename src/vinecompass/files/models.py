@@ -40,6 +40,8 @@ DEEPEST = 20
 """Levels to which keys of a file are nested at most; brackets beyond are Python's own limit."""
 LONGEST_LIST = 20_000
 """Entries of a list: tables of one kind, corners of a polygon, rows of a map's doubt."""
+OTHERS_NAMED = 4
+"""Keys that are named of what else is wrong with a file."""
 FARTHEST, LEAST, MOST = 1e6, 1e-9, 1_000_000_000
 """What no number in a file goes beyond, what one above 0 does not go below, and what no whole number goes beyond: there
 is no building, robot or wait so large, nor any so small."""
@@ -187,16 +189,22 @@ def validated(model: type[ModelType], values: dict[str, Any], file: str | Path) 
 
 
 def _first_error(model: type[Model], error: pydantic.ValidationError, file: str | Path | None) -> InputError:
-    """Return the first of what is wrong with a model's values, unknown keys before all else."""
+    """Return the first of what is wrong with a model's values, unknown keys before all else, and where more is."""
     details = error.errors(include_url=False)
     first = min(details, key=lambda detail: detail["type"] != "extra_forbidden")
-    more = f" (and {len(details) - 1} more)" if len(details) > 1 else ""
+    others = list(dict.fromkeys(shortened(_key_of(detail) or "") for detail in details if detail is not first))
+    told = ", ".join(others[:OTHERS_NAMED]) + (", ..." if len(others) > OTHERS_NAMED else "")
+    more = f" (and {len(details) - 1} more: {told})" if len(details) > 1 else ""
     return _input_error(model, first, file, more)
 
 
+def _key_of(detail: Any) -> str | None:
+    """Return where something is wrong, as ``lidar[0].beams``."""
+    return "".join(f"[{part}]" if isinstance(part, int) else f".{part}" for part in detail["loc"]).lstrip(".") or None
+
+
 def _input_error(model: type[Model], detail: Any, file: str | Path | None, more: str) -> InputError:
-    location = detail["loc"]
-    key = "".join(f"[{part}]" if isinstance(part, int) else f".{part}" for part in location).lstrip(".") or None
+    location, key = detail["loc"], _key_of(detail)
     if detail["type"] == "extra_forbidden":
         known = list(_fields_by_key(_model_at(model, location[:-1])))
         nearest = difflib.get_close_matches(str(location[-1]), known, n=1, cutoff=0.0)
@@ -204,7 +212,9 @@ def _input_error(model: type[Model], detail: Any, file: str | Path | None, more:
             f"is not a known key{more}", file=file, key=key, value=detail["input"], expected=f"perhaps `{nearest[0]}`"
         )
     message = _in_words(detail)
-    expected = _description(model, location)
+    # What is wrong with a whole table says itself what belongs there.
+    is_table = detail["type"] == "value_error" and isinstance(detail["input"], dict)
+    expected = None if is_table else _description(model, location)
     if detail["type"] == "missing":
         return InputError(f"is missing{more}", file=file, key=key, expected=expected or "a value")
     value = None if isinstance(detail["input"], dict) else detail["input"]

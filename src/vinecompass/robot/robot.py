@@ -113,7 +113,7 @@ class Drive(Model):
     track_width: Size | None = Field(None, description="distance between the driven wheels, m")
     wheelbase: Size | None = Field(None, description="distance from the rear to the front axle of a car, m")
     turning_radius: Size | None = Field(None, description="least radius a car can turn on, m")
-    wheels: tuple[OmniWheel, ...] = Field((), alias="wheel", description="[[drive.wheel]] tables of an omni drive")
+    wheels: tuple[OmniWheel, ...] = Field((), alias="wheel", description="a table for each wheel of an omni drive")
     top_speed: Speed = Field(description="forward, m/s")
     reverse_speed: NotNegative = Field(description="backward, m/s, 0 where it never reverses")
     top_turn_rate: Speed = Field(description="rad/s")
@@ -134,8 +134,10 @@ class Drive(Model):
         }
         given = {key for key in ("track_width", "wheelbase", "turning_radius", "wheels") if getattr(self, key)}
         for key in sorted(needed[self.kind] ^ given):
-            wish = "needs" if key in needed[self.kind] else "has no"
-            raise ValueError(f"a drive of kind {self.kind} {wish} {'wheel' if key == 'wheels' else key}")
+            name = "[[drive.wheel]]" if key == "wheels" else key
+            if key in given:
+                raise ValueError(f"a drive of kind {self.kind} has no {name}")
+            raise ValueError(f"a drive of kind {self.kind} needs {name}: {type(self).model_fields[key].description}")
         if self.kind == "omni" and self.wheel_difference != 0.0:
             raise ValueError("a drive of kind omni has no wheel_difference")
         if self.kind == "omni" and np.linalg.matrix_rank([wheel.rolling for wheel in self.wheels], tol=1e-6) < 3:
