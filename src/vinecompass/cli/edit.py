@@ -145,7 +145,12 @@ def _after(name: str, value: Any, edits: list[Edit], base: Any, map_path: Path) 
         "origin": lambda: {"do": "origin", "pose": _numbers(value, 3, "--origin", "x,y,heading_deg")},
         "zone": lambda: _zone(value),
     }
-    return edits + check_edits([simple[name]()])
+    step = simple[name]()
+    try:
+        return edits + check_edits([step])
+    except InputError as error:
+        option, part = f"--{name.replace('_', '-')}", (error.key or "").rpartition(".")[2]
+        raise InputError(f"{part} {error.problem}", key=option, value=value, expected=error.expected) from None
 
 
 def _merge(grid: Any, other: Path, map_path: Path) -> dict[str, Any]:
@@ -191,8 +196,11 @@ def _crop(text: str) -> dict[str, Any]:
 
 
 def _zone(text: str) -> dict[str, Any]:
-    name, _, rest = text.partition(":")
-    kind, _, polygon = rest.partition(":")
+    if text.count(":") < 2:
+        raise InputError(
+            "cannot be read", key="--zone", value=text, expected='NAME:KIND:POLYGON, as "wet:closed:1,1 2,1"'
+        )
+    name, kind, polygon = text.split(":", 2)
     kind, _, factor = kind.partition("=")
     zone: dict[str, Any] = {"name": name, "kind": kind, "polygon": _corners(polygon, "--zone")}
     if factor:
