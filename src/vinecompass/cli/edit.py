@@ -150,6 +150,8 @@ def _after(name: str, value: Any, edits: list[Edit], base: Any, map_path: Path) 
         return edits + check_edits([step])
     except InputError as error:
         option, part = f"--{name.replace('_', '-')}", (error.key or "").rpartition(".")[2]
+        if isinstance(error.value, str | float):
+            part += f" {error.value!r}"
         raise InputError(f"{part} {error.problem}", key=option, value=value, expected=error.expected) from None
 
 
