@@ -12,7 +12,6 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Ellipse, Patch
 from matplotlib.ticker import FixedLocator, NullLocator, StrMethodFormatter
 from numpy.typing import NDArray
-from scipy.stats import chi2
 
 from vinecompass.figures.canvas import (
     CHARCOAL,
@@ -29,6 +28,7 @@ from vinecompass.figures.canvas import (
     new_sheet,
     write_side,
 )
+from vinecompass.geometry import chi_square_bound
 from vinecompass.grids import Grid
 from vinecompass.localization import Localization, Snapshot
 from vinecompass.runs import Run, TrackError, compare_tracks
@@ -131,7 +131,7 @@ def _draw_close(axes: Axes, grid: Grid, run: Run, snapshot: Snapshot, first: Flo
     _draw_particles(axes, snapshot.particles, snapshot.weights, faint=False)
     draw_robot(axes, run.robot, estimate.pose)
     sizes, directions = np.linalg.eigh(estimate.covariance[:2, :2])
-    radii = np.sqrt(chi2.ppf(0.95, 2) * np.maximum(sizes, 0.0))
+    radii = np.sqrt(chi_square_bound(0.95, 2) * np.maximum(sizes, 0.0))
     axes.add_patch(
         Ellipse(
             tuple(estimate.pose[:2]),

@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
-from scipy.signal import lfilter
 
 from vinecompass.fusion.estimated_value import EstimatedValue, curvature_errors
 from vinecompass.robot import Drive
@@ -48,6 +47,9 @@ def base_response(drive: Drive, commands: Commands, t: FloatArray, velocities: F
     -----
     A pure delay and a first-order lag, by robust nonlinear least squares from the best of a grid.
     """
+    # Its import takes as long as all others together, and only this needs it.
+    from scipy.signal import lfilter
+
     told = np.column_stack([commands.speed, commands.turn_rate])
     if np.abs(np.diff(told * [1.0, TURNING_ARM], axis=0)).sum() < LEAST_CHANGE:
         return {}

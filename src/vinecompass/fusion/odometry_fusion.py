@@ -10,7 +10,6 @@ from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy.stats import chi2
 
 from vinecompass.door import checked
 from vinecompass.fusion.kernels import push
@@ -40,7 +39,7 @@ from vinecompass.fusion.places import (
     T,
     X,
 )
-from vinecompass.geometry import arc_velocity, checked_pose, relative, wrap_heading
+from vinecompass.geometry import arc_velocity, checked_pose, chi_square_bound, relative, wrap_heading
 from vinecompass.motion import kind_of, rolling_of, unrolling_of, wheel_radii
 from vinecompass.odometry import ScanMotion
 from vinecompass.robot import Robot
@@ -356,7 +355,7 @@ def filter_parameters(robot: Robot, s: FusionSettings) -> FloatArray:
         1.0 / imu.rate,
         *antenna,
         max(robot.scanner.rate * ALIKE_FOR, 1.0),
-        *(float(chi2.ppf(s.gate, parts)) for parts in (1, 2, 3)),
+        *(chi_square_bound(s.gate, parts) for parts in (1, 2, 3)),
     )
     assert len(values) == PARAMETERS
     return np.array(values)

@@ -1,5 +1,6 @@
 """Poses, frames and angles."""
 
+from vinecompass.geometry.chances import chi_square_bound
 from vinecompass.geometry.checks import check_length, checked_points, checked_pose
 from vinecompass.geometry.polylines import distance_along, polyline_headings, resample_polyline, rounded_polyline
 from vinecompass.geometry.poses import (
@@ -28,6 +29,7 @@ __all__ = [
     "check_length",
     "checked_points",
     "checked_pose",
+    "chi_square_bound",
     "compose",
     "compose_covariances",
     "covariances_of",

@@ -7,11 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy.stats import chi2
 
 from vinecompass.door import checked
 from vinecompass.fusion import usual_odometry
-from vinecompass.geometry import distance_along
+from vinecompass.geometry import chi_square_bound, distance_along
 from vinecompass.grids import Grid
 from vinecompass.localization.estimate import Estimate, Snapshot
 from vinecompass.localization.particle_localizer import ParticleLocalizer
@@ -107,7 +106,7 @@ class Localization:
         """Tell for each scan ``(N,)`` whether the true position lies in the ellipse that should hold such a share."""
         off = (truth.at(self.track.t) - self.track.poses)[:, :2, None]
         squared = off.transpose(0, 2, 1) @ np.linalg.inv(self.covariances[:, :2, :2]) @ off
-        return np.asarray(squared[:, 0, 0] <= chi2.ppf(share, 2))
+        return np.asarray(squared[:, 0, 0] <= chi_square_bound(share, 2))
 
 
 @checked

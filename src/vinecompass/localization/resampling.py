@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import norm
+from scipy.special import ndtri
 
 from vinecompass.localization.kernels import drawn_evenly, occupied_bins
 
@@ -13,7 +13,7 @@ __all__ = ["count_bound", "low_variance_sample", "particles_needed"]
 FloatArray = NDArray[np.float64]
 BIN, BIN_TURN = 0.1, np.radians(5.0)
 """Metres and radians: the size of the bins by which particles are counted."""
-QUANTILE = float(norm.ppf(0.99))
+QUANTILE = float(ndtri(0.99))
 
 
 def particles_needed(particles: FloatArray, drawn: NDArray[np.int64], error: float) -> float:

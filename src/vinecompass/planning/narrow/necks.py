@@ -7,7 +7,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
-from scipy.signal import find_peaks
 
 from vinecompass.costs import CostMap
 from vinecompass.planning.narrow.kernels import thin
@@ -114,6 +113,9 @@ def _necks_along(costmap: CostMap, cells: NDArray[np.int64], widest: float) -> l
     """Return the places along a line at which it is narrow: more than one if it widens between them."""
     side, room, rise = costmap.grid.cell_size, costmap.clearance[tuple(cells.T)], _rise(costmap)
     beyond = [-widest - rise]
+    # Its import takes as long as all others together, and few commands come by here.
+    from scipy.signal import find_peaks
+
     lows, _ = find_peaks(np.concatenate([beyond, -room, beyond]), prominence=rise)
     necks: list[Neck] = []
     middle = 0.5 * len(room)
