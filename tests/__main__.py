@@ -7,11 +7,14 @@ import time
 import unittest
 from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
+from dataclasses import dataclass
 from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
 MOST_PROCESSES = 4
 """Each compiles what it needs that no other has compiled yet."""
+SLOWEST = 12
+"""Classes of which it is told how long they took."""
 
 
 def cases(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
@@ -29,13 +32,27 @@ def class_of(test: unittest.TestCase) -> str:
     return test.id() if kind.__module__ == "unittest.loader" else f"{kind.__module__}.{kind.__qualname__}"
 
 
-def run_class(name: str) -> tuple[int, int, int, str, list[str]]:
-    """Run the tests of one class; return how many ran, failures, errors, what was printed, and why any was skipped."""
-    told = io.StringIO()
+@dataclass(frozen=True)
+class Told:
+    """What came of the tests of one class: how many ran, what was printed, why any was skipped, how long it took."""
+
+    name: str
+    ran: int
+    failures: int
+    errors: int
+    text: str
+    skipped: list[str]
+    seconds: float
+
+
+def run_class(name: str) -> Told:
+    """Run the tests of one class."""
+    told, begun = io.StringIO(), time.monotonic()
     result = unittest.TextTestRunner(told, verbosity=0).run(unittest.defaultTestLoader.loadTestsFromName(name))
     text = "" if result.wasSuccessful() else told.getvalue()
     failures = len(result.failures) + len(result.unexpectedSuccesses)
-    return result.testsRun, failures, len(result.errors), text, [reason for _, reason in result.skipped]
+    reasons, seconds = [reason for _, reason in result.skipped], time.monotonic() - begun
+    return Told(name, result.testsRun, failures, len(result.errors), text, reasons, seconds)
 
 
 def main() -> int:
@@ -45,17 +62,20 @@ def main() -> int:
     names = list(dict.fromkeys(class_of(test) for test in cases(found)))
     # What runs every example takes longest: begun last, it would keep one core waiting in the end.
     names.sort(key=lambda name: name.count("."))
-    ran = failures = errors = 0
-    skipped: list[str] = []
+    told: list[Told] = []
     with ProcessPoolExecutor(min(os.cpu_count() or 1, MOST_PROCESSES)) as pool:
         for done in as_completed([pool.submit(run_class, name) for name in names]):
-            count, failed, broken, text, reasons = done.result()
-            skipped += reasons
-            ran, failures, errors = ran + count, failures + failed, errors + broken
-            print(text or "." * count, end="", file=sys.stderr, flush=True)
+            one = done.result()
+            told.append(one)
+            print(one.text or "." * one.ran, end="", file=sys.stderr, flush=True)
+    skipped = [reason for one in told for reason in one.skipped]
     for reason in sorted(set(skipped)):
         print(f"\n{skipped.count(reason)} skipped: {reason}", end="", file=sys.stderr)
-    wrong = [f"{word}={count}" for word, count in (("failures", failures), ("errors", errors)) if count]
+    slowest = sorted(told, key=lambda one: -one.seconds)[:SLOWEST]
+    print("\nslowest: " + ", ".join(f"{one.name} {one.seconds:.0f} s" for one in slowest), end="", file=sys.stderr)
+    counts = (("failures", sum(one.failures for one in told)), ("errors", sum(one.errors for one in told)))
+    wrong = [f"{word}={count}" for word, count in counts if count]
+    ran = sum(one.ran for one in told)
     print(f"\n\nRan {ran} tests in {time.monotonic() - begun:.3f}s\n", file=sys.stderr)
     print(f"FAILED ({', '.join(wrong)})" if wrong else "OK", file=sys.stderr)
     return 1 if wrong else 0
