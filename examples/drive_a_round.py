@@ -18,7 +18,8 @@ morning = Round(
     stops=[
         RoundStop(name="gallery", pose=(34.0, 18.5, 180.0), dwell=2.0),
         RoundStop(name="door", pose=(28.2, 21.0, 90.0), on_failure="retry"),
-        RoundStop(name="behind the wall", pose=(28.2, 28.5, 0.0)),  # not on this map: skipped, with the reason
+        # Nobody can stand there: it is skipped, with the reason.
+        RoundStop(name="in the bottling line", pose=(22.0, 27.0, 0.0)),
         RoundStop(name="back again", pose=(30.5, 18.5, 0.0)),
     ],
 )

@@ -272,6 +272,11 @@ class RecoveriesAndFailures(unittest.TestCase):
                 goals = [stop("far", FAR, **rules), stop("near", NEAR)]
                 navigator, _ = mission(goals, [], planner=Refusing(FAR, times))
                 self.assertEqual((self.ends(navigator), navigator.state), (ends, state))
+        # One that fails on the way is no reason for the next one to fail.
+        goals = [stop("near", NEAR), stop("far", FAR), stop("back", NEAR)]
+        navigator, _ = mission(goals, ["back out", "look around"], planner=Refusing(FAR, 99))
+        self.assertEqual(self.ends(navigator), [("near", "reached"), ("far", "failed"), ("back", "reached")])
+        self.assertNotIn("nan", navigator.reason)
 
     def test_it_plans_from_the_nearest_open_place_where_its_own_is_closed(self):
         floor = price_floor(room(), robot())

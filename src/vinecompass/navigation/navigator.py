@@ -473,10 +473,11 @@ class Navigator:
             self._end_recovery(now)
             if self.goal is None or self._recovery is not None:
                 return Command()
-        if self._look(now) is Look.UNDER_WAY:
+        found = self._look(now)
+        if found is Look.UNDER_WAY:
             self._enter(State.DRIVING, "plans a way")
-            return Command()
-        return self._drive(now) if self.state is State.DRIVING else Command()
+        # Where there is no way to a stop that was given up, the next one has no plan yet.
+        return self._drive(now) if found in (Look.SERVES, Look.TAKEN_UP) else Command()
 
     def _look(self, now: Situation) -> Look:
         """See to it that there is a plan that serves."""

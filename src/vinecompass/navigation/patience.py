@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from math import isnan
+
 __all__ = ["Patience"]
 
 NEARER = 0.5
@@ -43,8 +45,10 @@ class Patience:
     def worn_out(self, t: float, left: float, seconds: float) -> str:
         """Take in how far it is still, m; return what is said where it has not come nearer for too long.
 
-        A detour is granted the time that it takes at a quarter of the top speed.
+        A detour is granted the time that it takes at a quarter of the top speed. `nan` is not known, and tells nothing.
         """
+        if isnan(left):
+            return ""
         if self._nearest_at is None or left < self._nearest - NEARER:
             self._nearest, self._nearest_at, self._longest = left, t, left
         self._longest = max(self._longest, left)
