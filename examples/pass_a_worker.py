@@ -1,4 +1,4 @@
-"""Meet a worker who does not look, six times, by the rules for people.
+"""Meet a worker who does not look, four times, by the rules for people.
 
 Run ``python examples/pass_a_worker.py passing.png``.
 """
@@ -14,7 +14,7 @@ floor = [(0.0, 0.0), (18.0, 0.0), (18.0, 6.0), (0.0, 6.0)]
 grid = grid_from_polygons(floor, [], cell_size=0.05)
 
 missions = []
-for seed in range(6):
+for seed in range(4):
     # The worker comes the other way, a little otherwise each time, and never gives way.
     y, speed = 2.7 + 0.1 * seed, 0.7 + 0.08 * seed
     worker = {"name": "worker", "route": [(17.0, y), (1.0, y)], "speed": speed, "attention": 0.0, "begin": 0.0}

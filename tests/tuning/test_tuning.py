@@ -14,8 +14,8 @@ from unittest import mock
 import numpy as np
 from scipy.stats import kstest
 
-from tests.support import assert_input_error, demo, new_folder, robot, run, site
-from vinecompass import MissionCase, Settings, StudyRun, Trial, compare_values, read_map, read_study
+from tests.support import assert_input_error, demo, new_folder, robot, run, short_mapping, site
+from vinecompass import MissionCase, Settings, StudyRun, Trial, compare_values, read_study
 from vinecompass.navigation import Round
 from vinecompass.runs.tables import table_bytes
 from vinecompass.settings import changed_settings, settings_text, tunable_settings
@@ -95,6 +95,22 @@ class NoisyCase(MadeUpCase):
         noise = np.random.default_rng([trial.seed, len(trial.values)]).normal(0.0, 0.2)
         cost = 2.0 + noise + trial.values.get("costs.comfort", 0.6) - 0.6
         return mission_score(round(cost, 6), 10.0 * cost, 0.3)
+
+
+@dataclass(frozen=True)
+class SearchedCase(MadeUpCase):
+    """Costs that are least for a comfort of 0.3 m; two trials kill the worker that comes to them first."""
+
+    def confirming(self, seeds):
+        return range(seeds, seeds + 7)
+
+    def run(self, trial, bound):
+        died = self.dies / f"died-{trial.number}"
+        if trial.number in (2, 5) and not died.exists():
+            died.touch()
+            os._exit(1)
+        cost = 1.0 + abs(trial.values.get("costs.comfort", 0.6) - 0.3) + 0.5 * (trial.seed >= 2)
+        return mission_score(cost, cost * bound, 0.3)
 
 
 @contextlib.contextmanager
@@ -309,8 +325,8 @@ class Studies(unittest.TestCase):
     def test_it_is_the_same_to_the_byte_however_it_was_run_and_goes_on_where_it_was_stopped(self):
         empty = site().model_copy(update={"people": []})
         x, y, heading = empty.start_pose
-        grid = read_map(demo()[0] / "cellar.png")
-        case = MissionCase(empty, robot(), grid, Round.to_pose([x, y - 1.5, heading]), Settings(), time_limit=12.0)
+        goal = Round.to_pose([x, y - 1.5, heading])
+        case = MissionCase(empty, robot(), short_mapping().grid, goal, Settings(), time_limit=12.0)
         sets = values_to_try([Vary.parse("window.clearance")], 3)
         trials = [Trial(k, k % 2, sets[k // 2]) for k in range(6)]
         tables = {}
@@ -341,29 +357,13 @@ class Studies(unittest.TestCase):
 
     def test_a_search_that_is_called_again_asks_for_the_same_and_dead_workers_lose_nothing(self):
         scratch = new_folder()
-
-        def made_up_score(_case, trial, bound):
-            died = scratch / f"died-{trial.number}"
-            if trial.number in (2, 5) and not died.exists():
-                died.touch()
-                os._exit(1)
-            cost = 1.0 + abs(trial.values.get("costs.comfort", 0.6) - 0.3) + 0.5 * (trial.seed >= 2)
-            return mission_score(cost, cost * bound, 0.3)
-
-        case = MissionCase(
-            site(), robot(), read_map(demo()[0] / "cellar.png"), Round.to_pose([36.0, 23.0, 0.0]), Settings()
-        )
-        folder, found, tried = scratch / "study", [], []
+        case, folder, found, tried = SearchedCase(scratch), scratch / "study", [], []
 
         def search(*given, **options):
             tried.append(search_values(*given, **options))
             return tried[-1]
 
-        with (
-            mock.patch.object(MissionCase, "run", made_up_score),
-            mock.patch.object(MissionCase, "bound", lambda self: 10.0),
-            mock.patch("vinecompass.tuning.choosing.search_values", search),
-        ):
+        with mock.patch("vinecompass.tuning.choosing.search_values", search):
             for _ in range(2):
                 with StudyRun(case, folder, made_of={}, workers=2) as study_run:
                     found.append(
