@@ -137,7 +137,7 @@ def _driven(
     reached = sum(each.status == "reached" for each in navigator.log.stops)
     quality = {"driven_s": link.t, "state": str(navigator.state), "reached": reached, "contacts": link.contacts}
     hint = f"vinecompass replay {out} --map {given['map_path']} -o replay.html" if out is not None else ""
-    line = f"{link.t:.0f} s driven, {reached} stops reached, {link.contacts} contacts"
+    line = f"{link.t:.0f} s driven; stops reached: {reached}, contacts: {link.contacts}"
     return Outcome("live", line, quality=quality, files=files, hint=hint)
 
 
