@@ -56,7 +56,8 @@ class Recognition:
         Yields while there is more to look at. Returns the pose ``(3,)`` of the submap in the map's frame, or None if
         it is not to be told.
         """
-        together = range(max(number - SUBMAPS + 1, first), number + 1)
+        earliest = max(number - SUBMAPS + 1, first)
+        together = range(earliest, number + 1)
         points = np.concatenate(
             [
                 transform_points(
