@@ -125,10 +125,12 @@ class WhatIsKept(unittest.TestCase):
         back = read_moments(folder)
         self.assertEqual(len(back), len(log.moments))
         for kept, read in zip(log.moments, back, strict=True):
-            self.assertEqual((kept.t, kept.state, kept.reason), (read.t, read.state, read.reason))
+            for name in ("t", "state", "reason", "people_rules", "shut_out"):
+                self.assertEqual(getattr(kept, name), getattr(read, name))
             for name in ("pose", "cloud", "obstacles", "local", "candidates", "people"):
                 np.testing.assert_allclose(getattr(kept, name), getattr(read, name), atol=1e-4)
         self.assertGreater(max(len(each.candidates) for each in back), 5)
+        self.assertIn("of 225 motions: people: crossing", " ".join(why for each in back for why in each.shut_out))
         self.assertEqual(read_play(folder, None).events, play_of_mission(driven, log).events)
         self.assertEqual(read_moments(new_folder()), [])
         path = folder / "moments.parquet"

@@ -116,10 +116,7 @@ def _numbers(considered: Considered) -> list[tuple[str, str]]:
     if considered.chosen >= 0:
         numbers = [(name, f"{values[considered.chosen]:.2f} s") for name, values in considered.terms.items()]
         numbers.append(("sum", f"{considered.cost[considered.chosen]:.2f} s"))
-    for number, reason in enumerate(considered.reasons, 1):
-        if count := int(np.count_nonzero(considered.shut_by == number)):
-            numbers.append((reason[:34], f"{count}"))
-    return numbers
+    return numbers + [(reason[:34], f"{count}") for reason, count in considered.counts.items()]
 
 
 def _draw_window(axes: Axes, considered: Considered) -> None:

@@ -85,6 +85,12 @@ class Considered:
         words = ["", *self.reasons]
         return [words[number] for number in self.shut_by.tolist()]
 
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many candidates each of the reasons shuts out, those that shut out any."""
+        counts = np.bincount(self.shut_by.astype(int), minlength=len(self.reasons) + 1)[1:].tolist()
+        return {reason: count for reason, count in zip(self.reasons, counts, strict=True) if count}
+
 
 @dataclass(frozen=True)
 class LocalPlan:

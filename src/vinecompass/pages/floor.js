@@ -345,5 +345,6 @@ const toldOf = (now) => {
   if (Number.isFinite(now.left)) rows.push(["left", `${now.left.toFixed(1)} m`]);
   if (Number.isFinite(now.error)) rows.push(["off", `${now.error.toFixed(3)} m by the truth`]);
   for (const rule of now.rules) rows.push(["person", rule]);
+  for (const why of now.shut) rows.push(["shut out", why]);
   return rows;
 };

@@ -3,7 +3,7 @@ let data = null, floor = null, line = null, talk = null, plan = [], outline = []
 const moments = [], MOST = 6000, SPAN = 60;
 
 // What is told becomes a play whose last moment is now.
-const lost = { pose: [0, 0, 0], covariance: [NaN, NaN, NaN], speed: 0, turn_rate: 0, left: NaN, state: "no word yet", reason: "", rules: [], cloud: [], headings: [], obstacles: [], local: [], candidates: [], people: [], radii: [], scan: [] };
+const lost = { pose: [0, 0, 0], covariance: [NaN, NaN, NaN], speed: 0, turn_rate: 0, left: NaN, state: "no word yet", reason: "", rules: [], shut: [], cloud: [], headings: [], obstacles: [], local: [], candidates: [], people: [], radii: [], scan: [] };
 const now = () => moments[moments.length - 1] || lost;
 const play = {
   name: "robot", grows: false, edges: [],

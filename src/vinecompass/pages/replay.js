@@ -34,7 +34,7 @@ const opened = (told) => {
     moment: (i) => ({
       pose: columns.poses.subarray(3 * i, 3 * i + 3), covariance: columns.covariances.subarray(3 * i, 3 * i + 3),
       speed: columns.speed[2 * i], turn_rate: columns.speed[2 * i + 1], left: columns.left[i],
-      state: told.states[i], reason: told.reasons[i], rules: told.rules[i], radii: told.radii[i],
+      state: told.states[i], reason: told.reasons[i], rules: told.rules[i], shut: told.shut[i], radii: told.radii[i],
       error: columns.error ? columns.error[i] : NaN,
       cloud: pointsOf(packed.cloud, i),
       headings: Array.from(packed.headings.units.subarray(packed.headings.begins[i], packed.headings.begins[i + 1]), (unit) => unit / 1e4),

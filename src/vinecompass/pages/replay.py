@@ -104,6 +104,7 @@ def _play(play: Play, packer: Packer) -> dict[str, Any]:
         "states": [each.state for each in moments],
         "reasons": [each.reason for each in moments],
         "rules": [each.people_rules for each in moments],
+        "shut": [each.shut_out for each in moments],
         "scan": packer.ragged(scan_points(play)),
         "events": [{"t": each.t - begin, "kind": each.kind, "text": each.text} for each in play.events],
         "plans": [{"t": when - begin, "poses": plan[:, :2].round(3).tolist()} for when, plan in play.plans],

@@ -99,6 +99,7 @@ def told_moment(moment: Moment, seen: ArrayLike) -> dict[str, Any]:
         "state": moment.state,
         "reason": moment.reason,
         "rules": moment.people_rules,
+        "shut": moment.shut_out,
         "cloud": moment.cloud[:, :2],
         "headings": moment.cloud[:, 2],
         "obstacles": moment.obstacles,

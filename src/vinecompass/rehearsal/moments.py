@@ -28,7 +28,8 @@ PARTICLES, CANDIDATES, CANDIDATE_POSES, OBSTACLES = 60, 12, 5, 400
 LISTS = {"cloud": 3, "obstacles": 2, "local": 3, "candidates": 2, "people": 5}
 """What is kept as lists of numbers, and how many belong together."""
 NUMBERS = ("t", "x", "y", "heading", "xx", "xy", "yy", "speed", "turn_rate", "left")
-TEXTS = ("state", "reason", "people_rules")
+TEXTS, LINES = ("state", "reason"), ("people_rules", "shut_out")
+"""What is kept as a text, and as lines of it."""
 
 
 @dataclass(frozen=True)
@@ -61,6 +62,8 @@ class Moment:
         x, y, radius, m, and velocity, m/s.
     people_rules : list of str
         What some of them were to the robot, by the rule that applied.
+    shut_out : list of str
+        Why candidates were not chosen from, and how many.
     """
 
     t: float
@@ -77,6 +80,7 @@ class Moment:
     candidates: FloatArray = field(default_factory=lambda: np.zeros((0, 1, 2)))
     people: FloatArray = field(default_factory=lambda: np.zeros((0, 5)))
     people_rules: list[str] = field(default_factory=list)
+    shut_out: list[str] = field(default_factory=list)
 
     @property
     def walks(self) -> FloatArray:
@@ -117,7 +121,7 @@ class MomentLog:
         numbers = np.array([_numbers(row) for row in rows]).reshape(-1, len(NUMBERS))
         columns: dict[str, Any] = dict(zip(NUMBERS, numbers.T, strict=True))
         columns |= {"state": [row.state for row in rows], "reason": [row.reason for row in rows]}
-        columns["people_rules"] = [json.dumps(row.people_rules) for row in rows]
+        columns |= {name: [json.dumps(getattr(row, name)) for row in rows] for name in LINES}
         shapes = {name: [getattr(row, name) for row in rows] for name in LISTS}
         columns["candidate_poses"] = [each.shape[1] if each.ndim == 3 else 0 for each in shapes["candidates"]]
         for name, values in shapes.items():
@@ -146,6 +150,7 @@ def moment_of(navigator: Navigator) -> Moment:
         candidates=_candidates(navigator),
         people=Walking.rows(people),
         people_rules=[f"{each.state}: {each.relation}" for each in rules if each.state != "none"],
+        shut_out=_shut_out(navigator),
     )
 
 
@@ -166,7 +171,7 @@ def read_moments(folder: str | Path) -> list[Moment]:
     if not np.all(np.isfinite(numbers[:, :4])) or np.any(np.diff(numbers[:, 0]) < 0.0):
         raise InputError("is damaged", file=path, key="t", expected="times that go up, and poses")
     poses_each = column(table, "candidate_poses", path).astype(int)
-    texts = {name: _texts(table, name, path) for name in TEXTS}
+    texts = {name: _texts(table, name, path) for name in (*TEXTS, *LINES)}
     lists = {name: _lists(table, name, width, path) for name, width in LISTS.items()}
     moments = []
     for i, (t, x, y, heading, xx, xy, yy, speed, turn_rate, left) in enumerate(numbers.tolist()):
@@ -188,7 +193,7 @@ def read_moments(folder: str | Path) -> list[Moment]:
                 local=lists["local"][i],
                 candidates=candidates.reshape(-1, max(poses_each[i], 1), 2),
                 people=lists["people"][i],
-                people_rules=_rules(texts["people_rules"][i], path),
+                **{name: _lines_of(texts[name][i], name, path) for name in LINES},
             )
         )
     return moments
@@ -208,6 +213,15 @@ def _candidates(navigator: Navigator) -> FloatArray:
     paths = some_of(plan.considered.paths, CANDIDATES)
     at = np.linspace(0, paths.shape[1] - 1, CANDIDATE_POSES).round().astype(int)
     return paths[:, at, :2]
+
+
+def _shut_out(navigator: Navigator) -> list[str]:
+    """Return why candidates of the local plan were shut out, and how many of them."""
+    plan = navigator.local_plan
+    if plan is None or plan.considered is None:
+        return []
+    tried = len(plan.considered.shut_by)
+    return [f"{count} of {tried} motions: {reason}" for reason, count in plan.considered.counts.items()]
 
 
 def _numbers(moment: Moment) -> list[float]:
@@ -232,11 +246,11 @@ def _lists(table: pyarrow.Table, name: str, width: int, path: Path) -> list[Floa
         raise InputError("is damaged", file=path, key=name, expected=expected) from None
 
 
-def _rules(text: str, path: Path) -> list[str]:
+def _lines_of(text: str, name: str, path: Path) -> list[str]:
     try:
         found = json.loads(text)
     except ValueError:
         found = None
     if not isinstance(found, list):
-        raise InputError("is damaged", file=path, key="people_rules", expected="a JSON list")
+        raise InputError("is damaged", file=path, key=name, expected="a JSON list")
     return [str(each) for each in found]
