@@ -74,15 +74,14 @@ def align_maps(grid: Grid, reference: Grid) -> Alignment:
 def _finds(points: FloatArray, reference: Grid) -> list[FloatArray]:
     """Return poses at which the walls about some places are found on the reference, all of it searched."""
     level = in_frame(reference, [0.0, 0.0, reference.turn])
-    coarse = WallGrid.of_points(level.occupied_points(), cell_size=SEARCH_CELL, spread=SEARCH_SPREAD)
-    search = PoseSearch(coarse.field, SEARCH_CELL, coarse.corner)
-    extent = np.array(coarse.field.shape[::-1]) * SEARCH_CELL
+    search = PoseSearch.of_points(level.occupied_points(), cell_size=SEARCH_CELL, spread=SEARCH_SPREAD)
+    extent = np.array(search.shape[::-1]) * SEARCH_CELL
     headings = np.radians(np.arange(-180.0, 180.0, 1.0))
     poses = []
     for place in _places(points):
         near = points[np.hypot(*(points - place).T) < NEIGHBOURHOOD] - place
         few = near[:: -(-len(near) // SEARCH_POINTS)]
-        found = search.find(few, headings=headings, low=coarse.corner, high=coarse.corner + extent, least=0.5)
+        found = search.find(few, headings=headings, low=search.corner, high=search.corner + extent, least=0.5)
         if found is not None:
             in_level = compose(found.pose, [*-place, 0.0])
             poses.append(compose([0.0, 0.0, reference.turn], in_level))

@@ -12,12 +12,13 @@ from scipy import ndimage
 from vinecompass.geometry import transform_points
 from vinecompass.grids import Grid
 from vinecompass.mapping.submap import Submap
+from vinecompass.mapping.wide_search import NEARER_THAN
 
 __all__ = ["Dispute", "disputes"]
 
 FloatArray = NDArray[np.float64]
-NEARER_THAN, FEWEST_POINTS = 8.0, 100
-"""Metres from the body within which what was hit is asked about, and how many such points a submap must have."""
+FEWEST_POINTS = 100
+"""How many points near the body a submap must have to be asked about."""
 OFF_WALLS = 0.15
 """Metres from all that is occupied at which a point lies on free floor."""
 DISPUTED = 0.2

@@ -17,6 +17,7 @@ from vinecompass.mapping.place_along import place_along
 from vinecompass.mapping.pose_graph import PoseGraph
 from vinecompass.mapping.recognition import Recognition
 from vinecompass.mapping.submap import Submap, spread_evenly
+from vinecompass.mapping.wide_search import NEARER_THAN, SEARCH_CELL, SEARCH_TURN, wide_search
 from vinecompass.matching import Candidate, Match, PoseSearch, SearchWindow, WallGrid, match_scan
 from vinecompass.settings import MappingSettings
 
@@ -28,12 +29,10 @@ NEAREST_TRIED = 6
 """So many submaps are looked at, those nearest by."""
 ENOUGH = 3
 """Former submaps that are found to show all of the pose: more would hardly tell more, and the graph grow dense."""
-NEARER_THAN, OVERLAP = 8.0, 6.0
-"""Metres from the body within which points are compared, and between the middles of submaps that may overlap."""
+OVERLAP = 6.0
+"""Metres between the middles of submaps that may overlap."""
 SAME_PLACE = 3.0
 """Metres between the middles of submaps within which they show small things from near by."""
-SEARCH_CELL, SEARCH_SPREAD, SEARCH_TURN = 0.1, 0.12, np.radians(1.0)
-"""Metres, metres and radians of the wide search; what it finds is then aligned."""
 LEAST_SHARED, BEHIND, ON_WALL = 0.4, 0.3, 0.06
 """Share of a submap's points that a former one must have been able to see; metres behind what it saw up to which that
 is so, besides how far off the one may be; and where it is asked of points on walls, how far."""
@@ -154,13 +153,13 @@ class LoopCloser:
             return
         first = next(k for k, one in enumerate(submaps) if one.unwatched == submaps[number].unwatched)
         lost = first > 0 and self._is_lost(submaps, number, points, graph, first)
-        for loop in self._nearby(submaps, number, points, graph, t, LOST if lost else UNWATCHED):
+        for loop in self._nearby(submaps, number, points, graph, t, lost=lost):
             lost = lost and (loop is None or bool(loop.refused) or loop.former >= first)
             yield loop
         pose = (yield from self._recognition.look(submaps, number, first, graph)) if lost else None
         if pose is not None:
             graph.place(first, compose(pose, relative(graph.poses[first], graph.poses[number])))
-            yield from self._nearby(submaps, number, points, graph, t, UNWATCHED)
+            yield from self._nearby(submaps, number, points, graph, t, lost=False)
 
     def _is_lost(
         self, submaps: Sequence[Submap], number: int, points: FloatArray, graph: PoseGraph, first: int
@@ -183,14 +182,15 @@ class LoopCloser:
         points: FloatArray,
         graph: PoseGraph,
         t: float,
-        unwatched: float,
+        *,
+        lost: bool,
     ) -> Iterator[Loop | None]:
         """Yield the loops that a submap closes with those that may show the same place as far as the map may be off.
 
-        A metre of way that no scan shows counts as `unwatched` metres.
+        Where the submap is `lost` that is farther, and it must not lie where others saw through what it shows.
         """
         settings, submap = self._settings, submaps[number]
-        ways = graph.ways(number, _lengths(submaps, unwatched), LOOP_LENGTH)
+        ways = graph.ways(number, _lengths(submaps, LOST if lost else UNWATCHED), LOOP_LENGTH)
         sure = 0
         for former, reach in self._near(submaps, number, graph, ways):
             if sure == ENOUGH:
@@ -208,7 +208,7 @@ class LoopCloser:
             match, covariance, line, refused = self._judged(
                 submaps[former], former, many, submap.middle, guess, found, reach
             )
-            if not refused and unwatched == LOST:
+            if not refused and lost:
                 pose = compose(graph.poses[former], match.pose)
                 refused = _contradiction(seen_through(submaps, graph.poses, range(former + 1), points, pose))
             off = match.pose - guess
@@ -253,7 +253,7 @@ class LoopCloser:
         self, submap: Submap, number: int, points: FloatArray, guess: FloatArray, reach: float, turn: float
     ) -> _Found | None:
         """Return where points fit a submap best, and where else they fit nearly as well; None if nowhere."""
-        search = self._searches.get(number, lambda: _search_of(submap))
+        search = self._searches.get(number, lambda: wide_search(submap.points()))
         steps = int(np.ceil(turn / SEARCH_TURN))
         headings = guess[2] + np.arange(-steps, steps + 1) * SEARCH_TURN
         low, high = guess[:2] - reach, guess[:2] + reach
@@ -326,11 +326,6 @@ class LoopCloser:
 def _lengths(submaps: Sequence[Submap], unwatched: float) -> FloatArray:
     """Return the way from each submap to the next ``(N - 1,)``, m; a metre that no scan shows counts as more."""
     return np.diff([one.begins_at + unwatched * one.unwatched for one in submaps])
-
-
-def _search_of(submap: Submap) -> PoseSearch:
-    walls = WallGrid.of_points(submap.points(), cell_size=SEARCH_CELL, spread=SEARCH_SPREAD)
-    return PoseSearch(walls.field, SEARCH_CELL, walls.corner)
 
 
 def _ambiguity(best: Candidate, rival: Candidate) -> str:

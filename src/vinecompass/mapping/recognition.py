@@ -11,19 +11,18 @@ from vinecompass.geometry import compose, relative, transform_points, wrap_angle
 from vinecompass.mapping.contradiction import CONTRADICTED, seen_through
 from vinecompass.mapping.pose_graph import PoseGraph
 from vinecompass.mapping.submap import Submap, spread_evenly
-from vinecompass.matching import Candidate, PoseSearch, WallGrid
+from vinecompass.mapping.wide_search import NEARER_THAN, SEARCH_CELL, SEARCH_TURN, wide_search
+from vinecompass.matching import Candidate, PoseSearch
 
 __all__ = ["Recognition"]
 
 FloatArray = NDArray[np.float64]
-CELL, SPREAD, HEADING_STEP = 0.1, 0.12, np.radians(1.0)
-"""Metres, metres and radians of the search."""
 HEADINGS_AT_ONCE = 8
 """So many of them are searched in one step, so that a robot's loop need not wait for all."""
 SUBMAPS, POINTS = 3, 300
 """How many submaps are looked for together, as they lie beside each other, and points of them at most."""
-NEARER_THAN, LEAST_POINTS = 8.0, 150
-"""Metres from the body within which points are looked at, and how few, spread evenly, prove nothing."""
+LEAST_POINTS = 150
+"""How few points, spread evenly, prove nothing."""
 LEAST_AGREEMENT, RIVAL = 0.7, 0.85
 """Agreement below which a place is not recognised, and share of it at which another place makes that doubtful."""
 WAY_AT_MOST, CARRIED = 1.3, 1.0
@@ -73,7 +72,7 @@ class Recognition:
         everywhere = np.ones(search.shape, bool)
         found: list[Candidate] = []
         for begin in range(0, 360, HEADINGS_AT_ONCE):
-            headings = HEADING_STEP * np.arange(begin, begin + HEADINGS_AT_ONCE)
+            headings = SEARCH_TURN * np.arange(begin, begin + HEADINGS_AT_ONCE)
             found += search.find_all(few, headings=headings, floor=everywhere, least=LEAST_AGREEMENT, share=RIVAL)
             yield None
         start = graph.poses[first - 1]
@@ -92,9 +91,7 @@ class Recognition:
             self._first, self._search = first, None
             points = np.concatenate([transform_points(graph.poses[k], submaps[k].points(of=k)) for k in range(first)])
             if len(points):
-                few = spread_evenly(points, CELL / 2.0, len(points))
-                walls = WallGrid.of_points(few, cell_size=CELL, spread=SPREAD)
-                self._search = PoseSearch(walls.field, CELL, walls.corner)
+                self._search = wide_search(spread_evenly(points, SEARCH_CELL / 2.0, len(points)))
         return self._search
 
 

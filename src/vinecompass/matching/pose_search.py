@@ -9,6 +9,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.geometry import wrap_angle
 from vinecompass.matching.kernels import best_pose, good_poses
+from vinecompass.matching.wall_grid import WallGrid
 
 __all__ = ["Candidate", "PoseSearch"]
 
@@ -74,6 +75,12 @@ class PoseSearch:
             np.maximum(below[:, :-half], below[:, half:], out=above[:, :-half])
             above[:, -half:] = below[:, -half:]
             above[:-half] = np.maximum(above[:-half], above[half:])
+
+    @classmethod
+    def of_points(cls, points: FloatArray, *, cell_size: float, spread: float) -> PoseSearch:
+        """Return points on walls ``(N, 2)``, m, made ready to be searched; the field falls off by `spread`, m."""
+        walls = WallGrid.of_points(points, cell_size=cell_size, spread=spread)
+        return cls(walls.field, cell_size, walls.corner)
 
     @property
     def shape(self) -> tuple[int, int]:
