@@ -2,8 +2,8 @@ import unittest
 
 import numpy as np
 
-from tests.support import altered_robot, dry_run, robot
-from vinecompass import LaserOdometry, Track, compare_tracks
+from tests.support import altered_robot, dry_run, loop_run, robot
+from vinecompass import LaserOdometry, Track, compare_tracks, fuse
 from vinecompass.geometry import relative, wrap_angle
 from vinecompass.odometry import laser_track
 from vinecompass.runs import Scan, Scans
@@ -40,6 +40,17 @@ class OnARun(unittest.TestCase):
         speeds = np.array([motion.velocity[0] for motion in motions])
         moved = np.array([relative(*run.truth.at([t + 0.075, t])) for t in track.t])[:, 0] / 0.075
         self.assertLess(np.sqrt(np.mean((speeds - moved)[1:-1] ** 2)), 0.06)
+
+    def test_headings_are_truer_where_a_gyro_tells_how_the_robot_turned(self):
+        for run in (dry_run(), loop_run()):
+            led_by = fuse(run, sources=["imu", "wheels"]).track
+            off = [
+                compare_tracks(laser_track(run, led_by=led_by, turns_told=told)[0], run.truth).heading
+                for told in (False, True)
+            ]
+            alone, told = (np.sqrt(np.mean(np.square(errors - errors[0]))) for errors in off)
+            self.assertLess(told, 0.8 * alone)
+            self.assertLess(told, np.radians(0.15))
 
     def test_the_mount_carries_the_motion_to_the_body(self):
         # In its own frame the scanner, 0.42 m ahead, swings sideways as the robot turns; the body must not.

@@ -166,14 +166,23 @@ def fuse(
     scanned: Track | None = None
     motions: list[ScanMotion] = []
     if "scans" in sources:
-        leads = None if used.wheels is None and used.odometry is None else odometry_track(used)
-        scanned, motions = laser_track(used, led_by=leads, progress=progress)
+        leads = _track_without_scans(used, sources, settings)
+        scanned, motions = laser_track(used, led_by=leads, turns_told=used.imu is not None, progress=progress)
     learned = learn_noise(used, scanned)
     fusion = OdometryFusion(with_learned_noise(run.robot, learned), start=run.start, settings=settings)
     track, gated = _run_through(fusion, used, sources, motions, progress)
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)
     return Fused(run, track, report, slips, motions, learned, notes, _doubts(report))
+
+
+def _track_without_scans(run: Run, sources: Sequence[str], settings: FusionSettings | None) -> Track | None:
+    """Return the odometry of the other sources, if they tell one: what the scans are straightened and led by."""
+    if run.wheels is None and run.odometry is None:
+        return None
+    if run.imu is None:
+        return odometry_track(run)
+    return fuse(run, sources=[name for name in sources if name not in ("scans", "position")], settings=settings).track
 
 
 def usual_odometry(run: Run, *, settings: FusionSettings | None = None) -> Track:

@@ -100,49 +100,57 @@ def straighten(ranges, angles, delays, nearest, farthest, velocity):  # type: ig
 
 
 @njit(cache=True, nogil=True)
-def fit_lines(points, reaches):  # type: ignore[no-untyped-def]
+def fit_lines(points, reaches, longer):  # type: ignore[no-untyped-def]
     """Fit a line to the neighbours of each point (N, 2), the points being in the order of their bearing.
 
-    Neighbours follow one another within `reaches` (N,) of the point, without a gap of half of that. Returns a point
-    on each line, its unit normal, and the variance of the normal's angle by how the neighbours scatter (N, 5): x, y,
-    normal x, normal y, variance; the normal is 0, 0 where there is no line.
+    Neighbours follow one another within `reaches` (N,) of the point, without a gap of half of that; up to `longer`
+    times as far, where they lie on a line there, too. Returns a point on each line, its unit normal, and the variance
+    of the normal's angle by how the neighbours scatter (N, 5): x, y, normal x, normal y, variance; the normal is 0, 0
+    where there is no line.
     """
-    count = points.shape[0]
-    lines = np.zeros((count, 5))
-    for i in range(count):
-        x, y, reach = points[i, 0], points[i, 1], reaches[i]
-        total, mx, my, xx, yy, xy = 1.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        for direction in (-1, 1):
-            last_x, last_y = x, y
-            for away in range(1, 40):
-                j = i + direction * away
-                if j < 0 or j >= count:
-                    break
-                px, py = points[j, 0], points[j, 1]
-                if np.hypot(px - x, py - y) > reach or np.hypot(px - last_x, py - last_y) > 0.5 * reach:
-                    break
-                last_x, last_y = px, py
-                dx, dy = px - x, py - y
-                total += 1.0
-                mx += dx
-                my += dy
-                xx += dx * dx
-                yy += dy * dy
-                xy += dx * dy
-        if total < 4.0:
-            continue
-        mx, my = mx / total, my / total
-        xx, yy, xy = xx / total - mx * mx, yy / total - my * my, xy / total - mx * my
-        middle, spread = 0.5 * (xx + yy), np.sqrt(0.25 * (xx - yy) ** 2 + xy * xy)
-        if middle - spread > 0.05 * (middle + spread):
-            continue
-        angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
-        lines[i, 0] = x + mx
-        lines[i, 1] = y + my
-        lines[i, 2] = -np.sin(angle)
-        lines[i, 3] = np.cos(angle)
-        lines[i, 4] = (middle - spread) / ((middle + spread) * total)
+    lines = np.zeros((points.shape[0], 5))
+    for i in range(points.shape[0]):
+        if not fit_line(points, i, longer * reaches[i], lines[i]):
+            fit_line(points, i, reaches[i], lines[i])
     return lines
+
+
+@njit(cache=True, nogil=True)
+def fit_line(points, i, reach, line):  # type: ignore[no-untyped-def]
+    """Fit a line (5,) to the neighbours of one point, as `fit_lines` does; tell whether they lie on one."""
+    x, y = points[i, 0], points[i, 1]
+    total, mx, my, xx, yy, xy = 1.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    for direction in (-1, 1):
+        last_x, last_y = x, y
+        for away in range(1, 40):
+            j = i + direction * away
+            if j < 0 or j >= points.shape[0]:
+                break
+            px, py = points[j, 0], points[j, 1]
+            if np.hypot(px - x, py - y) > reach or np.hypot(px - last_x, py - last_y) > 0.5 * reach:
+                break
+            last_x, last_y = px, py
+            dx, dy = px - x, py - y
+            total += 1.0
+            mx += dx
+            my += dy
+            xx += dx * dx
+            yy += dy * dy
+            xy += dx * dy
+    if total < 4.0:
+        return False
+    mx, my = mx / total, my / total
+    xx, yy, xy = xx / total - mx * mx, yy / total - my * my, xy / total - mx * my
+    middle, spread = 0.5 * (xx + yy), np.sqrt(0.25 * (xx - yy) ** 2 + xy * xy)
+    if middle - spread > 0.05 * (middle + spread):
+        return False
+    angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
+    line[0] = x + mx
+    line[1] = y + my
+    line[2] = -np.sin(angle)
+    line[3] = np.cos(angle)
+    line[4] = (middle - spread) / ((middle + spread) * total)
+    return True
 
 
 @njit(cache=True, nogil=True)

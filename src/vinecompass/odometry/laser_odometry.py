@@ -32,8 +32,8 @@ HARDEST = 1.5
 """m/s2: a single spot that leads the robot to speed up harder is someone who walks off."""
 APART = 0.05
 """Metres between points from which they count in full: a person close by takes up a third of the beams."""
-LINE_REACH = 0.2
-"""Metres about a point within which its neighbours make its line."""
+LINE_REACH, LONGER = 0.2, 1.5
+"""Metres about a point within which its neighbours make its line, and times as far if they lie on one there, too."""
 SCATTER = 0.04
 """Metres off a line at which a point counts half."""
 SPEED_CHANGE, TURN_RATE_CHANGE = 0.15, 0.4
@@ -51,6 +51,9 @@ LEAST_SCATTER = 0.005
 WELL_SHOWN, MOST_DOUBT = 0.2, 12.0
 """Share of the points' information from which a direction is as well known as the points' number says; below, it hangs
 on few things, whose points err alike, and its variance is so many times as large, up to the second."""
+TOLD_CHANGE, TOLD_JOLT = 0.002, 0.01
+"""As `TURN_RATE_CHANGE` and `TURN_JOLT` where a gyro tells how the robot turns: the rate is the gyro's, but how far the
+robot turned is for the scans to say."""
 LEFT_OPEN = 1.0
 """Standard deviation, m (and rad), of what a degenerate place leaves open."""
 
@@ -150,11 +153,15 @@ class LaserOdometry:
         self._t = -np.inf
         self.pose = np.zeros(3)
 
-    def update(self, scan: Scan, *, velocity: ArrayLike | None = None) -> ScanMotion:
+    def update(
+        self, scan: Scan, *, velocity: ArrayLike | None = None, turn_rates: tuple[float, float] | None = None
+    ) -> ScanMotion:
         """Take in one scan and return the motion up to its stamp.
 
         A velocity ``(3,)`` that others tell, m/s ahead and to the left and rad/s, leads where the scan before could
-        not tell the motion; without one the former motion is kept up there.
+        not tell the motion; without one the former motion is kept up there. Mean turn rates, rad/s, up to the stamp
+        and during the sweep, say how a robot with a gyro turned; without them the sweep's own shape does, which tells
+        a turn that begins only after it has.
         """
         if np.shape(scan.ranges) != (self._lidar.beams,):
             raise InputError(
@@ -164,14 +171,21 @@ class LaserOdometry:
         self._t = scan.t
         if velocity is not None:
             self._follow(np.asarray(velocity, dtype=float))
+        predicted = arc(self._velocity, elapsed)
+        if turn_rates is not None:
+            predicted = arc([*self._velocity[:2], turn_rates[0]], elapsed)
+            self._velocity[2] = turn_rates[1]
         points, delays = self._straightened(scan)
         since, covariance, share, degenerate = np.zeros(3), np.zeros((3, 3)), 0.0, None
         if self._reference is not None:
-            predicted = compose(self._since, arc(self._velocity, elapsed))
+            first = compose(self._since, predicted)
+            prior = _motion_prior(first[2], elapsed, turns_told=turn_rates is not None)
             if len(points) >= FEWEST_POINTS:
-                since, covariance, share, degenerate = self._align(self._reference, points, delays, predicted, elapsed)
+                since, covariance, share, degenerate = self._align(
+                    self._reference, points, delays, first, prior, elapsed
+                )
             if share < LEAST_ON_LINES:
-                since, covariance, degenerate = predicted, LEFT_OPEN**2 * np.eye(3), np.zeros(2)
+                since, covariance, degenerate = first, LEFT_OPEN**2 * np.eye(3), np.zeros(2)
         moved_on = np.hypot(since[0], since[1]) > REFERENCE_DISTANCE or abs(since[2]) > REFERENCE_TURN
         looks_otherwise = share < max(LOOKS_OTHERWISE * self._first_share, LEAST_ON_LINES)
         is_reference = len(points) >= FEWEST_POINTS and (self._reference is None or bool(moved_on) or looks_otherwise)
@@ -208,7 +222,13 @@ class LaserOdometry:
         )
 
     def _align(
-        self, reference: _Reference, points: FloatArray, delays: FloatArray, since: FloatArray, elapsed: float
+        self,
+        reference: _Reference,
+        points: FloatArray,
+        delays: FloatArray,
+        since: FloatArray,
+        prior: FloatArray,
+        elapsed: float,
     ) -> tuple[FloatArray, FloatArray, float, FloatArray | None]:
         """Return the pose since the reference, its covariance, the share matched and the degenerate direction."""
         every = -(-len(points) // MOST_POINTS)
@@ -216,7 +236,6 @@ class LaserOdometry:
         delays = np.ascontiguousarray(delays[::every])
         trust = _trust(points)
         start = np.concatenate([since, np.zeros(3)])
-        prior = _motion_prior(since[2], elapsed)
 
         def aligned() -> tuple[FloatArray, FloatArray, FloatArray, float, float, NDArray[np.int64]]:
             return align_scan(
@@ -309,7 +328,7 @@ class LaserOdometry:
         order = np.argsort(bearings, kind="stable")
         points = np.ascontiguousarray(points[order])
         reaches = np.maximum(LINE_REACH, 2.5 * self._beam_step * np.hypot(*points.T))
-        return _Reference(points, bearings[order], fit_lines(points, reaches))
+        return _Reference(points, bearings[order], fit_lines(points, reaches, LONGER))
 
 
 def _trust(points: FloatArray) -> FloatArray:
@@ -318,13 +337,14 @@ def _trust(points: FloatArray) -> FloatArray:
     return np.minimum(np.minimum(spacing, np.roll(spacing, 1)) / APART, 1.0)
 
 
-def _motion_prior(heading: float, elapsed: float) -> FloatArray:
+def _motion_prior(heading: float, elapsed: float, *, turns_told: bool) -> FloatArray:
     """Return the information ``(6, 6)`` on pose and change of velocity, in units of one point 0.02 m off its line."""
     cosine, sine = np.cos(heading), np.sin(heading)
     # Half of a change of velocity has already shown in the pose.
     shown = 0.5 * elapsed * np.array([[cosine, -sine, 0.0], [sine, cosine, 0.0], [0.0, 0.0, 1.0]])
-    link = np.hstack([np.eye(3), -shown]) * (0.02 / np.array([JOLT, JOLT, TURN_JOLT]))[:, None]
-    doubt = np.array([SPEED_CHANGE, SPEED_CHANGE, TURN_RATE_CHANGE])
+    turn_jolt, turn_change = (TOLD_JOLT, TOLD_CHANGE) if turns_told else (TURN_JOLT, TURN_RATE_CHANGE)
+    link = np.hstack([np.eye(3), -shown]) * (0.02 / np.array([JOLT, JOLT, turn_jolt]))[:, None]
+    doubt = np.array([SPEED_CHANGE, SPEED_CHANGE, turn_change])
     return link.T @ link + np.diag(np.concatenate([np.full(3, 1e-6), (0.02 / doubt) ** 2]))
 
 
@@ -333,18 +353,21 @@ def laser_track(
     *,
     mount: ArrayLike | None = None,
     led_by: Track | None = None,
+    turns_told: bool = False,
     progress: Callable[[float, str], None] | None = None,
 ) -> tuple[Track, list[ScanMotion]]:
     """Return the track of a run's scans, `LaserOdometry.update` over them, and what each scan said.
 
-    The track begins at the origin. Another's track leads where scans cannot tell the motion.
+    The track begins at the origin. Another's track leads where scans cannot tell the motion; with `turns_told` it is
+    believed, too, in how the robot turned during each sweep, as one is that a gyro is part of.
     """
     scans = run.need_scans()
     laser = LaserOdometry(run.robot.scanner, mount=mount)
     velocities = [None] * len(scans) if led_by is None else _velocities(led_by, scans.t)
+    turn_rates = [None] * len(scans) if led_by is None or not turns_told else _turn_rates(led_by, run)
     motions = []
     for i, scan in enumerate(scans):
-        motions.append(laser.update(scan, velocity=velocities[i]))
+        motions.append(laser.update(scan, velocity=velocities[i], turn_rates=turn_rates[i]))
         if progress and i % 100 == 0:
             progress(i / len(scans), "laser odometry")
     return track_of(motions), motions
@@ -362,6 +385,21 @@ def _velocities(track: Track, t: FloatArray) -> list[FloatArray | None]:
     ways = arc_velocity(relative(poses[1:], poses[:-1])) / np.diff(t)[:, None]
     has = (t[:-1] >= track.t[0]) & (t[1:] <= track.t[-1])
     return [None, *(way if known else None for way, known in zip(ways, has, strict=True))]
+
+
+def _turn_rates(track: Track, run: Run) -> list[tuple[float, float] | None]:
+    """Return a track's mean turn rates up to each scan from the one before and during its sweep, where it has both."""
+    begins = run.need_scans().t
+    ends = begins + 1.0 / run.robot.scanner.rate
+    headings = np.unwrap(track.poses[:, 2])
+    since = np.append(begins[0] - 1.0 / run.robot.scanner.rate, begins[:-1])
+    up_to, during = (
+        (np.interp(last, track.t, headings) - np.interp(first, track.t, headings)) / (last - first)
+        for first, last in ((since, begins), (begins, ends))
+    )
+    has = (since >= track.t[0]) & (ends <= track.t[-1])
+    rates = zip(up_to.tolist(), during.tolist(), strict=True)
+    return [pair if known else None for pair, known in zip(rates, has, strict=True)]
 
 
 def _accumulated(motions: list[ScanMotion]) -> FloatArray:
