@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, fields, replace
-from functools import cache
 from typing import Any, TypeVar
 
 import numpy as np
@@ -165,14 +164,8 @@ OneStream = TypeVar("OneStream", Scans, Wheels, Track, Imu, Positions, Commands)
 
 def columns_of(stream: Stream) -> dict[str, NDArray[Any]]:
     """Return the arrays that a stream has, by name, each with a row for each stamp."""
-    columns = ((name, getattr(stream, name)) for name in _names_in(type(stream)))
-    return {name: values for name, values in columns if isinstance(values, np.ndarray)}
-
-
-@cache
-def _names_in(kind: type[Stream]) -> tuple[str, ...]:
-    """Return the names of a kind of stream's fields: the loop asks for them many times a step."""
-    return tuple(field.name for field in fields(kind))
+    columns = {field.name: getattr(stream, field.name) for field in fields(stream)}
+    return {name: values for name, values in columns.items() if isinstance(values, np.ndarray)}
 
 
 def readings_of(stream: Stream) -> dict[str, NDArray[Any]]:
