@@ -7,6 +7,7 @@ from unittest import mock
 
 import numpy as np
 from matplotlib.figure import Figure
+from matplotlib.text import Text
 from PIL import Image
 
 from tests.support import assert_input_error, new_folder, robot, room, short_mapping, short_run, site
@@ -131,6 +132,7 @@ class Figures(unittest.TestCase):
             with self.subTest(name=name):
                 self.assertIn(words, figure.texts[0].get_text())
                 path = save_figure(figure, new_folder() / "figure.png")
+                self.assertFalse([text for text in figure.findobj(Text) if "\\math" in text.get_text()])
                 with Image.open(io.BytesIO(path.read_bytes())) as opened:
                     self.assertEqual(opened.size, (1280, 800))
                     pixels = np.asarray(opened.convert("RGB"))

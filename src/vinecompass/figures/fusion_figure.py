@@ -10,6 +10,7 @@ from matplotlib.collections import LineCollection
 from matplotlib.figure import FigureBase
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
+from matplotlib.ticker import StrMethodFormatter
 
 from vinecompass.figures.canvas import (
     AUBERGINE,
@@ -89,6 +90,7 @@ def draw_fusion(fused: Fused, run: Run, *, ax: Axes | None = None) -> FigureBase
             colour, line, _ = STYLES[name]
             # Logarithmic, so that centimetres show beside metres.
             small.semilogy(errors[name].t, np.maximum(values, 1e-3), color=colour, linestyle=line, linewidth=1.3)
+        small.yaxis.set_major_formatter(StrMethodFormatter("{x:g}"))
         for begin, end in fused.slips:
             small.axvspan(begin, end, color=STRAW, alpha=0.7, linewidth=0.0, zorder=0)
     return figure
