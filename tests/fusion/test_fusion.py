@@ -7,7 +7,7 @@ from scipy.stats import chi2
 
 from tests.motion.test_wheels import car, four_wheels
 from tests.odometry.test_laser_odometry import scans_between
-from tests.support import altered_robot, assert_input_error, dry_run, robot, site, true_slip, wet_run
+from tests.support import altered_robot, assert_input_error, dry_run, loop_run, robot, site, true_slip, wet_run
 from vinecompass import Command, LaserOdometry, OdometryFusion, Robot, Simulator, Track, compare_tracks, fuse
 from vinecompass.geometry import arc, chain, wrap_angle
 from vinecompass.links import Recorder
@@ -178,6 +178,13 @@ class OnARun(unittest.TestCase):
             fusion.update_scan(laser.update(scan))
         self.assertLess(np.hypot(*fusion.pose[:2]), 0.06)
         self.assertGreater(fusion.report()["wheels"].gated, 50)
+
+    def test_a_gyro_that_the_wheels_contradict_bends_no_scan(self):
+        run = loop_run()
+        in_degrees = dataclasses.replace(run.imu, turn_rate=np.degrees(run.imu.turn_rate))
+        fused = fuse(dataclasses.replace(run, imu=in_degrees))
+        self.assertIn("imu: ", fused.doubts[0])
+        self.assertLess(compare_tracks(fused.track, run.truth).position[-1], 0.1)
 
     def test_wheels_lead_where_a_plain_aisle_shows_scans_nothing(self):
         lidar = {"beams": 360, "first_beam_deg": -180.0, "last_beam_deg": 179.0, "farthest": 12.0, "rate": 10.0}

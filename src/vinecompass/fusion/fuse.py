@@ -166,8 +166,8 @@ def fuse(
     scanned: Track | None = None
     motions: list[ScanMotion] = []
     if "scans" in sources:
-        leads = _track_without_scans(used, sources, settings)
-        scanned, motions = laser_track(used, led_by=leads, turns_told=used.imu is not None, progress=progress)
+        leads, turns_told = _motion_without_scans(used, sources, settings)
+        scanned, motions = laser_track(used, led_by=leads, turns_told=turns_told, progress=progress)
     learned = learn_noise(used, scanned)
     fusion = OdometryFusion(with_learned_noise(run.robot, learned), start=run.start, settings=settings)
     track, gated = _run_through(fusion, used, sources, motions, progress)
@@ -176,13 +176,19 @@ def fuse(
     return Fused(run, track, report, slips, motions, learned, notes, _doubts(report))
 
 
-def _track_without_scans(run: Run, sources: Sequence[str], settings: FusionSettings | None) -> Track | None:
-    """Return the odometry of the other sources, if they tell one: what the scans are straightened and led by."""
+def _motion_without_scans(
+    run: Run, sources: Sequence[str], settings: FusionSettings | None
+) -> tuple[Track | None, bool]:
+    """Return the odometry of the other sources, if they tell one, and whether to believe how it turns.
+
+    That is so if a gyro is among them that the others do not stand against, as they do if its sign or unit is wrong.
+    """
     if run.wheels is None and run.odometry is None:
-        return None
+        return None, False
     if run.imu is None:
-        return odometry_track(run)
-    return fuse(run, sources=[name for name in sources if name not in ("scans", "position")], settings=settings).track
+        return odometry_track(run), False
+    others = fuse(run, sources=[name for name in sources if name not in ("scans", "position")], settings=settings)
+    return others.track, not others.doubts
 
 
 def usual_odometry(run: Run, *, settings: FusionSettings | None = None) -> Track:
