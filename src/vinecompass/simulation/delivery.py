@@ -37,15 +37,11 @@ class Delivery(Generic[OneStream]):
 
     def hand_over(self, now: float, taken: NDArray[np.float64], readings: OneStream) -> OneStream:
         """Take readings in with the times ``(N,)`` at which they were taken, s; return those that are there by now."""
-        if len(taken) == 0 and (self._waiting is None or now + ON_TIME < self._due[0]):
-            return readings
         due = taken + self._delay
         if self._jitter > 0.0:
             due = due + self._jitter * self._rng.random(len(taken))
         due = np.maximum.accumulate(np.concatenate([self._due, due]))
         waiting = readings if self._waiting is None else joined([self._waiting, readings])
-        # They come in their order: those that are there are the first.
-        there = int(np.searchsorted(due, now + ON_TIME, side="right"))
-        self._due = due[there:]
-        self._waiting = rows_of(waiting, np.s_[there:]) if there < len(due) else None
-        return rows_of(waiting, np.s_[:there])
+        there = due <= now + ON_TIME
+        self._due, self._waiting = due[~there], rows_of(waiting, ~there)
+        return rows_of(waiting, there)
