@@ -6,6 +6,7 @@ from tests.support import altered_robot, dry_run, loop_run, robot
 from vinecompass import LaserOdometry, Track, compare_tracks, fuse
 from vinecompass.geometry import relative, wrap_angle
 from vinecompass.odometry import laser_track
+from vinecompass.odometry.kernels import fit_lines
 from vinecompass.runs import Scan, Scans
 from vinecompass.simulation import cast_beams
 
@@ -17,6 +18,29 @@ def scans_between(segments, poses, lidar, noise=0.0, seed=0):
         ranges = cast_beams(np.array(segments), np.repeat(np.asarray(pose)[None], lidar.beams, axis=0), lidar)
         ranges = ranges + noise * rng.normal(size=lidar.beams)
         yield Scan(0.1 * i, np.where(ranges < lidar.farthest, ranges, np.inf).astype(np.float32))
+
+
+class Lines(unittest.TestCase):
+    def test_their_normals_are_as_sure_as_so_many_points_on_a_wall_can_make_them(self):
+        rng, spacing, noise = np.random.default_rng(0), 0.02, 0.004
+        places = spacing * np.arange(-2000, 2001)
+        points = np.column_stack([5.0 + noise * rng.normal(size=len(places)), places])
+        for longer in (1.0, 1.5):
+            lines = fit_lines(points, np.full(len(points), 0.21), longer)[50:-50]
+            off = np.arctan(lines[:, 3] / lines[:, 2])
+            # The slope of a least-squares line; neighbours within the reach lie so far to each side.
+            apart = spacing * np.arange(1, int(0.21 * longer / spacing) + 1)
+            with self.subTest(longer=longer):
+                self.assertAlmostEqual(off.std() / (noise / np.sqrt(2.0 * np.sum(apart**2))), 1.0, delta=0.05)
+
+    def test_near_a_corner_they_reach_no_farther_than_the_wall_is_straight(self):
+        beside = np.arange(0.02, 1.0, 0.02)
+        walls = [np.column_stack([0.0 * beside + 3.0, -beside[::-1]]), np.column_stack([3.0 - beside, 0.0 * beside])]
+        points = np.vstack(walls)
+        longer, shorter = (fit_lines(points, np.full(len(points), 0.2), times) for times in (1.5, 1.0))
+        straight = np.hypot(*shorter[:, 2:4].T) > 0.5
+        self.assertTrue(np.all(np.hypot(*longer[straight, 2:4].T) > 0.5))
+        self.assertGreater(np.count_nonzero(np.all(longer[straight] == shorter[straight], axis=1)), 1)
 
 
 class OnARun(unittest.TestCase):

@@ -153,15 +153,13 @@ class LaserOdometry:
         self._t = -np.inf
         self.pose = np.zeros(3)
 
-    def update(
-        self, scan: Scan, *, velocity: ArrayLike | None = None, turn_rates: tuple[float, float] | None = None
-    ) -> ScanMotion:
+    def update(self, scan: Scan, *, velocity: ArrayLike | None = None, turn_rate: float | None = None) -> ScanMotion:
         """Take in one scan and return the motion up to its stamp.
 
         A velocity ``(3,)`` that others tell, m/s ahead and to the left and rad/s, leads where the scan before could
-        not tell the motion; without one the former motion is kept up there. Mean turn rates, rad/s, up to the stamp
-        and during the sweep, say how a robot with a gyro turned; without them the sweep's own shape does, which tells
-        a turn that begins only after it has.
+        not tell the motion; without one the former motion is kept up there. A mean turn rate during the sweep, rad/s,
+        says how a robot with a gyro turned, as the velocity's then does up to the stamp; without it the sweep's own
+        shape does, which tells a turn only after it has begun.
         """
         if np.shape(scan.ranges) != (self._lidar.beams,):
             raise InputError(
@@ -169,17 +167,18 @@ class LaserOdometry:
             )
         elapsed = scan.t - self._t
         self._t = scan.t
-        if velocity is not None:
-            self._follow(np.asarray(velocity, dtype=float))
-        predicted = arc(self._velocity, elapsed)
-        if turn_rates is not None:
-            predicted = arc([*self._velocity[:2], turn_rates[0]], elapsed)
-            self._velocity[2] = turn_rates[1]
+        told = None if velocity is None else np.asarray(velocity, dtype=float)
+        if told is not None:
+            self._follow(told)
+        until_now = self._velocity.copy()
+        if turn_rate is not None:
+            self._velocity[2] = turn_rate
+            until_now[2] = until_now[2] if told is None else told[2]
         points, delays = self._straightened(scan)
         since, covariance, share, degenerate = np.zeros(3), np.zeros((3, 3)), 0.0, None
         if self._reference is not None:
-            first = compose(self._since, predicted)
-            prior = _motion_prior(first[2], elapsed, turns_told=turn_rates is not None)
+            first = compose(self._since, arc(until_now, elapsed))
+            prior = _motion_prior(first[2], elapsed, turns_told=turn_rate is not None)
             if len(points) >= FEWEST_POINTS:
                 since, covariance, share, degenerate = self._align(
                     self._reference, points, delays, first, prior, elapsed
@@ -363,11 +362,17 @@ def laser_track(
     """
     scans = run.need_scans()
     laser = LaserOdometry(run.robot.scanner, mount=mount)
-    velocities = [None] * len(scans) if led_by is None else _velocities(led_by, scans.t)
-    turn_rates = [None] * len(scans) if led_by is None or not turns_told else _turn_rates(led_by, run)
+    velocities: list[FloatArray | None] = [None] * len(scans)
+    turn_rates: list[float | None] = [None] * len(scans)
+    period = 1.0 / run.robot.scanner.rate
+    if led_by is not None:
+        velocities = _velocities(led_by, np.append(scans.t[0] - period, scans.t[:-1]), scans.t)
+    if led_by is not None and turns_told:
+        sweeps = zip(velocities, _velocities(led_by, scans.t, scans.t + period), strict=True)
+        turn_rates = [None if until is None or during is None else float(during[2]) for until, during in sweeps]
     motions = []
     for i, scan in enumerate(scans):
-        motions.append(laser.update(scan, velocity=velocities[i], turn_rates=turn_rates[i]))
+        motions.append(laser.update(scan, velocity=velocities[i], turn_rate=turn_rates[i]))
         if progress and i % 100 == 0:
             progress(i / len(scans), "laser odometry")
     return track_of(motions), motions
@@ -379,27 +384,11 @@ def track_of(motions: list[ScanMotion]) -> Track:
     return Track(np.array([motion.t for motion in motions]), poses, _accumulated(motions))
 
 
-def _velocities(track: Track, t: FloatArray) -> list[FloatArray | None]:
-    """Return the mean velocity ``(3,)`` of a track up to each of some stamps from the one before, where it has both."""
-    poses = track.at(t)
-    ways = arc_velocity(relative(poses[1:], poses[:-1])) / np.diff(t)[:, None]
-    has = (t[:-1] >= track.t[0]) & (t[1:] <= track.t[-1])
-    return [None, *(way if known else None for way, known in zip(ways, has, strict=True))]
-
-
-def _turn_rates(track: Track, run: Run) -> list[tuple[float, float] | None]:
-    """Return a track's mean turn rates up to each scan from the one before and during its sweep, where it has both."""
-    begins = run.need_scans().t
-    ends = begins + 1.0 / run.robot.scanner.rate
-    headings = np.unwrap(track.poses[:, 2])
-    since = np.append(begins[0] - 1.0 / run.robot.scanner.rate, begins[:-1])
-    up_to, during = (
-        (np.interp(last, track.t, headings) - np.interp(first, track.t, headings)) / (last - first)
-        for first, last in ((since, begins), (begins, ends))
-    )
-    has = (since >= track.t[0]) & (ends <= track.t[-1])
-    rates = zip(up_to.tolist(), during.tolist(), strict=True)
-    return [pair if known else None for pair, known in zip(rates, has, strict=True)]
+def _velocities(track: Track, first: FloatArray, last: FloatArray) -> list[FloatArray | None]:
+    """Return a track's mean velocities ``(3,)`` from some stamps ``(N,)`` to others, where it has both."""
+    ways = arc_velocity(relative(track.at(last), track.at(first))) / (last - first)[:, None]
+    has = (first >= track.t[0]) & (last <= track.t[-1])
+    return [way if known else None for way, known in zip(ways, has, strict=True)]
 
 
 def _accumulated(motions: list[ScanMotion]) -> FloatArray:
