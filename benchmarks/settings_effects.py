@@ -17,9 +17,11 @@ from numpy.typing import NDArray
 
 from benchmarks.drive_sites import cellar, map_of
 from vinecompass import (
+    Site,
     build_map,
     demo_file,
     fuse,
+    grid_from_polygons,
     localize,
     plan_path,
     price_floor,
@@ -105,6 +107,17 @@ def driven(planner: str, number: int, fault: LiveFault | None, s: Settings) -> T
     return [mission.velocities, mission.track.poses]
 
 
+def held_up(s: Settings) -> Told:
+    """A wall that the map does not know closes the hall, behind it and before it: all recoveries, in turn."""
+    corners = [(0.0, 0.0), (12.0, 0.0), (12.0, 3.0), (0.0, 3.0)]
+    walls = [[*corners, corners[0]], [(6.0, 0.0), (6.0, 3.0)]]
+    site = Site(name="hall", start=(2.0, 1.5, 0.0), wall=[{"points": points} for points in walls])
+    grid = grid_from_polygons(corners, [], cell_size=0.05)
+    robot = read_robot(demo_file("robot.toml"))
+    mission = rehearse_mission(site, robot, grid, [10.0, 1.5, 0.0], settings=s, time_limit=60.0, seed=1)
+    return [mission.velocities, mission.track.poses]
+
+
 DRIVES: list[Attempt] = [
     *[partial(driven, planner, 1, None) for planner in ("window", "path", "band")],
     partial(driven, "window", 1, LiveFault("covered", 4.0, 6.0)),
@@ -122,6 +135,7 @@ TRIES: dict[str, list[Attempt]] = {
     ],
     "costs": [partial(floor, "closed"), partial(floor, "dear"), *DRIVES],
     "planning": [partial(planned, method) for method in METHODS],
+    "recovery": [held_up],
 }
 
 

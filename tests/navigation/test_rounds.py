@@ -17,7 +17,7 @@ from vinecompass.navigation.recoveries import RECOVERIES, BackOut
 from vinecompass.navigation.seen_before import SeenBefore
 from vinecompass.navigation.seen_floor import SeenFloor
 from vinecompass.runs import Scan
-from vinecompass.settings import SafetySettings
+from vinecompass.settings import RecoverySettings, SafetySettings
 
 DRIVING = Command(0.5, turn_rate=0.0)
 HEAD = 'format = "vinecompass round"\nversion = 1\n'
@@ -428,9 +428,9 @@ class Modes(unittest.TestCase):
         for kind in RECOVERIES.values():
             with self.subTest(kind=kind.name):
                 recovery, pose, t = self.carry_out(kind, start)
-                self.assertLessEqual(t, kind.seconds + 0.11)
+                self.assertLessEqual(t, recovery.seconds + 0.11)
                 # To find itself it goes as far as is free; here nothing tells it that it got anywhere.
-                farthest = {BackOut: BackOut.metres, FindMyself: np.inf}.get(kind, 0.0)
+                farthest = {BackOut: RecoverySettings().back_way, FindMyself: np.inf}.get(kind, 0.0)
                 self.assertLessEqual(np.hypot(*(pose - start)[:2]), farthest + 0.05)
                 self.assertIn("because a test", str(recovery))
         # Backing out ends before the wall behind; where there is no room behind, it goes ahead.
@@ -445,10 +445,12 @@ class Modes(unittest.TestCase):
         # An aisle of 1 m from x = 0.05 to 3 m about y = 3 m, and room to turn from there on.
         racks[10:50, 1:60] = racks[70:110, 1:60] = 3.0
         floor = price_floor(replace(grid, log_odds=racks), robot())
-        _, pose, t = self.carry_out(BackOut, np.array([1.6, 3.0, 0.0]), floor, lambda velocity, _: velocity[0] < 0.0)
+        recovery, pose, t = self.carry_out(
+            BackOut, np.array([1.6, 3.0, 0.0]), floor, lambda velocity, _: velocity[0] < 0.0
+        )
         # Its farthest corner lies 0.6 m from its origin.
         self.assertTrue(3.0 < pose[0] < 3.6, pose)
-        self.assertLess(t, BackOut.seconds)
+        self.assertLess(t, recovery.seconds)
 
     def carry_out(self, kind, start, floor=None, unseen=lambda *motion: False):
         """Do as a recovery says, in a room if not told, until it is over; return it, where that leads, and the time."""

@@ -14,6 +14,7 @@ from vinecompass.navigation.senses import Senses
 from vinecompass.navigation.situation import Situation
 from vinecompass.navigation.stops import StopQueue
 from vinecompass.robot import Robot
+from vinecompass.settings import RecoverySettings
 
 __all__ = ["FindMyself", "freest_way"]
 
@@ -46,8 +47,8 @@ class FindMyself(Recovery):
     effect = "localization starts over, from anywhere on the map"
     seconds = 120.0
 
-    def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
-        super().__init__(reason, now, robot)
+    def __init__(self, reason: str, now: Situation, robot: Robot, settings: RecoverySettings | None = None) -> None:
+        super().__init__(reason, now, robot, settings)
         self._turns_on_the_spot = kind_of(robot.drive).turns_on_the_spot
         self._doing: Literal["turning round", "turning there", "going"] = "turning round"
         self._side = 1.0

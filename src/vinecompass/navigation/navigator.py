@@ -554,7 +554,7 @@ class Navigator:
     def _find_itself(self, now: Situation) -> None:
         """Lost on the way: that comes before everything else."""
         self._plans.drop()
-        self._recovery = FindMyself(now.estimate.reason, now, self._guarded)
+        self._recovery = FindMyself(now.estimate.reason, now, self._guarded, self._settings.recovery)
         self._enter(State.FINDING_ITSELF, str(self._recovery))
 
     def _recover(self, now: Situation, reason: str, *, may_pass: bool = False) -> None:
@@ -573,7 +573,7 @@ class Navigator:
         if kind is None:
             self._give_up(now, reason)
             return
-        self._recovery = kind(reason, now, self._guarded)
+        self._recovery = kind(reason, now, self._guarded, self._settings.recovery)
         self._recovery.begin(self._senses, self._stops)
         if self._recovery.starts_over:
             self._order.restart()

@@ -11,18 +11,17 @@ from vinecompass.errors import InputError
 from vinecompass.geometry import arc, compose, turn_on_the_spot, wrap_heading
 from vinecompass.motion import Command, kind_of
 from vinecompass.navigation.find_myself import FindMyself
-from vinecompass.navigation.recovery import LOOK_RATE, Recovery
+from vinecompass.navigation.recovery import Recovery
 from vinecompass.navigation.senses import Senses
 from vinecompass.navigation.situation import Situation
 from vinecompass.navigation.stops import StopQueue
 from vinecompass.robot import Robot
+from vinecompass.settings import RecoverySettings
 
 __all__ = ["RECOVERIES", "RecoveryOrder", "Wait"]
 
 NEXT_TURN = 0.5
 """Radians of the next bit of a turn that must be free."""
-BACK_SPEED = 0.2
-"""m/s at which it backs out: what lies straight behind, a scanner in front cannot see."""
 NEXT_WAY = 0.25
 """Metres of the next bit of the way out that must be free."""
 
@@ -32,7 +31,10 @@ class Wait(Recovery):
 
     name = "wait"
     effect = "people and carts move on"
-    seconds = 4.0
+
+    def __init__(self, reason: str, now: Situation, robot: Robot, settings: RecoverySettings | None = None) -> None:
+        super().__init__(reason, now, robot, settings)
+        self.seconds = self._settings.wait
 
     def next_command(self, now: Situation) -> Command | None:
         """Stand."""
@@ -44,10 +46,10 @@ class LookAround(Recovery):
 
     name = "look around"
     effect = "all floor about the robot is seen again"
-    seconds = 2.0 * np.pi / LOOK_RATE + 2.0
 
-    def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
-        super().__init__(reason, now, robot)
+    def __init__(self, reason: str, now: Situation, robot: Robot, settings: RecoverySettings | None = None) -> None:
+        super().__init__(reason, now, robot, settings)
+        self.seconds = 2.0 * np.pi / self._turning().turn_rate + 2.0
         self._heading = float(now.pose[2])
         self._turned = 0.0
 
@@ -68,18 +70,19 @@ class BackOut(Recovery):
 
     name = "back out"
     effect = "the body gets room to turn"
-    seconds = 16.0
-    metres, most_metres = 0.5, 3.0
 
-    def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
-        super().__init__(reason, now, robot)
+    def __init__(self, reason: str, now: Situation, robot: Robot, settings: RecoverySettings | None = None) -> None:
+        super().__init__(reason, now, robot, settings)
         drive = robot.drive
-        self._speeds = [-min(BACK_SPEED, drive.reverse_speed), min(BACK_SPEED, drive.top_speed)]
+        speed = self._settings.back_speed
+        self._speeds = [-min(speed, drive.reverse_speed), min(speed, drive.top_speed)]
+        slowest = min(abs(speed) for speed in self._speeds if speed)
+        self.seconds = self._settings.longest_back_way / slowest + 1.0
 
     def next_command(self, now: Situation) -> Command | None:
         """Back, or go ahead, bit by bit, as long as the next bit is free."""
         gone = float(np.hypot(*(now.pose[:2] - self._from[:2])))
-        if gone >= self.most_metres or (gone >= self.metres and self._may_turn(now)):
+        if gone >= self._settings.longest_back_way or (gone >= self._settings.back_way and self._may_turn(now)):
             return None
         for speed in self._speeds:
             if speed == 0.0 or now.unseen(np.array([speed, 0.0, 0.0]), NEXT_WAY / abs(speed)):

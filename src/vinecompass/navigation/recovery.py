@@ -10,11 +10,9 @@ from vinecompass.navigation.senses import Senses
 from vinecompass.navigation.situation import Situation
 from vinecompass.navigation.stops import StopQueue
 from vinecompass.robot import Robot
+from vinecompass.settings import RecoverySettings
 
-__all__ = ["LOOK_RATE", "Recovery"]
-
-LOOK_RATE = 0.8
-"""rad/s at which it looks around."""
+__all__ = ["Recovery"]
 
 
 class Recovery(ABC):
@@ -29,6 +27,7 @@ class Recovery(ABC):
         When and where.
     robot : Robot
         With the margin about its body that is to stay free.
+    settings : RecoverySettings, optional
 
     Attributes
     ----------
@@ -39,13 +38,14 @@ class Recovery(ABC):
     name: ClassVar[str]
     effect: ClassVar[str]
     """What it is good for."""
-    seconds: ClassVar[float]
+    seconds: float
     """After how long it is over at the latest."""
 
-    def __init__(self, reason: str, now: Situation, robot: Robot) -> None:
+    def __init__(self, reason: str, now: Situation, robot: Robot, settings: RecoverySettings | None = None) -> None:
         self.reason = reason
         self.starts_over = False
         self._robot = robot
+        self._settings = settings or RecoverySettings()
         self._began = now.t
         self._from = now.pose
 
@@ -64,4 +64,4 @@ class Recovery(ABC):
         """Do as `step`, while there is time."""
 
     def _turning(self) -> Command:
-        return Command(turn_rate=min(LOOK_RATE, self._robot.drive.top_turn_rate))
+        return Command(turn_rate=min(self._settings.turn_rate, self._robot.drive.top_turn_rate))

@@ -17,6 +17,7 @@ from vinecompass.settings.named_pose import NamedPose
 from vinecompass.settings.navigation import NavigationSettings
 from vinecompass.settings.people import Approach, PeopleRule, PeopleSettings
 from vinecompass.settings.planning import PlanSettings
+from vinecompass.settings.recovery import RecoverySettings
 from vinecompass.settings.safety import SafetySettings
 from vinecompass.settings.settings import Settings, read_settings
 from vinecompass.settings.settings_text import settings_text
@@ -35,6 +36,7 @@ __all__ = [
     "PeopleRule",
     "PeopleSettings",
     "PlanSettings",
+    "RecoverySettings",
     "SafetySettings",
     "Settings",
     "TunableSetting",

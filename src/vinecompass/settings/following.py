@@ -85,6 +85,18 @@ class WindowSettings(Model):
     smoothness: NotNegative = tuned(
         0.12, by_factor(0.01, 1.0), "charge for each rad/s of change in turn rate, s", "smoothness, against quick turns"
     )
+    strictness: NotNegative = tuned(
+        6.0,
+        evenly(0.0, 20.0),
+        "how many times more straying is charged where the body just fits",
+        "leading straight into doorways, against going round what stands in them",
+    )
+    delay: NotNegative = tuned(
+        0.1,
+        evenly(0.0, 0.5),
+        "time from seeing to braking that it allows for; safety allows for more, s",
+        "braking early, against speed and room in narrow places",
+    )
 
 
 class BandSettings(Model):
@@ -122,4 +134,28 @@ class BandSettings(Model):
         evenly(0.0, 0.5),
         "share by which another band must be quicker to be taken instead",
         "no dithering between sides, against time",
+    )
+    clearance: Positive = tuned(
+        100.0,
+        by_factor(10.0, 1000.0),
+        "charge for the square of a metre that a gap lacks, over a second, s",
+        "gaps that are kept, against time",
+    )
+    swerve: Positive = tuned(
+        0.35,
+        evenly(0.1, 1.0),
+        "gap beside the body with which a way past something is begun, m",
+        "finding the other side of wide things, against staying in narrow places",
+    )
+    wrong_side: NotNegative = tuned(
+        3.0,
+        by_factor(0.3, 30.0),
+        "charge for passing a person on the side that is not preferred, s",
+        "the preferred side, against time",
+    )
+    steering_time: Positive = tuned(
+        0.3,
+        by_factor(0.1, 1.0),
+        "time over which it steers to the band, s",
+        "smooth steering, against cut corners",
     )

@@ -17,6 +17,7 @@ from vinecompass.settings.named_pose import NamedPose
 from vinecompass.settings.navigation import NavigationSettings
 from vinecompass.settings.people import PeopleSettings
 from vinecompass.settings.planning import PlanSettings
+from vinecompass.settings.recovery import RecoverySettings
 from vinecompass.settings.safety import SafetySettings
 
 __all__ = ["Settings", "read_settings"]
@@ -35,6 +36,7 @@ class Settings(Model):
     band: BandSettings = Field(default_factory=BandSettings, description="a [band] table")
     people: PeopleSettings = Field(default_factory=PeopleSettings, description="a [people] table")
     navigation: NavigationSettings = Field(default_factory=NavigationSettings, description="a [navigation] table")
+    recovery: RecoverySettings = Field(default_factory=RecoverySettings, description="a [recovery] table")
     safety: SafetySettings = Field(default_factory=SafetySettings, description="a [safety] table")
     docks: list[NamedPose] = Field(default_factory=list, alias="dock", description="[[dock]] tables")
 

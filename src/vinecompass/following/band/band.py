@@ -26,8 +26,9 @@ __all__ = ["Band", "draw_tight", "first_guess"]
 
 FloatArray = NDArray[np.float64]
 TERMS = ("time", "slip", "speed", "acceleration", "radius", "obstacles", "floor")
-WEIGHTS = np.array([1.0, 300.0, 20.0, 5.0, 300.0, 100.0, 100.0])
-"""What each term counts: a time of a second as much as an excess of some centimetres, or centimetres a second."""
+WEIGHTS = (1.0, 300.0, 20.0, 5.0, 300.0)
+"""What each of the first terms counts: a time of a second as much as an excess of some centimetres, or centimetres a
+second. They stand for the drive's limits, which are no matter of taste; what a gap counts is a setting."""
 FEWEST_INTERVALS, MOST_INTERVALS = 6, 60
 """Intervals of a band."""
 
@@ -204,7 +205,7 @@ def draw_tight(
     cells = OPEN_FLOOR if floor is None else floor.cells
     problem = BandProblem(
         limits=_kept_below(robot, top_speed),
-        weights=WEIGHTS,
+        weights=np.array([*WEIGHTS, s.clearance, s.clearance]),
         # From a forbidden cell's middle to its edge.
         spare_to_floor=(1.0 - tightness) * s.spare + 0.5 * cells.cell_size,
         spare_to_obstacles=s.spare,

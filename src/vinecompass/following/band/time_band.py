@@ -33,18 +33,12 @@ from vinecompass.settings import BandSettings, FollowingSettings, PeopleSettings
 __all__ = ["TimeBand"]
 
 FloatArray = NDArray[np.float64]
-ROOM = 0.35
-"""Metres beside the body's half width that a detour begins with."""
 SHARES_TRIED = np.array([1.0, 0.75, 0.5, 0.25])
 """Shares of its speed that are tried until a person has room enough."""
 KEPT_OF_SPACE = 0.5 / 1.1
 """Share of the personal space that the band keeps from people besides its usual gap: it has no softer charge."""
-WRONG_SIDE = 3.0
-"""Seconds that passing a person on the side that is not preferred is charged."""
 PARKING = 2.5
 """Metres of plan left from which manoeuvres are tried, too."""
-STEERED_OVER = 0.3
-"""Seconds over which it steers: a quickest band turns at once, and hard, for each centimetre the estimate is off."""
 QUICK_TURN = 4.0
 """Seconds that a turn on the spot at the end may take: no manoeuvre is quicker."""
 
@@ -159,7 +153,7 @@ class TimeBand(LocalPlanner):
         terms = {
             "time": np.array([band.duration for band in bands]),
             "limits": np.array([band.cost - band.duration for band in bands]),
-            "people": WRONG_SIDE * wrong,
+            "people": self._band.wrong_side * wrong,
             "loyalty": other,
         }
         cost = np.sum(list(terms.values()), axis=0)
@@ -224,7 +218,7 @@ class TimeBand(LocalPlanner):
         fresh = 1 if guesses else 3
         even = resample_polyline(path, 0.2) if distance_along(path)[-1] > 0.05 else path
         present = sides_of(even, islands)
-        rooms = [self._half_width + ROOM + (kept if each.person >= 0 else 0.0) for each in islands]
+        rooms = [self._half_width + self._band.swerve + (kept if each.person >= 0 else 0.0) for each in islands]
         in_the_way = [
             side != 0 and np.hypot(*(even - (each.x, each.y)).T).min() < each.reach + 0.7 * room
             for each, side, room in zip(islands, present, rooms, strict=True)
@@ -260,9 +254,9 @@ class TimeBand(LocalPlanner):
 
     def _command(self, view: View, band: Band) -> Command:
         """Return the mean speed over the next period, and the mean turn rate over somewhat more."""
-        here, there, later = band.at([0.0, view.duration, STEERED_OVER])
+        here, there, later = band.at([0.0, view.duration, self._band.steering_time])
         ahead = float(arc_velocity(relative(there, here))[0]) / view.duration
-        return Command(ahead, turn_rate=float(later[2] - here[2]) / min(STEERED_OVER, band.duration))
+        return Command(ahead, turn_rate=float(later[2] - here[2]) / min(self._band.steering_time, band.duration))
 
 
 def _posed(points: FloatArray, pose: FloatArray, goal: FloatArray, direction: int) -> FloatArray:

@@ -28,14 +28,10 @@ __all__ = ["VelocityWindow"]
 FloatArray = NDArray[np.float64]
 ROLL_OUT_STEP = 0.1
 """Seconds between the poses of a roll-out."""
-DELAY = 0.1
-"""Seconds from seeing to braking that a roll-out allows for; safety allows for more."""
 PEOPLE_REACH = 8.0
 """Metres from which people are minded."""
 PEOPLE_TIME = 6.0
 """Seconds ahead for which people are minded: towards one who comes, slowing down only puts off the meeting."""
-STRICTER = 6.0
-"""How many times more straying from the plan is charged where the body just fits: there the plan leads in straight."""
 MANY = 1000
 """Candidates from which two cores are quicker than one."""
 LEADING = 0.4
@@ -212,7 +208,8 @@ class VelocityWindow(LocalPlanner):
         paths = np.empty((len(velocities), max(round(self._window.horizon / ROLL_OUT_STEP), 1), 3))
         terms, for_people = np.empty((len(velocities), 6)), np.zeros(len(velocities))
         begin = Begin(compose(inverse(frame), view.pose), view.current.velocity, frame)
-        around, setup = self._around(view), RollOut(self._limits, ROLL_OUT_STEP, DELAY, self._settings.tight_gap)
+        around = self._around(view)
+        setup = RollOut(self._limits, ROLL_OUT_STEP, self._window.delay, self._settings.tight_gap)
 
         def weigh(part: slice) -> None:
             roll_out(velocities[part], begin, ahead, around, setup, paths[part], terms[part])
@@ -237,7 +234,7 @@ class VelocityWindow(LocalPlanner):
         got_up_again = slower**2 / (2.0 * self._limits.acceleration * allowed)
         return {
             "progress": (terms[:, TO_GO] + led_on) / allowed + got_up_again,
-            "offset": w.offset * (1.0 + STRICTER * profile.tightness) * terms[:, BESIDE],
+            "offset": w.offset * (1.0 + w.strictness * profile.tightness) * terms[:, BESIDE],
             "heading": w.heading * terms[:, OFF_DIRECTION],
             "clearance": w.clearance * terms[:, NEARNESS],
             "smoothness": w.smoothness * terms[:, TURN_CHANGE],
