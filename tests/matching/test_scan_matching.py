@@ -95,6 +95,38 @@ class WhatIsNotSeen(unittest.TestCase):
         self.assertAlmostEqual(self.match(self.aisle(*pillars), seen[::2], [0.0, 0.0, 0.0]).pose[0], 0.1, delta=0.02)
 
 
+class RoundPillars(unittest.TestCase):
+    def test_they_do_not_draw_the_scan_towards_them(self):
+        """Twelve pillars before the scanner and none behind: a line through each one's points would cut through it."""
+        rng = np.random.default_rng(3)
+        middles = np.array([(x, y) for x in (3.0, 5.5, 8.0, 10.5) for y in (-3.0, 0.5, 3.0)])
+        middles += rng.normal(scale=0.2, size=middles.shape)
+        ways = [self.seen_from([x, 0.0], middles, rng) for x in np.arange(-4.0, 0.0, 0.25)]
+        grid = WallGrid.of_points(np.concatenate(ways), cell_size=0.05, spread=0.08)
+        window = SearchWindow(0.05, np.radians(1.0), np.radians(0.5))
+        poses = []
+        for y in np.arange(-0.5, 0.55, 0.1):
+            points = self.seen_from([0.0, y], middles, rng) - [0.0, y]
+            guess = [0.0, y, 0.0]
+            match = match_scan(
+                points, np.zeros(len(points)), grid, guess, window=window, prior_points=0.0, doubt_sweep=False
+            )
+            poses.append(match.pose - guess)
+        mean, of_mean = np.mean(poses, axis=0), np.std(poses, axis=0) / np.sqrt(len(poses))
+        self.assertTrue(np.all(np.abs(mean) < [0.004, 0.003, 0.0006] + 2.0 * of_mean), (mean, of_mean))
+
+    def seen_from(self, eye, middles, rng, radius=0.25):
+        """Where beams end on circles: the nearer root of a quadratic equation, with 1 cm of noise."""
+        angles = np.radians(np.arange(-60.0, 60.0, 0.25))
+        directions = np.column_stack([np.cos(angles), np.sin(angles)])
+        along = directions @ (middles - eye).T
+        under_root = along**2 - np.sum((middles - eye) ** 2, axis=1) + radius**2
+        ranges = np.where(under_root > 0.0, along - np.sqrt(np.maximum(under_root, 0.0)), np.inf).min(axis=1)
+        hit = np.isfinite(ranges)
+        ranges = ranges[hit] + rng.normal(scale=0.01, size=hit.sum())
+        return eye + ranges[:, None] * directions[hit]
+
+
 class SearchOfWindows(unittest.TestCase):
     def test_branch_and_bound_finds_what_trying_everything_finds(self):
         rng = np.random.default_rng(3)

@@ -7,6 +7,10 @@ from numba import njit
 
 from vinecompass.geometry.kernels import solve_in_place, write_row
 
+LEAST_LONG, BENT = 0.15, 2.0
+"""Share of the variance along it that hits may have across a wall; and how many times what it leaves, for each cell
+beyond three, a bend must explain of that to be believed."""
+
 
 @njit(cache=True, nogil=True)
 def add_hits(hit_sums, field, points, spread, reach):  # type: ignore[no-untyped-def]
@@ -260,55 +264,106 @@ def good_poses(pyramid, pad, points, headings, floor, least, share, apart, turne
 
 
 @njit(cache=True, nogil=True)
-def wall_near(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
-    """The wall near a point (cells): a point on it and its unit normal, from the mean hits of the cells about it.
-
-    The cell with the mean hit nearest to the point is sought within `reach` cells; the wall is the line
-    through the mean hits about that cell that fits them best. Returns (found, wall x, wall y, normal x, normal y);
-    too few cells, or cells that do not lie along a line, are no wall.
-    """
-    rows, columns = hit_sums.shape[0], hit_sums.shape[1]
+def nearest_hits(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
+    """The row and column of the cell within `reach` cells whose mean hit is nearest to a point (cells), or -1, -1."""
     column, row = int(np.floor(x)), int(np.floor(y))
     best, best_row, best_column = (reach + 0.5) ** 2, -1, -1
-    low_row, high_row = max(row - reach, 0), min(row + reach + 1, rows)
-    for r in range(low_row, high_row):
-        low_column, high_column = max(column - reach, 0), min(column + reach + 1, columns)
-        for c in range(low_column, high_column):
+    for r in range(max(row - reach, 0), min(row + reach + 1, hit_sums.shape[0])):
+        for c in range(max(column - reach, 0), min(column + reach + 1, hit_sums.shape[1])):
             count = hit_sums[r, c, 2]
             if count > 0.0:
                 away = (c + hit_sums[r, c, 0] / count - x) ** 2 + (r + hit_sums[r, c, 1] / count - y) ** 2
                 if away < best:
                     best, best_row, best_column = away, r, c
-    if best_row < 0:
-        return False, 0.0, 0.0, 0.0, 0.0
-    total, mx, my, xx, yy, xy, cells = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0
-    low_row, high_row = max(best_row - reach, 0), min(best_row + reach + 1, rows)
-    for r in range(low_row, high_row):
-        low_column, high_column = max(best_column - reach, 0), min(best_column + reach + 1, columns)
-        for c in range(low_column, high_column):
+    return best_row, best_column
+
+
+@njit(cache=True, nogil=True)
+def hits_about(hit_sums, row, column, reach, hits):  # type: ignore[no-untyped-def]
+    """Write the mean hits of the cells within `reach` of a cell to `hits` (N, 3): x and y from that cell's corner, in
+    cells, and their weight; return how many there are."""
+    found = 0
+    for r in range(max(row - reach, 0), min(row + reach + 1, hit_sums.shape[0])):
+        for c in range(max(column - reach, 0), min(column + reach + 1, hit_sums.shape[1])):
             count = hit_sums[r, c, 2]
             if count > 0.0:
-                hx = c - best_column + hit_sums[r, c, 0] / count
-                hy = r - best_row + hit_sums[r, c, 1] / count
+                hits[found, 0] = c - column + hit_sums[r, c, 0] / count
+                hits[found, 1] = r - row + hit_sums[r, c, 1] / count
                 # A cell hit often is known better, but not without bound: its hits share the poses they came from.
-                weight = min(count, 20.0)
-                total += weight
-                mx += weight * hx
-                my += weight * hy
-                xx += weight * hx * hx
-                yy += weight * hy * hy
-                xy += weight * hx * hy
-                cells += 1
-    if cells < 3:
-        return False, 0.0, 0.0, 0.0, 0.0
+                hits[found, 2] = min(count, 20.0)
+                found += 1
+    return found
+
+
+@njit(cache=True, nogil=True)
+def line_through(hits):  # type: ignore[no-untyped-def]
+    """The line through weighted points (N, 3): their mean x and y, the cosine and sine of the line's direction, and
+    their variances along and across it."""
+    total, mx, my, xx, yy, xy = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    for i in range(hits.shape[0]):
+        x, y, weight = hits[i, 0], hits[i, 1], hits[i, 2]
+        total += weight
+        mx += weight * x
+        my += weight * y
+        xx += weight * x * x
+        yy += weight * y * y
+        xy += weight * x * y
     mx, my = mx / total, my / total
     xx, yy, xy = xx / total - mx * mx, yy / total - my * my, xy / total - mx * my
     middle, spread = 0.5 * (xx + yy), np.sqrt(0.25 * (xx - yy) ** 2 + xy * xy)
-    if middle - spread > 0.15 * (middle + spread):
-        return False, 0.0, 0.0, 0.0, 0.0
-    # The normal is the eigenvector of the smaller eigenvalue, at right angles to the wall's direction.
     angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
-    return True, best_column + mx, best_row + my, -np.sin(angle), np.cos(angle)
+    return mx, my, np.cos(angle), np.sin(angle), middle + spread, middle - spread
+
+
+@njit(cache=True, nogil=True)
+def bend_over(hits, mx, my, cosine, sine, along_variance):  # type: ignore[no-untyped-def]
+    """The parabola over a line through weighted points (N, 3) that fits them best.
+
+    It lies ``bend * (along**2 - along_variance - skew * along)`` across the line. Returns `bend`, `skew` and by how
+    much it lowers the points' variance across.
+    """
+    total, cubes, fourths, bulge = 0.0, 0.0, 0.0, 0.0
+    for i in range(hits.shape[0]):
+        x, y, weight = hits[i, 0] - mx, hits[i, 1] - my, hits[i, 2]
+        along, across = cosine * x + sine * y, cosine * y - sine * x
+        total += weight
+        cubes += weight * along**3
+        fourths += weight * along**4
+        bulge += weight * along**2 * across
+    skew = cubes / (total * along_variance)
+    # What of the squares no line explains; none, if the points lie at two places only.
+    own = fourths - total * along_variance**2 - cubes * skew
+    if own <= 1e-9 * fourths:
+        return 0.0, 0.0, 0.0
+    return bulge / own, skew, bulge * bulge / own / total
+
+
+@njit(cache=True, nogil=True)
+def wall_near(hit_sums, x, y, reach, hits):  # type: ignore[no-untyped-def]
+    """The wall near a point (cells): a point on it and its unit normal, from the mean hits of the cells about it.
+
+    The cell with the mean hit nearest to the point is sought within `reach` cells; the wall is the line through the
+    mean hits about that cell that fits them best, or a parabola where that fits clearly better: a line would cut
+    through pillars and corners, and draw the scan towards them. `hits` ((2 reach + 1)**2, 3) is room to work in.
+    Returns (found, wall x, wall y, normal x, normal y); too few cells, or cells that do not lie along a line, are no
+    wall.
+    """
+    row, column = nearest_hits(hit_sums, x, y, reach)
+    cells = hits_about(hit_sums, row, column, reach, hits) if row >= 0 else 0
+    if cells < 3:
+        return False, 0.0, 0.0, 0.0, 0.0
+    mx, my, cosine, sine, along_variance, variance = line_through(hits[:cells])
+    if variance > LEAST_LONG * along_variance:
+        return False, 0.0, 0.0, 0.0, 0.0
+    bend, skew, explained = bend_over(hits[:cells], mx, my, cosine, sine, along_variance)
+    if explained * (cells - 3) <= BENT * (variance - explained):
+        return True, column + mx, row + my, -sine, cosine
+    along = cosine * (x - column - mx) + sine * (y - row - my)
+    along = min(max(along, -reach - 1.0), reach + 1.0)
+    across, slope = bend * (along * along - along_variance - skew * along), bend * (2.0 * along - skew)
+    wall_x, wall_y = column + mx + cosine * along - sine * across, row + my + sine * along + cosine * across
+    steep = np.sqrt(1.0 + slope * slope)
+    return True, wall_x, wall_y, (-sine - slope * cosine) / steep, (cosine - slope * sine) / steep
 
 
 @njit(cache=True, nogil=True)
@@ -328,6 +383,7 @@ def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter
     matched, squares, total = 0, 0.0, 0.0
     # The wall of each point, and where the point was when it was sought.
     walls, sought = np.empty((points.shape[0], 4)), np.full((points.shape[0], 2), np.inf)
+    hits = np.empty(((2 * reach + 1) ** 2, 3))
     for _ in range(most_iterations):
         information[:] = 0.0
         squares, total = 0.0, 0.0
@@ -345,7 +401,7 @@ def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter
             dx, dy = cosine * px - sine * py, sine * px + cosine * py
             x, y = solution[0] + dx, solution[1] + dy
             if abs(x - sought[i, 0]) + abs(y - sought[i, 1]) > 0.3:
-                _, walls[i, 0], walls[i, 1], walls[i, 2], walls[i, 3] = wall_near(hit_sums, x, y, reach)
+                _, walls[i, 0], walls[i, 1], walls[i, 2], walls[i, 3] = wall_near(hit_sums, x, y, reach, hits)
                 sought[i, 0], sought[i, 1] = x, y
             nx, ny = walls[i, 2], walls[i, 3]
             if nx == 0.0 and ny == 0.0:
