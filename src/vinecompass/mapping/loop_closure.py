@@ -29,8 +29,8 @@ NEAREST_TRIED = 6
 """So many submaps are looked at, those nearest by."""
 ENOUGH = 3
 """Former submaps that are found to show all of the pose: more would hardly tell more, and the graph grow dense."""
-OVERLAP = 14.0
-"""Metres between the middles of submaps that may overlap."""
+OVERLAP = 6.0
+"""Metres between the middles of submaps that may overlap: farther apart, one sees the other side of thin walls."""
 SAME_PLACE = 3.0
 """Metres between the middles of submaps within which they show small things from near by."""
 LEAST_SHARED, BEHIND, ON_WALL = 0.4, 0.3, 0.06
