@@ -439,6 +439,21 @@ class Modes(unittest.TestCase):
                 _, pose, _ = self.carry_out(BackOut, np.array([x, 2.0, 0.0]))
                 self.assertTrue(low < pose[0] < high, pose)
 
+    def test_how_long_and_how_far_is_as_the_settings_say(self):
+        start, wait, look, back = np.array([4.0, 3.0, 0.0]), RECOVERIES["wait"], RECOVERIES["look around"], BackOut
+        for kind, key, value, seconds, metres in (
+            (wait, "wait", 1.5, 1.5, 0.0),
+            (look, "turn_rate", 0.4, 2.0 * np.pi / 0.4, 0.0),
+            (back, "back_way", 1.0, 5.0, 1.0),
+            (back, "back_speed", 0.1, 5.0, 0.5),
+        ):
+            with self.subTest(key=key):
+                _, pose, t = self.carry_out(kind, start, settings=RecoverySettings.model_validate({key: value}))
+                self.assertAlmostEqual(t, seconds, delta=0.3)
+                self.assertAlmostEqual(float(np.hypot(*(pose - start)[:2])), metres, delta=0.05)
+        with self.assertRaisesRegex(ValueError, "back_way = 4 is above longest_back_way = 3"):
+            RecoverySettings(back_way=4.0)
+
     def test_it_comes_out_of_an_aisle_that_it_has_not_looked_into_until_it_can_turn(self):
         grid = room(8.0, 6.0)
         racks = grid.log_odds.copy()
@@ -452,10 +467,10 @@ class Modes(unittest.TestCase):
         self.assertTrue(3.0 < pose[0] < 3.6, pose)
         self.assertLess(t, recovery.seconds)
 
-    def carry_out(self, kind, start, floor=None, unseen=lambda *motion: False):
+    def carry_out(self, kind, start, floor=None, unseen=lambda *motion: False, settings=None):
         """Do as a recovery says, in a room if not told, until it is over; return it, where that leads, and the time."""
         floor, pose, t = floor or price_floor(room(), robot()), start, 0.0
-        recovery = kind("a test", situation(t, pose, floor), robot())
+        recovery = kind("a test", situation(t, pose, floor), robot(), settings)
         while (command := recovery.step(situation(t, pose, floor, unseen))) is not None:
             pose, t = compose(pose, arc(command.velocity, 0.1)), t + 0.1
         return recovery, pose, t
