@@ -91,12 +91,6 @@ class WindowSettings(Model):
         "how many times more straying is charged where the body just fits",
         "leading straight into doorways, against going round what stands in them",
     )
-    delay: NotNegative = tuned(
-        0.1,
-        evenly(0.0, 0.5),
-        "time from seeing to braking that it allows for; safety allows for more, s",
-        "braking early, against speed and room in narrow places",
-    )
 
 
 class BandSettings(Model):

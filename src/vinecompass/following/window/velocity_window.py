@@ -28,6 +28,8 @@ __all__ = ["VelocityWindow"]
 FloatArray = NDArray[np.float64]
 ROLL_OUT_STEP = 0.1
 """Seconds between the poses of a roll-out."""
+DELAY = 0.1
+"""Seconds from seeing to braking that a roll-out allows for; safety allows for more, so that it hardly matters here."""
 PEOPLE_REACH = 8.0
 """Metres from which people are minded."""
 PEOPLE_TIME = 6.0
@@ -209,7 +211,7 @@ class VelocityWindow(LocalPlanner):
         terms, for_people = np.empty((len(velocities), 6)), np.zeros(len(velocities))
         begin = Begin(compose(inverse(frame), view.pose), view.current.velocity, frame)
         around = self._around(view)
-        setup = RollOut(self._limits, ROLL_OUT_STEP, self._window.delay, self._settings.tight_gap)
+        setup = RollOut(self._limits, ROLL_OUT_STEP, DELAY, self._settings.tight_gap)
 
         def weigh(part: slice) -> None:
             roll_out(velocities[part], begin, ahead, around, setup, paths[part], terms[part])
