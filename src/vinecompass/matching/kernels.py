@@ -267,9 +267,11 @@ def good_poses(pyramid, pad, points, headings, floor, least, share, apart, turne
 def nearest_hits(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
     """The row and column of the cell within `reach` cells whose mean hit is nearest to a point (cells), or -1, -1."""
     column, row = int(np.floor(x)), int(np.floor(y))
+    low_row, high_row = max(row - reach, 0), min(row + reach + 1, hit_sums.shape[0])
+    low_column, high_column = max(column - reach, 0), min(column + reach + 1, hit_sums.shape[1])
     best, best_row, best_column = (reach + 0.5) ** 2, -1, -1
-    for r in range(max(row - reach, 0), min(row + reach + 1, hit_sums.shape[0])):
-        for c in range(max(column - reach, 0), min(column + reach + 1, hit_sums.shape[1])):
+    for r in range(low_row, high_row):
+        for c in range(low_column, high_column):
             count = hit_sums[r, c, 2]
             if count > 0.0:
                 away = (c + hit_sums[r, c, 0] / count - x) ** 2 + (r + hit_sums[r, c, 1] / count - y) ** 2
@@ -282,9 +284,11 @@ def nearest_hits(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
 def hits_about(hit_sums, row, column, reach, hits):  # type: ignore[no-untyped-def]
     """Write the mean hits of the cells within `reach` of a cell to `hits` (N, 3): x and y from that cell's corner, in
     cells, and their weight; return how many there are."""
+    low_row, high_row = max(row - reach, 0), min(row + reach + 1, hit_sums.shape[0])
+    low_column, high_column = max(column - reach, 0), min(column + reach + 1, hit_sums.shape[1])
     found = 0
-    for r in range(max(row - reach, 0), min(row + reach + 1, hit_sums.shape[0])):
-        for c in range(max(column - reach, 0), min(column + reach + 1, hit_sums.shape[1])):
+    for r in range(low_row, high_row):
+        for c in range(low_column, high_column):
             count = hit_sums[r, c, 2]
             if count > 0.0:
                 hits[found, 0] = c - column + hit_sums[r, c, 0] / count
