@@ -133,7 +133,7 @@ class Submap:
         return seen
 
 
-def _fronts_of(hits: NDArray[np.floating]) -> FloatArray:
+def _fronts_of(hits: FloatArray) -> FloatArray:
     """Return the unit normals ``(N, 2)``, towards the body, of what its beams hit in turn; 0, 0 where not clear."""
     along = np.roll(hits, -NEIGHBOUR, axis=0) - np.roll(hits, NEIGHBOUR, axis=0)
     length, away = np.hypot(along[:, 0], along[:, 1]), np.hypot(hits[:, 0], hits[:, 1])
@@ -141,7 +141,7 @@ def _fronts_of(hits: NDArray[np.floating]) -> FloatArray:
         normals = np.column_stack([-along[:, 1], along[:, 0]]) / length[:, None]
         towards = -np.sum(normals * hits, axis=1) / away
     clear = (length > ONE_SURFACE[0]) & (length < ONE_SURFACE[1]) & (np.abs(towards) > EDGE_ON)
-    return np.where(clear[:, None], normals * np.sign(towards)[:, None], 0.0).astype(float)
+    return np.where(clear[:, None], normals * np.sign(towards)[:, None], 0.0)
 
 
 def spread_evenly(points: ArrayLike, apart: float, most: int) -> FloatArray:
