@@ -29,8 +29,8 @@ NEAREST_TRIED = 6
 """So many submaps are looked at, those nearest by."""
 ENOUGH = 3
 """Former submaps that are found to show all of the pose: more would hardly tell more, and the graph grow dense."""
-OVERLAP = 14.0
-"""Metres between the middles of submaps that may overlap: far walls are seen from as far."""
+OVERLAP = 6.0
+"""Metres between the middles of submaps that may overlap: farther apart, one sees the other side of thin walls."""
 SAME_PLACE = 3.0
 """Metres between the middles of submaps within which they show small things from near by."""
 LEAST_SHARED, BEHIND, ON_WALL = 0.4, 0.3, 0.06
@@ -190,7 +190,6 @@ class LoopCloser:
         Where the submap is `lost` that is farther, and it must not lie where others saw through what it shows.
         """
         settings, submap = self._settings, submaps[number]
-        fronts = submap.fronts(of=number, nearer_than=NEARER_THAN)
         ways = graph.ways(number, _lengths(submaps, LOST if lost else UNWATCHED), LOOP_LENGTH)
         sure = 0
         for former, reach in self._near(submaps, number, graph, ways):
@@ -199,8 +198,7 @@ class LoopCloser:
             guess = relative(graph.poses[number], graph.poses[former])
             turn = min(np.pi, LEAST_LOOP_TURN + np.radians(settings.loop_drift_deg) * ways[former])
             # What the former submap could not see, seen from another side, says nothing for the place or against it.
-            facing = transform_points([0.0, 0.0, guess[2]], fronts)
-            seen = points[submaps[former].sees(transform_points(guess, points), reach + BEHIND, fronts=facing)]
+            seen = points[submaps[former].sees(transform_points(guess, points), reach + BEHIND)]
             few, many = spread_evenly(seen, 0.25, SEARCH_POINTS), spread_evenly(seen, settings.cell_size, ALIGN_POINTS)
             enough = len(seen) >= max(LEAST_SHARED * len(points), ALIGN_POINTS // 2)
             found = self._find(submaps[former], former, few, guess, reach, turn) if enough else None

@@ -14,9 +14,6 @@ from vinecompass.matching import WallGrid
 __all__ = ["Keyframe", "Submap", "spread_evenly"]
 
 FloatArray = NDArray[np.float64]
-NEIGHBOUR, ONE_SURFACE, EDGE_ON = 3, (0.1, 0.8), 0.15
-"""How many beams from a point are its neighbours on both sides; metres between the two from which they tell which way
-its surface faces, and up to which they lie on it; and sine of the angle to it up to which its side is not clear."""
 VIEWS, BESIDE = 5, np.radians(2.0)
 """Scans of a submap by which is told what it could see, and how near to a beam, in radians, a point must lie."""
 
@@ -95,23 +92,10 @@ class Submap:
                 parts.append(transform_points(pose, hits[np.hypot(hits[:, 0], hits[:, 1]) < nearer_than]))
         return np.concatenate(parts)
 
-    def fronts(self, *, of: int | None = None, nearer_than: float = np.inf) -> FloatArray:
-        """Return which way the surfaces of `points` face ``(N, 2)``: unit normals, or 0, 0 where that is not clear."""
-        parts = [np.zeros((0, 2))]
-        for keyframe, pose in self.members:
-            if of is None or keyframe.submap == of:
-                hits = keyframe.beams.hits
-                near = np.hypot(hits[:, 0], hits[:, 1]) < nearer_than
-                parts.append(transform_points([0.0, 0.0, pose[2]], _fronts_of(hits)[near]))
-        return np.concatenate(parts)
-
-    def sees(
-        self, points: FloatArray, margin: float, *, fronts: FloatArray | None = None, by_all: bool = False
-    ) -> NDArray[np.bool_]:
+    def sees(self, points: FloatArray, margin: float, *, by_all: bool = False) -> NDArray[np.bool_]:
         """Return which points ``(N, 2)`` in its frame lie where its scans could see, or up to a margin beyond, m.
 
         By one of the beams beside a point, or `by_all` of the two on each side: a beam may pass where the next hits.
-        With `fronts` ``(N, 2)``, only from before the surfaces that face so, if they are clear: a wall has two sides.
         """
         seen = np.zeros(len(points), bool)
         for keyframe, pose in self.members[:: -(-len(self.members) // VIEWS) or 1]:
@@ -127,21 +111,8 @@ class Submap:
                 (after + np.arange(-2, 2)[:, None] if by_all else after + np.arange(-1, 1)[:, None]) % len(hits)
             ]
             near = (np.abs(wrap_angle(angles - bearings[beams])) < BESIDE) & (away < reaches[beams] + margin)
-            if fronts is not None:
-                near &= np.sum(fronts * offsets, axis=1) <= EDGE_ON * away
             seen |= near.all(axis=0) if by_all else near.any(axis=0)
         return seen
-
-
-def _fronts_of(hits: FloatArray) -> FloatArray:
-    """Return the unit normals ``(N, 2)``, towards the body, of what its beams hit in turn; 0, 0 where not clear."""
-    along = np.roll(hits, -NEIGHBOUR, axis=0) - np.roll(hits, NEIGHBOUR, axis=0)
-    length, away = np.hypot(along[:, 0], along[:, 1]), np.hypot(hits[:, 0], hits[:, 1])
-    with np.errstate(divide="ignore", invalid="ignore"):
-        normals = np.column_stack([-along[:, 1], along[:, 0]]) / length[:, None]
-        towards = -np.sum(normals * hits, axis=1) / away
-    clear = (length > ONE_SURFACE[0]) & (length < ONE_SURFACE[1]) & (np.abs(towards) > EDGE_ON)
-    return np.where(clear[:, None], normals * np.sign(towards)[:, None], 0.0)
 
 
 def spread_evenly(points: ArrayLike, apart: float, most: int) -> FloatArray:
