@@ -7,9 +7,8 @@ from numba import njit
 
 from vinecompass.geometry.kernels import solve_in_place, write_row
 
-LEAST_LONG, BENT = 0.15, 2.0
-"""Share of the variance along it that hits may have across a wall; and how many times what it leaves, for each cell
-beyond three, a bend must explain of that to be believed."""
+LEAST_LONG = 0.15
+"""Share of the variance along it that hits may have across a wall."""
 
 
 @njit(cache=True, nogil=True)
@@ -347,7 +346,7 @@ def wall_near(hit_sums, x, y, reach, hits):  # type: ignore[no-untyped-def]
     """The wall near a point (cells): a point on it and its unit normal, from the mean hits of the cells about it.
 
     The cell with the mean hit nearest to the point is sought within `reach` cells; the wall is the line through the
-    mean hits about that cell that fits them best, or a parabola where that fits clearly better: a line would cut
+    mean hits about that cell that fits them best, or a parabola where that fits better than by chance: a line would cut
     through pillars and corners, and draw the scan towards them. `hits` ((2 reach + 1)**2, 3) is room to work in.
     Returns (found, wall x, wall y, normal x, normal y); too few cells, or cells that do not lie along a line, are no
     wall.
@@ -360,8 +359,11 @@ def wall_near(hit_sums, x, y, reach, hits):  # type: ignore[no-untyped-def]
     if variance > LEAST_LONG * along_variance:
         return False, 0.0, 0.0, 0.0, 0.0
     bend, skew, explained = bend_over(hits[:cells], mx, my, cosine, sine, along_variance)
-    if explained * (cells - 3) <= BENT * (variance - explained):
+    told, by_chance = explained * (cells - 3), max(variance - explained, 0.0)
+    if told <= by_chance:
         return True, column + mx, row + my, -sine, cosine
+    # What chance alone would explain is taken off, so that a wall does not bend all at once as hits come in.
+    bend *= 1.0 - by_chance / told
     along = cosine * (x - column - mx) + sine * (y - row - my)
     along = min(max(along, -reach - 1.0), reach + 1.0)
     across, slope = bend * (along * along - along_variance - skew * along), bend * (2.0 * along - skew)
