@@ -107,14 +107,16 @@ def driven(planner: str, number: int, fault: LiveFault | None, s: Settings) -> T
     return [mission.velocities, mission.track.poses]
 
 
-def held_up(s: Settings) -> Told:
-    """A wall that the map does not know closes the hall, behind it and before it: all recoveries, in turn."""
-    corners = [(0.0, 0.0), (12.0, 0.0), (12.0, 3.0), (0.0, 3.0)]
-    walls = [[*corners, corners[0]], [(6.0, 0.0), (6.0, 3.0)]]
-    site = Site(name="hall", start=(2.0, 1.5, 0.0), wall=[{"points": points} for points in walls])
-    grid = grid_from_polygons(corners, [], cell_size=0.05)
+def held_up(wide: float, s: Settings) -> Told:
+    """A wall that the map does not know closes an aisle that it has driven into: it tries all recoveries in turn."""
+    deep = 0.5 * (3.0 - wide)
+    corners = [(0.0, 0.0), (16.0, 0.0), (16.0, 3.0), (0.0, 3.0)]
+    racks = [[(x, y), (x + 5.0, y), (x + 5.0, y + deep), (x, y + deep)] for x in (3.0, 9.5) for y in (0.0, 3.0 - deep)]
+    walls = [*([*each, each[0]] for each in (corners, *racks)), [(12.0, 0.0), (12.0, 3.0)]]
+    site = Site(name="hall", start=(1.5, 1.5, 0.0), wall=[{"points": points} for points in walls])
+    grid = grid_from_polygons(corners, racks, cell_size=0.05)
     robot = read_robot(demo_file("robot.toml"))
-    mission = rehearse_mission(site, robot, grid, [10.0, 1.5, 0.0], settings=s, time_limit=60.0, seed=1)
+    mission = rehearse_mission(site, robot, grid, [15.0, 1.5, 0.0], settings=s, time_limit=60.0, seed=1)
     return [mission.velocities, mission.track.poses]
 
 
@@ -135,7 +137,8 @@ TRIES: dict[str, list[Attempt]] = {
     ],
     "costs": [partial(floor, "closed"), partial(floor, "dear"), *DRIVES],
     "planning": [partial(planned, method) for method in METHODS],
-    "recovery": [held_up],
+    # Where there is no room to turn, and where there is.
+    "recovery": [partial(held_up, wide) for wide in (1.2, 2.4)],
 }
 
 
