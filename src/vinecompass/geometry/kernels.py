@@ -75,6 +75,14 @@ def solve_in_place(matrix, right):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def principal_axes(xx, xy, yy):  # type: ignore[no-untyped-def]
+    """The heading of the direction in which points scatter most, and their variances along and across it, from their
+    variances in x and y and their covariance."""
+    middle, spread = 0.5 * (xx + yy), np.sqrt(0.25 * (xx - yy) ** 2 + xy * xy)
+    return 0.5 * np.arctan2(2.0 * xy, xx - yy), middle + spread, middle - spread
+
+
+@njit(cache=True, nogil=True)
 def heaviest_share(points, shown, radius):  # type: ignore[no-untyped-def]
     """Return the largest share of what points (N, 2) show that lies within a radius of one of them.
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from vinecompass.geometry.kernels import solve_in_place, write_row
+from vinecompass.geometry.kernels import principal_axes, solve_in_place, write_row
 
-LEAST_LONG = 0.15
+MOST_ACROSS = 0.15
 """Share of the variance along it that hits may have across a wall."""
 
 
@@ -263,11 +263,16 @@ def good_poses(pyramid, pad, points, headings, floor, least, share, apart, turne
 
 
 @njit(cache=True, nogil=True)
+def cells_about(cells, row, column, reach):  # type: ignore[no-untyped-def]
+    """The first row and the one after the last, and the columns alike, of what lies within `reach` of a cell."""
+    low_row, high_row = max(row - reach, 0), min(row + reach + 1, cells.shape[0])
+    return low_row, high_row, max(column - reach, 0), min(column + reach + 1, cells.shape[1])
+
+
+@njit(cache=True, nogil=True)
 def nearest_hits(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
     """The row and column of the cell within `reach` cells whose mean hit is nearest to a point (cells), or -1, -1."""
-    column, row = int(np.floor(x)), int(np.floor(y))
-    low_row, high_row = max(row - reach, 0), min(row + reach + 1, hit_sums.shape[0])
-    low_column, high_column = max(column - reach, 0), min(column + reach + 1, hit_sums.shape[1])
+    low_row, high_row, low_column, high_column = cells_about(hit_sums, int(np.floor(y)), int(np.floor(x)), reach)
     best, best_row, best_column = (reach + 0.5) ** 2, -1, -1
     for r in range(low_row, high_row):
         for c in range(low_column, high_column):
@@ -283,8 +288,7 @@ def nearest_hits(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
 def hits_about(hit_sums, row, column, reach, hits):  # type: ignore[no-untyped-def]
     """Write the mean hits of the cells within `reach` of a cell to `hits` (N, 3): x and y from that cell's corner, in
     cells, and their weight; return how many there are."""
-    low_row, high_row = max(row - reach, 0), min(row + reach + 1, hit_sums.shape[0])
-    low_column, high_column = max(column - reach, 0), min(column + reach + 1, hit_sums.shape[1])
+    low_row, high_row, low_column, high_column = cells_about(hit_sums, row, column, reach)
     found = 0
     for r in range(low_row, high_row):
         for c in range(low_column, high_column):
@@ -313,9 +317,8 @@ def line_through(hits):  # type: ignore[no-untyped-def]
         xy += weight * x * y
     mx, my = mx / total, my / total
     xx, yy, xy = xx / total - mx * mx, yy / total - my * my, xy / total - mx * my
-    middle, spread = 0.5 * (xx + yy), np.sqrt(0.25 * (xx - yy) ** 2 + xy * xy)
-    angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
-    return mx, my, np.cos(angle), np.sin(angle), middle + spread, middle - spread
+    angle, along, across = principal_axes(xx, xy, yy)
+    return mx, my, np.cos(angle), np.sin(angle), along, across
 
 
 @njit(cache=True, nogil=True)
@@ -356,7 +359,7 @@ def wall_near(hit_sums, x, y, reach, hits):  # type: ignore[no-untyped-def]
     if cells < 3:
         return False, 0.0, 0.0, 0.0, 0.0
     mx, my, cosine, sine, along_variance, variance = line_through(hits[:cells])
-    if variance > LEAST_LONG * along_variance:
+    if variance > MOST_ACROSS * along_variance:
         return False, 0.0, 0.0, 0.0, 0.0
     bend, skew, explained = bend_over(hits[:cells], mx, my, cosine, sine, along_variance)
     told, by_chance = explained * (cells - 3), max(variance - explained, 0.0)

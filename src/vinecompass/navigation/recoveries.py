@@ -74,8 +74,8 @@ class BackOut(Recovery):
     def __init__(self, reason: str, now: Situation, robot: Robot, settings: RecoverySettings | None = None) -> None:
         super().__init__(reason, now, robot, settings)
         drive = robot.drive
-        speed = self._settings.back_speed
-        self._speeds = [-min(speed, drive.reverse_speed), min(speed, drive.top_speed)]
+        wanted = self._settings.back_speed
+        self._speeds = [-min(wanted, drive.reverse_speed), min(wanted, drive.top_speed)]
         slowest = min(abs(speed) for speed in self._speeds if speed)
         self.seconds = self._settings.longest_back_way / slowest + 1.0
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from vinecompass.geometry.kernels import solve_in_place
+from vinecompass.geometry.kernels import principal_axes, solve_in_place
 
 BESIDE = 2
 """Beams to each side that a beam is compared with."""
@@ -141,15 +141,14 @@ def fit_line(points, i, reach, line):  # type: ignore[no-untyped-def]
         return False
     mx, my = mx / total, my / total
     xx, yy, xy = xx / total - mx * mx, yy / total - my * my, xy / total - mx * my
-    middle, spread = 0.5 * (xx + yy), np.sqrt(0.25 * (xx - yy) ** 2 + xy * xy)
-    if middle - spread > 0.05 * (middle + spread):
+    angle, along, across = principal_axes(xx, xy, yy)
+    if across > 0.05 * along:
         return False
-    angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
     line[0] = x + mx
     line[1] = y + my
     line[2] = -np.sin(angle)
     line[3] = np.cos(angle)
-    line[4] = (middle - spread) / ((middle + spread) * total)
+    line[4] = across / (along * total)
     return True
 
 

@@ -210,8 +210,7 @@ class VelocityWindow(LocalPlanner):
         paths = np.empty((len(velocities), max(round(self._window.horizon / ROLL_OUT_STEP), 1), 3))
         terms, for_people = np.empty((len(velocities), 6)), np.zeros(len(velocities))
         begin = Begin(compose(inverse(frame), view.pose), view.current.velocity, frame)
-        around = self._around(view)
-        setup = RollOut(self._limits, ROLL_OUT_STEP, DELAY, self._settings.tight_gap)
+        around, setup = self._around(view), RollOut(self._limits, ROLL_OUT_STEP, DELAY, self._settings.tight_gap)
 
         def weigh(part: slice) -> None:
             roll_out(velocities[part], begin, ahead, around, setup, paths[part], terms[part])
