@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 import numpy as np
@@ -164,8 +164,7 @@ OneStream = TypeVar("OneStream", Scans, Wheels, Track, Imu, Positions, Commands)
 
 def columns_of(stream: Stream) -> dict[str, NDArray[Any]]:
     """Return the arrays that a stream has, by name, each with a row for each stamp."""
-    columns = {field.name: getattr(stream, field.name) for field in fields(stream)}
-    return {name: values for name, values in columns.items() if isinstance(values, np.ndarray)}
+    return {name: values for name, values in vars(stream).items() if isinstance(values, np.ndarray)}
 
 
 def readings_of(stream: Stream) -> dict[str, NDArray[Any]]:

@@ -43,5 +43,8 @@ class Delivery(Generic[OneStream]):
         due = np.maximum.accumulate(np.concatenate([self._due, due]))
         waiting = readings if self._waiting is None else joined([self._waiting, readings])
         there = due <= now + ON_TIME
+        if there.all():
+            self._due, self._waiting = np.zeros(0), None
+            return waiting
         self._due, self._waiting = due[~there], rows_of(waiting, ~there)
         return rows_of(waiting, there)
