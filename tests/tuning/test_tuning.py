@@ -348,6 +348,8 @@ class Studies(unittest.TestCase):
             self.assertTrue(0.1 < result.least_clearance < 3.0)
             self.assertEqual((result.contacts, result.cost), (0, result.over_bound))
         assert_input_error(self, lambda: StudyRun(case, folder, made_of={"of": "hall"}), "of", "room")
+        with StudyRun(case, folder, made_of={"of": "room"}) as again:
+            assert_input_error(self, lambda: again.run([Trial(3, 9, {})]), "000003.parquet", "seed 1", "seed 9")
         (folder / "parts" / "000003.parquet").write_bytes(table_bytes({"number": [3], "seed": [None]}, "parquet"))
         assert_input_error(self, lambda: read_study(folder), "000003.parquet", "damaged")
         (new := new_folder() / "notes").mkdir()
@@ -377,6 +379,8 @@ class Studies(unittest.TestCase):
         self.assertEqual([path.name for path in sorted(scratch.glob("died-*"))], ["died-2", "died-5"])
         # What does badly on the first seed is not tried on the second, and is none of the best.
         early = found[0].on_seeds(0, 2)
+        self.assertLessEqual(len(early.trials), 60)
+        self.assertIn({}, early.tried_on_all_seeds())
         stopped = [values for values in early.tried() if values not in early.tried_on_all_seeds()]
         self.assertGreater(len(stopped), 3)
         whole = [max(early.of(values).values()) for values in early.tried_on_all_seeds()]

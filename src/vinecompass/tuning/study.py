@@ -163,10 +163,13 @@ class StudyRun:
 
         Raises
         ------
+        InputError
+            The folder holds another trial under the number of one of these.
         VineCompassError
             The workers die again and again.
         """
         breaks = 0
+        self._check_same(trials)
         while left := [trial for trial in trials if trial.number not in self._done]:
             before = len(self._done)
             try:
@@ -189,6 +192,19 @@ class StudyRun:
             timed = {name: columns[name] for name in ("number", *clocked)}
             atomic_write(self.folder / CLOCKED_TABLE, table_bytes(timed, "parquet"))
         return _study_of(self.case.kind, self.made_of, rows)
+
+    def _check_same(self, trials: Sequence[Trial]) -> None:
+        """Raise `InputError` unless the finished trials are of the same values and seeds as those asked for."""
+        for trial in trials:
+            row = self._done.get(trial.number)
+            if row is not None and (row["seed"], json.loads(row["values"])) != (trial.seed, trial.values):
+                raise InputError(
+                    "holds a trial of another study",
+                    file=_part(self.folder, trial.number),
+                    key="trial",
+                    value=f"seed {row['seed']}, {row['values']}",
+                    expected=f"seed {trial.seed}, {json.dumps(trial.values, sort_keys=True)}, or another folder",
+                )
 
 
 @checked
