@@ -54,8 +54,9 @@ class Processes:
         """Yield each trial with its score when it is finished."""
         if self._pool is None:
             self._pool = ProcessPoolExecutor(self._count, initializer=_take, initargs=self._handed)
-        running = {self._pool.submit(_run, trial): trial for trial in trials}
         try:
+            # A worker may die while trials are still handed in.
+            running = {self._pool.submit(_run, trial): trial for trial in trials}
             for future in as_completed(running):
                 yield running[future], future.result()
         except BrokenProcessPool:
