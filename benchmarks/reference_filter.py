@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -14,8 +16,10 @@ from vinecompass.settings import FusionSettings
 FloatArray = NDArray[np.float64]
 WAY = np.arange(places.WAY_AHEAD, places.WAY_TURNED + 1)
 REFERENCE = np.arange(places.REFERENCE_X, places.REFERENCE_HEADING + 1)
-LIKELY, REFERENCE_AGE = 1.5, 0.5
-"""As in the filter: expected square from which a reading counts less, and seconds for which a reference holds."""
+WHEEL_SCALES = range(places.WHEEL_GAIN, places.WHEEL_TURN + 1)
+LIKELY, REFERENCE_AGE, PACE_TIME = 1.5, 0.5, 0.2
+"""As in the filter: expected square from which a reading counts less, and seconds for which a reference holds, and
+over which the pace of the rims is averaged."""
 
 
 class ReferenceFilter:
@@ -31,6 +35,7 @@ class ReferenceFilter:
         self.pushed_at = -np.inf
         self.push = np.zeros(2)
         self.still_for = 0.0
+        self.pace = 0.0
         self.doubt_until = -np.inf
         self.drive = robot.drive
         self.last: tuple[float, FloatArray] | None = None
@@ -80,8 +85,8 @@ class ReferenceFilter:
         x[9:11] *= kept
         self.t = t
 
-    def correct(self, rows: FloatArray, residuals: FloatArray, noise: FloatArray) -> None:
-        """Correct by a linear reading: with bounded influence, and without moving the reference pose."""
+    def correct(self, rows: FloatArray, residuals: FloatArray, noise: FloatArray, own: Sequence[int] = ()) -> None:
+        """Correct by a linear reading: with bounded influence, leaving the reference pose and its own scales alone."""
         both = rows @ self.covariance @ rows.T
         squared = residuals @ np.linalg.solve(both + np.diag(noise), residuals)
         noise = noise * max(float(squared) / (LIKELY * len(residuals)), 1.0)
@@ -89,7 +94,7 @@ class ReferenceFilter:
         dx, dy = self.x[:2] - self.x[REFERENCE[:2]]
         carry = np.array([[1.0, 0.0, -dy], [0.0, 1.0, dx], [0.0, 0.0, 1.0]])
         gains[:3] -= carry @ gains[REFERENCE]
-        gains[REFERENCE] = 0.0
+        gains[[*REFERENCE, *own]] = 0.0
         self.x += gains @ residuals
         left = np.eye(places.STATES) - gains @ rows
         self.covariance = left @ self.covariance @ left.T + (gains * noise) @ gains.T
@@ -104,7 +109,7 @@ class ReferenceFilter:
         scale = p[places.GYRO_SCALE]
         row[0, [5, 6, places.GYRO_GAIN]] = scale * (1.0 + x[places.GYRO_GAIN]), 1.0, scale * x[5]
         read = row[0, 5] * x[5] + x[6]
-        self.correct(row, np.array([turn_rate - read]), np.array([p[places.GYRO_NOISE] ** 2]))
+        self.correct(row, np.array([turn_rate - read]), np.array([p[places.GYRO_NOISE] ** 2]), own=[places.GYRO_GAIN])
         row = np.zeros((1, places.STATES))
         row[0, [3, 5, 8]] = x[5], x[3], 1.0
         self.correct(row, np.array([left - x[8] - x[5] * x[3]]), np.array([p[places.PUSH_NOISE] ** 2 + 0.02**2]))
@@ -130,9 +135,11 @@ class ReferenceFilter:
         sets_off = abs(x[3]) > 5.0 * p[places.STILL_SPREAD] or abs(x[5]) > 20.0 * p[places.STILL_SPREAD]
         still = self.still_for >= p[places.STILL_TIME] and not sets_off
         ahead, turned = x[WAY[0]], x[WAY[2]]
-        rims = max(abs(ahead), abs(turned) * p[places.CREEP_ARM])
+        rolled = np.abs(rolling_of(self.drive) @ way).mean()
+        rims = self.pace * duration * (rolled > 0.0)
+        self.pace += (1.0 - np.exp(-duration / PACE_TIME)) * (rolled / duration - self.pace)
         rows = np.zeros((2, places.STATES))
         rows[0, [WAY[0], 9, places.WHEEL_GAIN]] = 1.0, rims, ahead
         rows[1, [WAY[2], 10, places.WHEEL_TURN, places.WHEEL_VEER]] = 1.0, rims, turned, ahead
         noise = np.full(2, (p[places.STILL_SPREAD] * duration) ** 2) if still else self.tick_spread**2
-        self.correct(rows, way[[0, 2]] - rows @ x, noise)
+        self.correct(rows, way[[0, 2]] - rows @ x, noise, own=WHEEL_SCALES)

@@ -248,11 +248,14 @@ def leave_past_alone(state, gains):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def correct(state, covariance, rows, residuals, noise, limit, normalised, absolute):  # type: ignore[no-untyped-def]
+def correct(state, covariance, rows, residuals, noise, limit, normalised, absolute, own):  # type: ignore[no-untyped-def]
     """Correct the state by a reading unless its normalised innovation squared is beyond `limit`; return whether it was.
 
     `normalised` (2,) gains the innovation squared and the number of its parts. Only an `absolute` reading tells where
-    the reference lay.
+    the reference lay. The parts from ``own[0]`` up to, but not, ``own[1]`` stay as they are: no sensor tells its own
+    scale, only another that it is compared with. What it reads is a product of motion and scale, and the error of the
+    motion as predicted is in the innovation too, with the other sign: each reading would draw the scale a little to
+    the same side, and by thousands of them it runs away.
     """
     parts = residuals.shape[0]
     gains = np.empty((STATES, parts))
@@ -271,6 +274,9 @@ def correct(state, covariance, rows, residuals, noise, limit, normalised, absolu
         return False
     if not absolute:
         leave_past_alone(state, gains)
+    for part in range(own[0], own[1]):
+        for m in range(parts):
+            gains[part, m] = 0.0
     for k in range(STATES):
         for m in range(parts):
             state[k] += gains[k, m] * residuals[m]

@@ -347,7 +347,6 @@ def filter_parameters(robot: Robot, s: FusionSettings) -> FloatArray:
         wheels.slip * back[0],
         wheels.slip * back[2],
         wheels.slip_time,
-        back[0] / back[2],
         s.still_time,
         s.still_spread,
         s.doubt_time,

@@ -41,15 +41,16 @@ pose at a reference a little while ago, with a scan where there are any; and the
     PUSH_X,
     PUSH_Y,
     STILL_FOR,
+    PACE,
     DOUBT_UNTIL,
     REFERENCE_T,
     REFERENCE_IS_SCAN,
     SCAN_T,
-) = range(STATES, STATES + 10)
-MEMORY = STATES + 10
+) = range(STATES, STATES + 11)
+MEMORY = STATES + 11
 """Length of a state. Its memory: time; stamp of the last turn rate read; last acceleration (its stamp, ahead, left);
-for how long the wheels have stood still; until when they are not believed; when the reference was taken, and whether
-that was with a scan; and the stamp of the last scan."""
+for how long the wheels have stood still, and how fast their rims rolled of late, m/s; until when they are not believed;
+when the reference was taken, and whether that was with a scan; and the stamp of the last scan."""
 EVENT = 12
 ROW = EVENT + MEMORY + STATES * STATES
 
@@ -81,7 +82,6 @@ way itself, a scan's besides the pose, and a fix's besides x and y."""
     CREEP,
     CREEP_TURN,
     CREEP_TIME,
-    CREEP_ARM,
     STILL_TIME,
     STILL_SPREAD,
     DOUBT_TIME,
@@ -95,6 +95,6 @@ way itself, a scan's besides the pose, and a fix's besides x and y."""
     GATE,
     _GATE_2,
     _GATE_3,
-) = range(26)
+) = range(25)
 """Where the parameters stand; the gates are those of readings of one, two and three parts."""
-PARAMETERS = 26
+PARAMETERS = 25

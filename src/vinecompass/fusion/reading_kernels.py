@@ -15,7 +15,6 @@ from vinecompass.fusion.places import (
     ANTENNA_X,
     ANTENNA_Y,
     CREEP,
-    CREEP_ARM,
     CREEP_TURNED,
     CREEP_WAY,
     DOUBT_TIME,
@@ -37,6 +36,7 @@ from vinecompass.fusion.places import (
     MATCH_COVARIANCE,
     MATCH_TURN_VARIANCE,
     NEW_REFERENCE,
+    PACE,
     PUSH_BIAS_X,
     PUSH_BIAS_Y,
     PUSH_NOISE,
@@ -72,10 +72,14 @@ from vinecompass.fusion.places import (
     Y,
 )
 
+GYRO_SCALES, WHEEL_SCALES, NO_SCALES = (GYRO_GAIN, GYRO_GAIN + 1), (WHEEL_GAIN, WHEEL_TURN + 1), (0, 0)
+"""From where to where the parts of a state stand that are a sensor's own scales."""
 UNSEEN_SLIP = 0.03
 """Metres a second by which slip may falsify the speed before it is noticed."""
 SCAN_ITSELF, SCAN_ITSELF_TURN = 0.02, 0.003
 """Metres and radians that a reference scan is off itself, at most."""
+PACE_TIME = 0.2
+"""Seconds over which the pace of the rims is averaged: long beside a tick, short beside setting off."""
 REFERENCE_AGE, NO_SCANS = 0.5, 2.0
 """Seconds for which a reference holds, and those without a scan after which it need not be a scan's."""
 CONTRADICTS = 3.0
@@ -95,7 +99,7 @@ def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untype
     rows[0, TURN_RATE], rows[0, GYRO_BIAS], rows[0, GYRO_GAIN] = scale, 1.0, p[GYRO_SCALE] * state[TURN_RATE]
     residuals[0] = event[GYRO] - scale * state[TURN_RATE] - state[GYRO_BIAS]
     noise[0, 0] = p[GYRO_NOISE] ** 2
-    taken = correct(state, covariance, rows, residuals, noise, p[GATE], normalised, False)
+    taken = correct(state, covariance, rows, residuals, noise, p[GATE], normalised, False, GYRO_SCALES)
     if sideways and taken:
         cosine, sine = np.cos(p[IMU_HEADING]), np.sin(p[IMU_HEADING])
         # Sideways, in the body's frame: what the reading says, less what turning explains.
@@ -112,7 +116,7 @@ def take_imu(state, covariance, p, event, normalised):  # type: ignore[no-untype
         # What a change of turn rate does off the axle is not modelled here, only allowed for.
         noise[0, 0] = p[PUSH_NOISE] ** 2 + (p[IMU_X] * 1.5 * p[GYRO_NOISE] / p[PUSH_PERIOD]) ** 2 + 0.02**2
         # A reading that fails here is no gyro gone wrong: it is left out and not counted.
-        correct(state, covariance, rows, residuals, noise, p[GATE], np.empty(2), False)
+        correct(state, covariance, rows, residuals, noise, p[GATE], np.empty(2), False, NO_SCALES)
     return taken
 
 
@@ -126,8 +130,10 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
     # first tick comes late, so as soon as anything else says that the robot sets off, that is over.
     sets_off = abs(state[AHEAD]) > 5.0 * p[STILL_SPREAD] or abs(state[TURN_RATE]) > 20.0 * p[STILL_SPREAD]
     still = state[STILL_FOR] >= p[STILL_TIME] and not sets_off
-    # How far the rims rolled, as predicted: the reading's own errors would lean on the estimate of the creep.
-    rims = max(np.hypot(state[WAY_AHEAD], state[WAY_LEFT]), abs(state[WAY_TURNED]) * p[CREEP_ARM])
+    # How far the rims roll, by the readings before: the errors of this one, and those of the way as predicted, which
+    # are in the innovation, would lean on the estimate of the creep.
+    rims = state[PACE] * duration if rolled > 0.0 else 0.0
+    state[PACE] += (1.0 - np.exp(-duration / PACE_TIME)) * (rolled / max(duration, 1e-9) - state[PACE])
     rows, residuals, noise = np.zeros((parts, STATES)), np.empty(parts), np.zeros((parts, parts))
     for m in range(parts):
         part = m if parts == 3 else (0, 2)[m]
@@ -151,7 +157,8 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
     limit = p[GATE + parts - 1]
     taken = True
     if duration > 0.0:  # The first reading only says where the wheels stand.
-        taken = correct(state, covariance, rows, residuals, noise, -1.0 if doubted else limit, normalised, False)
+        allowed = -1.0 if doubted else limit
+        taken = correct(state, covariance, rows, residuals, noise, allowed, normalised, False, WHEEL_SCALES)
     if normalised[0] > limit:
         if not doubted:
             # The slip began a little before it was seen, and has drawn the speed with it.
@@ -243,7 +250,7 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
     if event[MATCH_TURN_VARIANCE] > 0.0 and state[REFERENCE_IS_SCAN] != 0.0:
         rows, residuals, noise = np.empty((3, STATES)), np.empty(3), np.empty((3, 3))
         scan_reading(state, p, event, rows, residuals, noise)
-        taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised, False)
+        taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised, False, NO_SCALES)
         out_voted = event[STAMP] < state[DOUBT_UNTIL]
         # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought. Or there
         # is one, and wheels and scans both stand against it: a blow has carried the speed off.
@@ -253,7 +260,7 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
             covariance[AHEAD, AHEAD] += BRISK**2
             covariance[TURN_RATE, TURN_RATE] += BRISK**2
             scan_reading(state, p, event, rows, residuals, noise)
-            taken = correct(state, covariance, rows, residuals, noise, np.inf, np.empty(2), False)
+            taken = correct(state, covariance, rows, residuals, noise, np.inf, np.empty(2), False, NO_SCALES)
     if event[NEW_REFERENCE] > 0.0:
         begin_reference(state, covariance)
         state[REFERENCE_IS_SCAN] = 1.0
@@ -275,4 +282,4 @@ def take_position(state, covariance, p, event, normalised):  # type: ignore[no-u
     rows[0, X], rows[0, HEADING], rows[1, Y], rows[1, HEADING] = 1.0, -arm_y, 1.0, arm_x
     residuals[0], residuals[1] = event[FIRST] - state[X] - arm_x, event[FIRST + 1] - state[Y] - arm_y
     noise[0, 0] = noise[1, 1] = event[FIX_SPREAD] ** 2
-    return correct(state, covariance, rows, residuals, noise, p[GATE + 1], normalised, True)
+    return correct(state, covariance, rows, residuals, noise, p[GATE + 1], normalised, True, NO_SCALES)
