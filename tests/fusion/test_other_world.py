@@ -51,11 +51,9 @@ class Fusing(unittest.TestCase):
 
     def test_wheels_alone_go_as_far_as_they_roll(self):
         # No reading tells the scale of its own sensor: what was learned of it from itself grew to 4 % in 200 m.
-        for number in (18, 9):
-            _, run = place_and_run(number)
-            rolled = np.abs(np.diff(run.wheels.angles.mean(axis=1))).sum() * run.robot.drive.wheel_radius
-            with self.subTest(run=number):
-                self.assertLess(abs(fuse(run, sources=["wheels"]).track.length / rolled - 1.0), 1e-3)
+        _, run = clinic()
+        rolled = np.abs(np.diff(run.wheels.angles.mean(axis=1))).sum() * run.robot.drive.wheel_radius
+        self.assertLess(abs(fuse(run, sources=["wheels"]).track.length / rolled - 1.0), 5e-4)
 
     def test_a_blow_to_the_imu_changes_nothing_and_stamps_may_count_from_1970(self):
         _, run = clinic()
