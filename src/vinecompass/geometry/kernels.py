@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 
 TURN = 2.0 * np.pi
-ONE_SPOT_SHARE, ONE_SPOT_REACH = 0.5, 0.5
+ONE_SPOT_SHARE, ONE_SPOT_REACH = 0.45, 0.5
 """A direction hangs on one spot if more than this part of what shows it lies within so many metres."""
 
 
