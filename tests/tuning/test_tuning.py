@@ -263,6 +263,13 @@ class Answers(unittest.TestCase):
         self.assertEqual([effect.key for effect in effects(study)], ["costs.comfort", "window.heading"])
         self.assertGreater(found.effects[0].rank_correlation, 0.9)
         self.assertLess(abs(found.effects[1].rank_correlation), 0.2)
+        # Where a search lets only the best go on to harder seeds, these do not make them look dear.
+        harder = made_up(
+            [(one, lambda seed, v=one: 1.0 + v["costs.comfort"] + 9.0 * (seed > 3)) for one in sets[1:]], range(8)
+        )
+        left = [i for i, trial in enumerate(harder.trials) if trial.seed < 4 or trial.values["costs.comfort"] < 0.3]
+        uneven = Study("mission", {}, [harder.trials[i] for i in left], [harder.scores[i] for i in left])
+        self.assertGreater(effects(uneven)[0].rank_correlation, 0.9)
         quick, roomy = Want.parse("time <= 18"), Want.parse("least_clearance >= 0.15")
         slow = Want.parse("time >= 24")
         answer = answer_wants(study.on_seeds(0, 4), [quick, roomy, slow])

@@ -53,6 +53,7 @@ def best_values(study: Study) -> Values:
 
 def effects(study: Study) -> list[Effect]:
     """Return the effect of each varied setting on the cost, the strongest first; none where too little was tried."""
+    study = study.on_shared_seeds()
     tried = study.tried()
     keys = sorted({key for values in tried for key in values})
     if len(tried) < FEWEST:

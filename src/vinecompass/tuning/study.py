@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 from typing import Any
@@ -95,7 +95,19 @@ class Study:
 
     def on_seeds(self, first: int, last: int) -> Study:
         """Return the trials on seeds from `first` up to, but not, `last`."""
-        kept = [i for i, trial in enumerate(self.trials) if first <= trial.seed < last]
+        return self._on(range(first, last))
+
+    def on_shared_seeds(self) -> Study:
+        """Return the trials on those seeds on which every set of values was tried; all of them if there is none.
+
+        Seeds are not equally hard: means over other seeds are not to be compared.
+        """
+        seeds = [set(self.of(values)) for values in self.tried()]
+        shared = set.intersection(*seeds) if seeds else set()
+        return self._on(shared) if shared else self
+
+    def _on(self, seeds: Container[int]) -> Study:
+        kept = [i for i, trial in enumerate(self.trials) if trial.seed in seeds]
         return Study(self.kind, self.made_of, [self.trials[i] for i in kept], [self.scores[i] for i in kept])
 
     def of(self, values: Values, measure: str = "cost") -> dict[int, float]:
