@@ -31,7 +31,7 @@ SPOILT = (
 VARIED = ("costs.comfort", "window.clearance", "window.horizon", "following.tight_gap")
 UNSEEN = range(1000, 1012)
 """Seeds that no study sees."""
-TRIALS, SEEDS = 200, 8
+TRIALS, SEEDS = 64, 4
 SHORT = 3.0
 """Seconds of the rehearsals that are killed."""
 
