@@ -263,7 +263,7 @@ class Answers(unittest.TestCase):
         self.assertEqual([effect.key for effect in effects(study)], ["costs.comfort", "window.heading"])
         self.assertGreater(found.effects[0].rank_correlation, 0.9)
         self.assertLess(abs(found.effects[1].rank_correlation), 0.2)
-        # Where a search lets only the best go on to harder seeds, these do not make them look dear.
+        # Where a search stops early on what does badly, these do not make them look dear.
         harder = made_up(
             [(one, lambda seed, v=one: 1.0 + v["costs.comfort"] + 9.0 * (seed > 3)) for one in sets[1:]], range(8)
         )
@@ -386,8 +386,6 @@ class Studies(unittest.TestCase):
         self.assertEqual([path.name for path in sorted(scratch.glob("died-*"))], ["died-2", "died-5"])
         # What does badly on the first seed is not tried on the second, and is none of the best.
         early = found[0].on_seeds(0, 2)
-        self.assertLessEqual(len(early.trials), 60)
-        self.assertIn({}, early.tried_on_all_seeds())
         stopped = [values for values in early.tried() if values not in early.tried_on_all_seeds()]
         self.assertGreater(len(stopped), 3)
         whole = [max(early.of(values).values()) for values in early.tried_on_all_seeds()]

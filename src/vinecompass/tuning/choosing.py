@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+import numpy as np
+
 from vinecompass.errors import InputError
 from vinecompass.settings import changed_settings
 from vinecompass.tuning.designs import Values, Vary, unlike, values_to_try
 from vinecompass.tuning.effects import best_values, mean_cost
-from vinecompass.tuning.front import burdens, check_objectives, front
+from vinecompass.tuning.front import burdens, check_objectives
 from vinecompass.tuning.search import search_values
 from vinecompass.tuning.study import SCORES, Study, StudyRun
 from vinecompass.tuning.trial import Kind, Trial
@@ -17,8 +19,8 @@ __all__ = ["choose_settings"]
 
 FORBIDDEN = 100.0
 """The cost, of the bound, of values that do not go together: they are not driven."""
-FINALISTS = 0.25
-"""Share of the sets that a search tried, the best on its first seeds, that go on to all the others."""
+STOPPED_ABOVE = 1.3
+"""Times the least cost so far from which on a search stops trying a set of values on half of the seeds."""
 UNSEEN: dict[Kind, tuple[str, ...]] = {
     "mission": ("map",),
     "localization": ("map", "price", "plan", "drive"),
@@ -49,9 +51,7 @@ def choose_settings(
     seeds : int
         Of them for each set of values.
     design : {"spread", "one-by-one", "grid", "search"}
-        A search looks on half of the seeds. The best of what it tried and the settings as they are go on to the
-        others, so that what is chosen was good on seeds that did not lead the search to it (successive halving:
-        Jamieson and Talwalkar, 2016).
+        A search stops early on sets of values that do badly: they are not tried on all seeds.
     objectives : sequence of str
         Measures that a search goes by: with several, it looks for their front. What is best is told by the cost.
     seed : int
@@ -75,21 +75,28 @@ def choose_settings(
             )
     check_objectives(list(SCORES[case.kind].MEASURES), objectives)
     asked: list[Trial] = []
+    count = max(trials // seeds, 2)
 
     def run(sets: list[Values], on: range) -> Study:
         pairs = [(values, seed) for values in sets for seed in on]
         asked.extend(Trial(number, seed, values) for number, (values, seed) in enumerate(pairs, len(asked)))
         return study_run.run(asked, progress)
 
-    def tried(sets: list[Values], on: range) -> tuple[Study, list[bool]]:
-        """Try those sets that go together and are new on some seeds; return which go together."""
+    def tried(sets: list[Values], *, early: int) -> tuple[Study, list[bool]]:
+        """Try those sets that go together and are new, first on so many seeds; return which go together."""
         known = [trial.values for trial in asked]
         allowed = [_is_allowed(study_run, values) for values in sets]
         good_ones = unlike([each for each, good in zip(sets, allowed, strict=True) if good])
-        return run([each for each in good_ones if each not in known], on), allowed
+        new = [each for each in good_ones if each not in known]
+        study = run(new, range(early))
+        if early < seeds:
+            best = min((mean_cost(study, each) for each in study.tried_on_all_seeds()), default=np.inf)
+            new = [each for each in new if mean_cost(study, each) <= STOPPED_ABOVE * best]
+            study = run(new, range(early, seeds))
+        return study, allowed
 
     def costs_of(sets: list[Values]) -> list[list[float]]:
-        study, allowed = tried(sets, range(first_seeds))
+        study, allowed = tried(sets, early=first_seeds if asked else seeds)
         none = [FORBIDDEN] * len(objectives)
         return [burdens(study, each, objectives) if good else none for each, good in zip(sets, allowed, strict=True)]
 
@@ -98,23 +105,13 @@ def choose_settings(
     # In each site alike.
     first_seeds = max(seeds // 2 // sites, 1) * sites
     if design == "search":
-        rest = seeds - first_seeds
-        # The settings as they are go on to the others besides.
-        count = max(int((trials - rest) / (first_seeds + FINALISTS * rest)), 2)
         as_they_are = {vary.setting.key: chosen_from.as_it_is(vary.setting.key) for vary in varied}
         search_values(varied, count, costs_of, as_they_are=as_they_are, objectives=len(objectives), seed=seed)
-        run(_finalists(run([], range(0)), objectives), range(first_seeds, seeds))
     else:
-        tried(values_to_try(varied, max(trials // seeds, 2), design=design, seed=seed), range(seeds))
+        tried(values_to_try(varied, count, design=design, seed=seed), early=seeds)
     chosen_on = run([], range(0))
     best = best_values(chosen_on)
     return run([{}, best], case.confirming(seeds)) if best else chosen_on
-
-
-def _finalists(study: Study, objectives: Sequence[str]) -> list[Values]:
-    """Return the settings as they are, the front of the objectives, and those sets of values that cost least."""
-    tried = sorted(study.tried(), key=lambda values: mean_cost(study, values))
-    return unlike([{}, *front(study, objectives), *tried[: max(int(FINALISTS * len(tried)), 1)]])
 
 
 def _is_allowed(study_run: StudyRun, values: Values) -> bool:
