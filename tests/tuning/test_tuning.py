@@ -263,7 +263,7 @@ class Answers(unittest.TestCase):
         self.assertEqual([effect.key for effect in effects(study)], ["costs.comfort", "window.heading"])
         self.assertGreater(found.effects[0].rank_correlation, 0.9)
         self.assertLess(abs(found.effects[1].rank_correlation), 0.2)
-        # Where a search stops early on what does badly, these do not make them look dear.
+        # A search goes on to harder seeds with what does well only: that must not make it look dear.
         harder = made_up(
             [(one, lambda seed, v=one: 1.0 + v["costs.comfort"] + 9.0 * (seed > 3)) for one in sets[1:]], range(8)
         )

@@ -208,14 +208,14 @@ class StudyRun:
     def _check_same(self, trials: Sequence[Trial]) -> None:
         """Raise `InputError` unless the finished trials are of the same values and seeds as those asked for."""
         for trial in trials:
-            row = self._done.get(trial.number)
-            if row is not None and (row["seed"], json.loads(row["values"])) != (trial.seed, trial.values):
+            row, values = self._done.get(trial.number), _values_text(trial)
+            if row is not None and (row["seed"], row["values"]) != (trial.seed, values):
                 raise InputError(
                     "holds a trial of another study",
                     file=_part(self.folder, trial.number),
                     key="trial",
                     value=f"seed {row['seed']}, {row['values']}",
-                    expected=f"seed {trial.seed}, {json.dumps(trial.values, sort_keys=True)}, or another folder",
+                    expected=f"seed {trial.seed}, {values}, or another folder",
                 )
 
 
@@ -287,8 +287,12 @@ def _parts(folder: Path, kind: Kind) -> dict[int, dict[str, Any]]:
 
 
 def _row(trial: Trial, result: Score) -> dict[str, Any]:
-    values = json.dumps(trial.values, sort_keys=True)
-    return {"number": trial.number, "seed": trial.seed, "values": values, **asdict(result)}
+    return {"number": trial.number, "seed": trial.seed, "values": _values_text(trial), **asdict(result)}
+
+
+def _values_text(trial: Trial) -> str:
+    """Return the values of a trial as its row has them: the same text for the same values."""
+    return json.dumps(trial.values, sort_keys=True)
 
 
 def _columns(rows: list[dict[str, Any]]) -> dict[str, list[Any]]:
