@@ -3,6 +3,7 @@
 import dataclasses
 import unittest
 from functools import cache
+from itertools import pairwise
 
 import numpy as np
 from benchmarks.other_world.places import PLACES
@@ -11,7 +12,9 @@ from benchmarks.other_world.recorder import RECORDERS, cast, draw_sensors
 from benchmarks.other_world.scanner import look
 
 from vinecompass import fuse
-from vinecompass.fusion import contradictions, estimate_mount, learn_noise, noise_advice
+from vinecompass.fusion import contradictions, estimate_mount, learn_noise, noise_advice, usual_odometry
+from vinecompass.geometry import distance_along, relative
+from vinecompass.odometry import swept_scans
 from vinecompass.runs import Imu, Wheels
 
 
@@ -48,6 +51,20 @@ class Fusing(unittest.TestCase):
         self.assertLess(whole.over_10, 1.15 * min(row.over_10 for row in rows.values()))
         self.assertLess(whole.share, 0.005)
         self.assertGreater(whole.inside, 0.9)
+
+    def test_steps_err_over_half_a_metre_about_as_far_as_they_say(self):
+        _, run = clinic()
+        motions = [motion for _, motion in swept_scans(run, usual_odometry(run))]
+        way = distance_along(np.array([motion.pose for motion in motions]))
+        told, off = [], []
+        for first, last in pairwise(np.unique(np.searchsorted(way, np.arange(0.0, way[-1], 0.5)))):
+            truth = run.truth.at([motions[first].t, motions[last].t])
+            step = relative(motions[last].pose, motions[first].pose)
+            off.append(relative(truth[1], truth[0])[[0, 2]] - step[[0, 2]])
+            told.append(np.diagonal(motions[last].step_covariance(motions[first]))[[0, 2]])
+        ratio = np.sqrt(np.mean(np.square(off), axis=0) / np.mean(told, axis=0))
+        # The gyro's noise is filed too large here by up to four times.
+        self.assertTrue(0.4 < ratio[0] < 2.0 and 0.25 < ratio[1] < 4.0, ratio)
 
     def test_wheels_alone_go_as_far_as_they_roll(self):
         # No reading tells the scale of its own sensor: what was learned of it from itself grew to 4 % in 200 m.

@@ -43,6 +43,13 @@ class Increments(unittest.TestCase):
                 np.testing.assert_allclose(off.std(axis=0), wanted, rtol=5.0 / np.sqrt(2 * COUNT))
                 self.assertLess(np.abs(off.mean(axis=0) / wanted).max(), 5.0 / np.sqrt(COUNT))
 
+    def test_where_the_odometry_tells_that_it_errs_more_that_is_taken(self):
+        told = np.diag([0.3, 1e-4, 0.0]) ** 2
+        rng = np.random.default_rng(4)
+        moved = sample_increments(np.zeros((COUNT, 3)), np.array([1.0, 0.0, 0.0]), robot().drive, NOISE, rng, told=told)
+        wanted = [0.3, 0.02 + LEAST_SPREAD, 0.03 + LEAST_SPREAD]
+        np.testing.assert_allclose(moved.std(axis=0), wanted, rtol=5.0 / np.sqrt(2 * COUNT))
+
     def test_the_same_way_in_finer_steps_spreads_alike(self):
         rng, spreads = np.random.default_rng(2), []
         for pieces in (1, 20):

@@ -40,7 +40,8 @@ class Fused:
     run : Run
         What was fused, without the rows that cannot be used.
     track : Track
-        The fused track with its covariances, from the run's start, at every stamp at which anything came.
+        The fused track from the run's start, with the covariances of its poses and steps, at every stamp at which
+        anything came.
     report : dict of str to SourceReport
         How each source fared.
     slips : array, (N, 2)
@@ -258,7 +259,8 @@ def _run_through(
     order = np.lexsort((source, np.round(stamps, 6)))
     last_of_its_stamp = np.append(np.diff(stamps[order]) > 1e-6, True)
     times = np.empty(int(last_of_its_stamp.sum()))
-    poses, covariances, gated = np.empty((len(times), 3)), np.empty((len(times), 3, 3)), []
+    poses, gated = np.empty((len(times), 3)), []
+    covariances, steps = np.empty((2, len(times), 3, 3))
     filled = 0
     # Plain lists: reading single numbers out of arrays takes longer than the filter does.
     rows = zip(source[order].tolist(), index[order].tolist(), last_of_its_stamp.tolist(), strict=True)
@@ -270,10 +272,11 @@ def _run_through(
             times[filled] = fusion.t
             poses[filled] = fusion.pose
             covariances[filled] = fusion.covariance
+            steps[filled] = fusion.step_covariance(times[filled] - times[max(filled - 1, 0)])
             filled += 1
         if progress and done % 2000 == 0:
             progress(done / len(order), "fusing")
-    return Track(times, poses, covariances), gated
+    return Track(times, poses, covariances, summed_steps=np.cumsum(steps, axis=0)), gated
 
 
 def _check_overlap(run: Run, streams: dict[str, Stream]) -> None:

@@ -60,6 +60,11 @@ NO_FASTER, HARDER = 50.0, 3.0
 which accelerations are none."""
 
 
+ERRORS_LAST = np.array([0.7, 0.7, 0.05])
+"""Seconds for which an error of the speeds and of the turn rate lasts, as was measured over a metre: wheels creep for a
+while, a gyro's noise is new each time."""
+
+
 @dataclass(frozen=True)
 class SourceReport:
     """How one source of a fusion fared.
@@ -167,6 +172,15 @@ class OdometryFusion:
         """Of the pose."""
         row = self._log[max(self._filled - 1, 0), EVENT + MEMORY :]
         return row.reshape(STATES, STATES)[:3, :3].copy()
+
+    def step_covariance(self, duration: float) -> FloatArray:
+        """Return the covariance ``(3, 3)`` of the motion over `duration` seconds, in the body's axes, m2, m rad, rad2.
+
+        It is that of the velocity, whose errors last a while: those of steps that follow each other add up.
+        """
+        row = self._log[max(self._filled - 1, 0), EVENT + MEMORY :]
+        of_velocity = row.reshape(STATES, STATES)[AHEAD : TURN_RATE + 1, AHEAD : TURN_RATE + 1]
+        return np.asarray(of_velocity * (duration * np.sqrt(np.outer(ERRORS_LAST, ERRORS_LAST))))
 
     @property
     def gyro_bias(self) -> float:

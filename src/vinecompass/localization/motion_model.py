@@ -73,9 +73,17 @@ class MotionNoise:
 
 
 def sample_increments(
-    poses: FloatArray, step: FloatArray, drive: Drive, noise: MotionNoise, rng: np.random.Generator
+    poses: FloatArray,
+    step: FloatArray,
+    drive: Drive,
+    noise: MotionNoise,
+    rng: np.random.Generator,
+    *,
+    told: FloatArray | None = None,
 ) -> FloatArray:
     """Move poses ``(N, 3)`` by one step of the odometry ``(3,)``, as seen from the pose before it, each a little off.
+
+    Where the odometry tells a covariance of the step ``(3, 3)`` that is larger than the noise, that is taken.
 
     Notes
     -----
@@ -83,6 +91,8 @@ def sample_increments(
     error taken in the body's own axes, so that it suits drives that move sideways too.
     """
     spreads = noise.spreads(drive, float(np.hypot(step[0], step[1])), float(step[2]))
+    if told is not None:
+        spreads = np.maximum(spreads, np.sqrt(np.diagonal(told)))
     return np.asarray(move_particles(poses, step + spreads * noise.normals(len(poses), rng)))
 
 

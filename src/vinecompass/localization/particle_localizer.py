@@ -146,7 +146,7 @@ class ParticleLocalizer:
         self._started = False
         self._last_t = self._seen_at = -np.inf
         self._last_lidar = ""
-        self._last_odometry: FloatArray | None = None
+        self._last_odometry: SweepMotion | None = None
         self._odometry = np.zeros(3)
         self._last_step = np.zeros(3), 0.0
         self._scan = np.zeros((0, 2)), np.zeros((0, 2))
@@ -285,11 +285,11 @@ class ParticleLocalizer:
         if not np.all(np.isfinite(odometry.pose)) or not np.all(np.isfinite(odometry.sweep)):
             return np.zeros(3), np.zeros((lidar.beams, 3)), "the odometry is not a number and was left out"
         before = self._last_odometry
-        self._last_odometry = odometry.pose
+        self._last_odometry = odometry
         if before is None:
             self._odometry = odometry.pose
             return np.zeros(3), odometry.sweep, ""
-        step = relative(odometry.pose, before)
+        step, told = relative(odometry.pose, before.pose), odometry.step_covariance(before)
         drive, fault = self._robot.drive, ""
         way, turn = float(np.hypot(step[0], step[1])), abs(float(step[2]))
         if way > JUMP * drive.top_speed * duration + 0.1 or turn > JUMP * drive.top_turn_rate * duration + 0.1:
@@ -303,7 +303,7 @@ class ParticleLocalizer:
         else:
             self._last_step = step, duration
         self._odometry = odometry.pose
-        self._cloud.particles = sample_increments(self.particles, step, drive, self._noise, self._rng)
+        self._cloud.particles = sample_increments(self.particles, step, drive, self._noise, self._rng, told=told)
         return step, odometry.sweep, fault
 
     def _last_velocity(self) -> FloatArray:

@@ -188,13 +188,13 @@ class Mapper:
         if last is None:
             self._keep(scan.t, lidar, self._straightened(scan, lidar, odometry.sweep), None)
             return self.pose
-        step = relative(odometry.pose, last.pose)
+        step, told = relative(odometry.pose, last.pose), odometry.step_covariance(last)
         if np.hypot(step[0], step[1]) > LEAP + LEAP_SPEED * self._robot.drive.top_speed * (scan.t - last.t):
             self.leaps.append(scan.t)
             step = np.zeros(3)
         self._travelled += float(np.hypot(step[0], step[1]))
+        self._filter.predict(self._place, step, told)
         self._place = compose(self._place, step)
-        self._filter.predict(step)
         if np.count_nonzero(np.isfinite(scan.ranges)) >= FEWEST_HITS:
             self._bridge(odometry)
             self._last_seen = odometry
@@ -293,7 +293,7 @@ class Mapper:
         """Return the covariance of the body's pose in the current submap, in which it was last matched."""
         covariance = FLOOR + (ODOMETRY_SPREAD if match is None else match.covariance)
         # Along a plain aisle the odometry has led, all the way since the submap was begun.
-        astray = LED_ASTRAY * np.sqrt(max(self._filter.noise_factor, 1.0)) * self._unseen_way
+        astray = LED_ASTRAY * np.sqrt(self._filter.noise_factor) * self._unseen_way
         covariance[:2, :2] += astray @ astray
         self._unseen_way = np.zeros((2, 2))
         return covariance

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.geometry import wrap_angle
+from vinecompass.geometry import compose_covariances, wrap_angle
 from vinecompass.matching import Match
 
 __all__ = ["PlaceFilter"]
@@ -15,7 +15,7 @@ ODOMETRY_NOISE = np.array([0.006, 0.006, np.radians(0.1)]) ** 2
 """Variance of what the odometry says of a metre of way, m2 and rad2: of a good one, which others are beside."""
 TURN_NOISE = 0.005
 """Share of what is turned by which it errs besides."""
-LEAST, MOST, AT_FIRST = 0.25, 400.0, 9.0
+LEAST, MOST, AT_FIRST = 1.0, 400.0, 9.0
 """Times that noise that odometry may have, and is taken to have before anything is known."""
 LEARNED, SURPRISING = 0.15, 10.0
 """How fast that is learned from each match, and times its expected square beyond which one surprise counts no more."""
@@ -27,26 +27,31 @@ SURPRISE = 5.0
 class PlaceFilter:
     """A Kalman filter over the body's pose in a submap: predicted by the odometry, corrected by matches.
 
-    The odometry's noise is learned by comparing innovations with what they should be (Mehra, 1970).
+    How far the odometry errs, or how many times farther than it says itself, is learned by comparing innovations with
+    what they should be (Mehra, 1970).
 
     Attributes
     ----------
     covariance : array, (3, 3)
         Of the pose in the submap, m2 and rad2.
     noise_factor : float
-        How many times as large as that of a good one the odometry's variance is.
+        How many times as large as that of a good one the odometry's variance is, or as it says itself.
     """
 
     def __init__(self) -> None:
         self.covariance = np.zeros((3, 3))
         self.noise_factor = AT_FIRST
 
-    def predict(self, step: FloatArray) -> None:
-        """Take in a step ``(3,)`` of the odometry."""
-        way = float(np.hypot(step[0], step[1]))
-        noise = self.noise_factor * ODOMETRY_NOISE * way
-        noise[2] += (TURN_NOISE * step[2]) ** 2
-        self.covariance = self.covariance + np.diag(noise)
+    def predict(self, place: FloatArray, step: FloatArray, told: FloatArray | None) -> None:
+        """Take in a step ``(3,)`` of the odometry from a pose ``(3,)`` in the submap, with the covariance told of it.
+
+        That is ``(3, 3)``, in the body's axes; None if the odometry does not tell it.
+        """
+        good = np.diag(ODOMETRY_NOISE * float(np.hypot(step[0], step[1])))
+        # In the submap no step is known better than to what a good odometry errs: its walls are drawn in cells.
+        noise = self.noise_factor * good if told is None else self.noise_factor * told + good
+        noise[2, 2] += (TURN_NOISE * step[2]) ** 2
+        self.covariance = compose_covariances(place, step, self.covariance, noise)
 
     def correct(self, place: FloatArray, match: Match) -> FloatArray:
         """Return the pose ``(3,)`` between the one predicted and the match's, and learn from how far they are apart."""

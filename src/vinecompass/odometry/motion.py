@@ -31,11 +31,23 @@ class SweepMotion:
         The body's pose at the stamp in the track frame, m and radians.
     sweep : array, (beams, 3)
         Its pose as each beam fired, seen from its pose at the stamp.
+    summed_steps : array, (3, 3), optional
+        What the `summed_steps` of its track are at the stamp, m2, m rad and rad2.
     """
 
     t: float
     pose: NDArray[np.float64]
     sweep: NDArray[np.float64]
+    summed_steps: NDArray[np.float64] | None = None
+
+    def step_covariance(self, before: SweepMotion) -> NDArray[np.float64] | None:
+        """Return the covariance ``(3, 3)`` of the step from another scan's pose to this one's, in the body's axes.
+
+        None if the odometry does not tell.
+        """
+        if self.summed_steps is None or before.summed_steps is None:
+            return None
+        return self.summed_steps - before.summed_steps
 
 
 @dataclass(frozen=True)
@@ -63,7 +75,8 @@ class BodyVelocity:
 def motion_at(track: Track, t: float, lidar: Lidar) -> SweepMotion:
     """Return the motion during the scan with stamp `t`, read from a track that covers it."""
     poses = track.at(np.concatenate([[t], t + lidar.beam_delays]))
-    return SweepMotion(float(t), poses[0], relative(poses[1:], poses[0]))
+    summed = track.summed_steps_at(np.array([t]))
+    return SweepMotion(float(t), poses[0], relative(poses[1:], poses[0]), None if summed is None else summed[0])
 
 
 def swept_scans(run: Run, track: Track) -> Iterator[tuple[Scan, SweepMotion]]:
@@ -82,5 +95,6 @@ def motions(track: Track, scans: Scans, lidar: Lidar) -> Iterator[SweepMotion]:
         times = np.hstack([stamps, stamps + lidar.beam_delays])
         poses = track.at(times.ravel()).reshape(*times.shape, 3)
         sweeps = relative(poses[:, 1:], poses[:, :1])
-        for t, pose, sweep in zip(stamps[:, 0], poses[:, 0], sweeps, strict=True):
-            yield SweepMotion(float(t), pose, sweep)
+        summed = track.summed_steps_at(stamps[:, 0])
+        for i, t in enumerate(stamps[:, 0].tolist()):
+            yield SweepMotion(t, poses[i, 0], sweeps[i], None if summed is None else summed[i])

@@ -120,6 +120,10 @@ class Track(ByValue):
         x, y in metres, heading in radians.
     covariances : array, (N, 3, 3), optional
         Of each pose, in the same units, where whoever made the track knows them.
+    summed_steps : array, (N, 3, 3), optional
+        Of the steps that led to each pose, from one row to the next and in the body's axes: their covariances, added
+        up, m2, m rad and rad2. What it grows by between two stamps is the covariance of the motion between them, which
+        those of the poses do not tell. A file does not keep it.
     states : array of str, (N,), optional
         What localization said of each pose, such as ``tracking``.
 
@@ -134,6 +138,7 @@ class Track(ByValue):
     poses: FloatArray
     covariances: FloatArray | None = None
     states: NDArray[np.str_] | None = None
+    summed_steps: FloatArray | None = None
 
     def __repr__(self) -> str:
         """Return it in one line."""
@@ -153,6 +158,13 @@ class Track(ByValue):
         """Return the poses ``(M, 3)`` at `times` ``(M,)``, interpolated, and held constant beyond both ends."""
         return interpolate_poses(times, self.t, self.poses)
 
+    def summed_steps_at(self, times: FloatArray) -> FloatArray | None:
+        """Return `summed_steps` ``(M, 3, 3)`` at `times` ``(M,)``, as `at` returns the poses; None if it has none."""
+        if self.summed_steps is None:
+            return None
+        columns = self.summed_steps.reshape(-1, 9).T
+        return np.stack([np.interp(times, self.t, column) for column in columns], axis=-1).reshape(-1, 3, 3)
+
     def moved_to(self, start: ArrayLike) -> Track:
         """Return the same track laid so that it begins at the pose `start` ``(3,)``, without covariances and states."""
         return Track(self.t, compose(start, relative(self.poses, self.poses[0])))
@@ -170,7 +182,7 @@ def columns_of(stream: Stream) -> dict[str, NDArray[Any]]:
 def readings_of(stream: Stream) -> dict[str, NDArray[Any]]:
     """Return the arrays of a stream that hold one finite number, or a few, for each stamp: not the stamps, and no
     ranges, which may be anything, and nothing that is said of the readings."""
-    aside = ("t", "ranges", "covariances", "states")
+    aside = ("t", "ranges", "covariances", "states", "summed_steps")
     return {name: values for name, values in columns_of(stream).items() if name not in aside}
 
 
