@@ -10,6 +10,7 @@ from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
 from functools import cache, partial
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -17,7 +18,9 @@ from numpy.typing import NDArray
 
 from benchmarks.drive_sites import cellar, map_of
 from vinecompass import (
+    Grid,
     Site,
+    Track,
     build_map,
     demo_file,
     fuse,
@@ -33,14 +36,18 @@ from vinecompass.contact import Walking
 from vinecompass.costs import CostMap
 from vinecompass.errors import VineCompassError
 from vinecompass.links import LiveFault
+from vinecompass.motion import Command
+from vinecompass.navigation import Navigator, Round, RoundStop
 from vinecompass.odometry import odometry_track
 from vinecompass.planning import METHODS, DubinsMotion, ReedsSheppMotion
 from vinecompass.rehearsal import rehearse_mission
-from vinecompass.runs import Run
+from vinecompass.robot import Body
+from vinecompass.runs import Run, Scans
 from vinecompass.settings import Settings, changed_settings, find_setting, tunable_settings
 
 Told = list[NDArray[Any]]
 Attempt = Callable[[Settings], Told]
+Spoiling = Callable[[Scans], NDArray[np.float32]]
 
 
 @cache
@@ -63,11 +70,63 @@ def mapped(route: str, s: Settings) -> Told:
     return [mapping.track.poses, mapping.grid.log_odds]
 
 
-def localized(start_off: tuple[float, float, float] | None, route: str, s: Settings) -> Told:
+def mapped_by_bad_odometry(s: Settings) -> Told:
+    """Every four seconds the odometry jumps by 0.15 m and 6 degrees, less than what is left out as a leap."""
+    run = drive("press round")
+    assert run.truth is not None
+    jumps = np.floor(run.truth.t / 4.0)[:, None] * [0.15, 0.0, np.radians(6.0)]
+    mapping = build_map(run, odometry=Track(run.truth.t, run.truth.poses + jumps), settings=s.mapping)
+    return [mapping.track.poses, mapping.grid.log_odds]
+
+
+def mapped_half_blind(s: Settings) -> Told:
+    """Halfway no scan shows anything for 12 s, in which the odometry turns by 12 degrees too far."""
+    run = drive("grand tour")
+    assert run.truth is not None and run.scans is not None
+    middle = 0.5 * run.truth.t[-1]
+    off = np.radians(12.0) * np.clip((run.truth.t - middle) / 12.0, 0.0, 1.0)
+    odometry = Track(run.truth.t, run.truth.poses + off[:, None] * [0.0, 0.0, 1.0])
+    shown = run.scans.ranges.copy()
+    shown[(run.scans.t > middle) & (run.scans.t < middle + 12.0)] = np.inf
+    mapping = build_map(replace(run, scans=replace(run.scans, ranges=shown)), odometry=odometry, settings=s.mapping)
+    return [mapping.track.poses, mapping.grid.log_odds]
+
+
+@cache
+def cellar_map() -> Grid:
+    """Return the map that the longest drive makes."""
+    return build_map(drive("grand tour")).grid
+
+
+def localized(
+    start_off: tuple[float, float, float] | None, route: str, s: Settings, *, spoil: Spoiling | None = None
+) -> Told:
     run = drive(route)
+    if spoil is not None and run.scans is not None:
+        run = replace(run, scans=replace(run.scans, ranges=spoil(run.scans)))
     start = None if start_off is None else run.start + np.asarray(start_off)
-    found = localize(build_map(drive("grand tour")).grid, run, start, settings=s.localization)
-    return [found.track.poses, found.covariances, (found.states() == "tracking").astype(float)]
+    found = localize(cellar_map(), run, start, settings=s.localization)
+    warned = [] if found.second_opinion is None else [place.pose for place in found.second_opinion.better]
+    return [found.track.poses, found.covariances, (found.states() == "tracking").astype(float), np.array(warned)]
+
+
+def one_beam_in_fifteen(scans: Scans) -> NDArray[np.float32]:
+    """Leave so few beams that a heading is hardly known."""
+    thinned = np.full_like(scans.ranges, np.nan)
+    thinned[:, ::15] = scans.ranges[:, ::15]
+    return thinned
+
+
+def among_people(scans: Scans) -> NDArray[np.float32]:
+    """Let a third of the beams end on something near that the map does not know."""
+    ranges, third = scans.ranges.copy(), scans.ranges.shape[1] // 3
+    ranges[:, :third] = np.minimum(ranges[:, :third], 1.5)
+    return ranges
+
+
+def covered(scans: Scans) -> NDArray[np.float32]:
+    """Let no beam return for three seconds."""
+    return np.where(((scans.t > 10.0) & (scans.t < 13.0))[:, None], np.inf, scans.ranges).astype(np.float32)
 
 
 def priced(s: Settings) -> CostMap:
@@ -77,8 +136,9 @@ def priced(s: Settings) -> CostMap:
 
 
 def floor(unknown: str, s: Settings) -> Told:
-    dear = s.model_copy(update={"costs": s.costs.model_copy(update={"unknown": unknown})})
-    return [priced(dear).prices]
+    dear = s.costs.model_copy(update={"unknown": unknown})
+    seen = price_floor(cellar_map(), read_robot(demo_file("robot.toml")), settings=dear)
+    return [priced(s.model_copy(update={"costs": dear})).prices, seen.prices]
 
 
 def planned(method: str, s: Settings) -> Told:
@@ -89,6 +149,22 @@ def planned(method: str, s: Settings) -> Told:
         priced(s), read_robot(demo_file("robot.toml")), start, goal, method=method, motion=motion, settings=s.planning
     )
     return [plan.poses]
+
+
+def planned_long(number: int, s: Settings) -> Told:
+    """A body far longer than wide gets round many a corner only by another way."""
+    site, told = cellar(number), read_robot(demo_file("robot.toml"))
+    outline = [(-0.9, -0.2), (0.9, -0.2), (0.9, 0.2), (-0.9, 0.2)]
+    robot = told.model_copy(update={"body": Body(outline=outline)})
+    costmap = price_floor(map_of(site), robot, settings=s.costs)
+    ends = [site.start_pose, *[stop.site_pose for stop in site.stops]]
+    lengths = []
+    for start, goal in pairwise(ends):
+        try:
+            lengths.append(plan_path(costmap, robot, start, goal, method="grid", settings=s.planning).length)
+        except VineCompassError:
+            lengths.append(np.nan)
+    return [np.array(lengths)]
 
 
 def driven(planner: str, number: int, fault: LiveFault | None, s: Settings) -> Told:
@@ -105,6 +181,37 @@ def driven(planner: str, number: int, fault: LiveFault | None, s: Settings) -> T
         fault=fault,
     )
     return [mission.velocities, mission.track.poses]
+
+
+def past_a_crate(s: Settings, *, there_and_back: bool = False, by_hand: bool = False) -> Told:
+    """A crate that the map does not know stands a hand's breadth from a wall; a person may push the robot on once."""
+    corners = [(0.0, 0.0), (12.0, 0.0), (12.0, 2.4), (0.0, 2.4)]
+    crate = [(5.0, 0.15), (5.6, 0.15), (5.6, 0.5), (5.0, 0.5)]
+    walls = [{"points": [*corners, corners[0]]}]
+    site = Site.model_validate(
+        {"name": "hall", "start": (1.5, 1.2, 0.0), "wall": walls, "solid": [{"name": "crate", "polygon": crate}]}
+    )
+    grid = grid_from_polygons(corners, [], cell_size=0.05)
+    stops = [(10.0, 1.2, 0.0), (1.5, 1.2, 180.0)][: 2 if there_and_back else 1]
+    mission = rehearse_mission(
+        site,
+        read_robot(demo_file("robot.toml")),
+        grid,
+        Round(stops=[RoundStop(name=str(pose), pose=pose) for pose in stops]),
+        settings=s,
+        time_limit=60.0,
+        seed=1,
+        watch=push_once if by_hand else None,
+    )
+    return [mission.velocities, mission.track.poses]
+
+
+def push_once(navigator: Navigator) -> None:
+    """Drive it by hand for a moment after 3 s, and let it go on after 6."""
+    if 3.0 <= navigator.t < 3.1:
+        navigator.manual(Command(0.3))
+    elif navigator.t >= 6.0:
+        navigator.resume()
 
 
 def held_up(wide: float, s: Settings) -> Told:
@@ -129,14 +236,28 @@ DRIVES: list[Attempt] = [
     partial(driven, "window", 1, LiveFault("scanner dead", 4.0)),
     *[partial(driven, "band", number, None) for number in (2, 3)],
 ]
+SPOILED: list[Spoiling] = [one_beam_in_fifteen, among_people, covered]
 TRIES: dict[str, list[Attempt]] = {
     "fusion": [partial(fused, sources) for sources in (None, ["odometry", "imu"], ["odometry"], ["scans"])],
-    "mapping": [partial(mapped, route) for route in ("press round", "grand tour")],
-    "localization": [
-        partial(localized, off, route) for off in ((0.5, 0.3, 0.3), None) for route in ("press round", "wet floor")
+    "mapping": [
+        *[partial(mapped, route) for route in ("press round", "grand tour")],
+        mapped_by_bad_odometry,
+        mapped_half_blind,
     ],
-    "costs": [partial(floor, "closed"), partial(floor, "dear"), *DRIVES],
-    "planning": [partial(planned, method) for method in METHODS],
+    "localization": [
+        *[partial(localized, off, route) for off in ((0.5, 0.3, 0.3), None) for route in ("press round", "wet floor")],
+        *[partial(localized, (0.5, 0.3, 0.3), "press round", spoil=spoil) for spoil in SPOILED],
+        *[partial(localized, off, "press round") for off in ((0.0, 0.0, np.pi), (2.0, 0.0, 0.0), (0.0, 2.0, 0.5))],
+    ],
+    "costs": [
+        partial(floor, "closed"),
+        partial(floor, "dear"),
+        past_a_crate,
+        partial(past_a_crate, there_and_back=True),
+        *DRIVES,
+    ],
+    "planning": [*[partial(planned, method) for method in METHODS], *[partial(planned_long, n) for n in range(4)]],
+    "navigation": [*DRIVES, partial(past_a_crate, by_hand=True)],
     # Where there is no room to turn, and where there is.
     "recovery": [partial(held_up, wide) for wide in (1.2, 2.4)],
 }
