@@ -86,6 +86,7 @@ _HOMES = {
         "LocalizationCase",
         "MappingCase",
         "MissionCase",
+        "PlanCase",
         "ShownWay",
         "Study",
         "StudyRun",

@@ -120,8 +120,8 @@ def tune(as_json: bool, **given: Any) -> int:
 
     Every finished trial is kept in the study's folder: the same call goes on where it was stopped. The best settings
     are confirmed on seeds that did not choose them. With --run, the localizer's settings, or the mapper's, are tried on
-    recorded runs; with --shown, plans on MAP are brought to ways that a person showed. Exit status 1 if nothing
-    better was found.
+    recorded runs; with MAP in place of SITE, the planner's, on plans between places drawn on it; with --shown, plans on
+    MAP are brought to ways that a person showed. Exit status 1 if nothing better was found.
     """
     return tell(run_tune(TuneOptions(**given)), as_json)
 

@@ -1,4 +1,4 @@
-"""What vinecompass tune is given, and what it tries: a round to be driven, or recorded runs."""
+"""What vinecompass tune is given, and what it tries: a round to be driven, recorded runs, or plans on a map."""
 
 from __future__ import annotations
 
@@ -11,10 +11,12 @@ from vinecompass.cli.common import load_map, load_settings, read_round_or_stop
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
-    from vinecompass.tuning import Case, MissionCase
+    from vinecompass.tuning import Case, MissionCase, PlanCase
 
 __all__ = ["TuneOptions", "case_of"]
 
+MAPS = (".png", ".pgm")
+"""How files end that are maps, and no sites."""
 HELD_BACK = 3
 """Runs that confirm what was chosen on the others, where there are more: a map has no other seeds."""
 
@@ -54,7 +56,7 @@ def case_of(given: TuneOptions) -> tuple[Case, dict[str, str]]:
     needed = {"-o": given.out}
     if not given.runs:
         needed = {"SITE": given.site, "--robot": given.robot, **needed}
-        if given.site is None or not given.site.is_dir():
+        if given.site is None or not (given.site.is_dir() or _is_map(given.site)):
             needed["--map"] = given.map_path
     for name, value in needed.items():
         if value is None:
@@ -62,7 +64,7 @@ def case_of(given: TuneOptions) -> tuple[Case, dict[str, str]]:
     if bool(given.varied) == (given.against is not None):
         expected = "a setting (`vinecompass tune --list` names them), or --against and another settings file"
         raise InputError("nothing is varied, or two things at once", key="--vary", expected=expected)
-    case = _recorded(given) if given.runs else _mission(given)
+    case = _recorded(given) if given.runs else _planned(given) if _is_map(given.site) else _mission(given)
     seeds, sites = given.seeds, _sites(given)
     if sites and given.against is not None:
         raise InputError("is for one site", key="--against", value=given.against, expected="no folder of sites")
@@ -87,6 +89,22 @@ def case_of(given: TuneOptions) -> tuple[Case, dict[str, str]]:
     if sites:
         made_of["sites"] = json.dumps([site.name for site in sites])
     return case, made_of
+
+
+def _is_map(path: Path | None) -> bool:
+    return path is not None and path.suffix.lower() in MAPS
+
+
+def _planned(given: TuneOptions) -> PlanCase:
+    """Return the plans to be made on a map."""
+    from vinecompass.robot import read_robot
+    from vinecompass.tuning import PlanCase
+
+    assert given.site is not None and given.robot is not None
+    for name, value in (("--map", given.map_path), ("--to", given.goal), ("--round", given.round_path)):
+        if value is not None:
+            raise InputError("is for a site that is driven in", key=name, value=value, expected="a site.toml as SITE")
+    return PlanCase(load_map(given.site), read_robot(given.robot), load_settings(given.settings))
 
 
 def _mission(given: TuneOptions) -> Case:
@@ -146,13 +164,13 @@ def _recorded(given: TuneOptions) -> Case:
 
 def _inputs(given: TuneOptions) -> dict[str, Path]:
     named = {
-        "map" if given.runs else "site": given.site,
+        "map" if given.runs or _is_map(given.site) else "site": given.site,
         "robot": given.robot,
         "round": given.round_path,
         "settings": given.settings,
         "against": given.against,
     }
-    if not given.runs:
+    if given.map_path is not None:
         named["map"] = given.map_path
     for folder in _sites(given):
         named.pop("site", None)

@@ -9,6 +9,7 @@ from vinecompass.tuning.explain import Explanation, explain
 from vinecompass.tuning.front import check_objectives, front
 from vinecompass.tuning.mission_case import MissionCase, MissionCases
 from vinecompass.tuning.mission_score import MissionScore
+from vinecompass.tuning.plan_case import PlanCase, PlanScore
 from vinecompass.tuning.recorded_cases import LocalizationCase, LocalizationScore, MappingCase, MappingScore
 from vinecompass.tuning.score import Score
 from vinecompass.tuning.search import search_values
@@ -34,6 +35,8 @@ __all__ = [
     "MissionCase",
     "MissionCases",
     "MissionScore",
+    "PlanCase",
+    "PlanScore",
     "Score",
     "ShownPrices",
     "ShownWay",

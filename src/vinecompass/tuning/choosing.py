@@ -25,8 +25,9 @@ UNSEEN: dict[Kind, tuple[str, ...]] = {
     "mission": ("map",),
     "localization": ("map", "price", "plan", "drive"),
     "mapping": ("locate", "price", "plan", "drive"),
+    "plan": ("fuse", "map", "locate", "price", "drive"),
 }
-"""The steps whose settings a study does not see: a mission's and a localization's map is given."""
+"""The steps whose settings a study does not see: a mission's and a localization's map is given, and a plan's floor."""
 
 
 def choose_settings(

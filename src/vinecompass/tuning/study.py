@@ -18,6 +18,7 @@ from vinecompass.runs.tables import read_table, table_bytes
 from vinecompass.settings import Settings, differing_values, find_setting
 from vinecompass.tuning.designs import Values, unlike
 from vinecompass.tuning.mission_score import MissionScore
+from vinecompass.tuning.plan_case import PlanScore
 from vinecompass.tuning.recorded_cases import LocalizationScore, MappingScore
 from vinecompass.tuning.score import Score
 from vinecompass.tuning.trial import Case, Kind, Trial
@@ -28,7 +29,12 @@ __all__ = ["STUDY_MARKER", "Study", "StudyRun", "read_study"]
 STUDY_MARKER = "study.toml"
 """The file by which a folder is known to hold a study."""
 TABLE, CLOCKED_TABLE = "trials.parquet", "computing.parquet"
-SCORES: dict[Kind, type[Score]] = {"mission": MissionScore, "localization": LocalizationScore, "mapping": MappingScore}
+SCORES: dict[Kind, type[Score]] = {
+    "mission": MissionScore,
+    "localization": LocalizationScore,
+    "mapping": MappingScore,
+    "plan": PlanScore,
+}
 """What its trials are judged by."""
 MOST_BREAKS = 3
 """Times in a row that workers may die without finishing a trial before the study is given up."""
@@ -48,7 +54,7 @@ class Study:
 
     Parameters
     ----------
-    kind : {"mission", "localization", "mapping"}
+    kind : {"mission", "localization", "mapping", "plan"}
     made_of : dict of str to str
         What was tried: names, digests and options, by their names.
     trials : list of Trial

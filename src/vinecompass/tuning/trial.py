@@ -11,7 +11,7 @@ from vinecompass.tuning.score import Score
 
 __all__ = ["Case", "Kind", "Trial", "new_seeds"]
 
-Kind = Literal["mission", "localization", "mapping"]
+Kind = Literal["mission", "localization", "mapping", "plan"]
 """What is tried in a study."""
 
 
@@ -44,7 +44,7 @@ def new_seeds(seeds: int) -> range:
 
 
 class Case(Protocol):
-    """What all trials of a study share, and how one is tried: a round to be driven, or recorded runs."""
+    """What all trials of a study share, and how one is tried: a round driven, recorded runs, plans on a map."""
 
     @property
     def kind(self) -> Kind:
