@@ -338,5 +338,6 @@ def _told(
         "front": [{"values": values, **means} for values, means in fronted],
         "rank_correlations": {one.key: one.rank_correlation for one in explanation.effects},
     }
-    hint = f"vinecompass drive ... --settings {files['settings']}" if "settings" in files else ""
+    step = {"mission": "drive", "localization": "locate", "mapping": "map", "plan": "plan"}[study.kind]
+    hint = f"vinecompass {step} ... --settings {files['settings']}" if "settings" in files else ""
     return Outcome("tune", line, quality=quality, files=files, hint=hint, done=explanation.is_better, details=details)

@@ -31,7 +31,7 @@ __all__ = ["draw_study", "told_changes"]
 
 MOST_PANELS = 6
 COSTS = LinearSegmentedColormap.from_list("costs", [STRAW, RUST, BURGUNDY])
-AREA = (0.06, 0.08, 0.64, 0.83)
+AREA = (0.07, 0.08, 0.63, 0.83)
 """Left, bottom, width and height of the part of the sheet that the panels share."""
 
 
@@ -46,7 +46,7 @@ def draw_study(study: Study, explanation: Explanation, *, ax: Axes | None = None
     tried = chosen_on.tried()
     keys = [effect.key for effect in explanation.effects] or sorted({key for values in tried for key in values})
     if explanation.is_better:
-        title = f"Better by {-explanation.changes['cost'].difference:.2f} of the bound on seeds that did not choose it"
+        title = f"Better by {100.0 * explanation.saved:.0f} % of the cost on seeds that did not choose it"
     else:
         title = "Nothing surely better than the settings as they are"
     figure = blank_sheet(title, ax=ax)
@@ -69,7 +69,7 @@ def draw_study(study: Study, explanation: Explanation, *, ax: Axes | None = None
 def told_changes(changes: Mapping[str, Comparison]) -> list[tuple[str, str]]:
     """Return those of the changes that stand beside a drawing, each with its interval."""
     return [
-        (name, f"{change.difference:+.2f} ({change.low:+.2f} to {change.high:+.2f})")
+        (name, "{:+g} ({:+g} to {:+g})".format(*(round(x, 3) for x in (change.difference, change.low, change.high))))
         for name, measure in (("cost", "cost"), ("time, s", "time"), ("clearance, m", "least_clearance"))
         if (change := changes.get(measure)) is not None
     ]
@@ -109,7 +109,7 @@ def _draw_setting(axes: Axes, study: Study, key: str, best: dict[str, float]) ->
         axes.scatter([x], [costs.mean()], c=colour, marker=marker, s=size, zorder=4)
     axes.set_xlabel(key, fontsize=10)
     if axes.get_position().x0 < 2.0 * AREA[0]:
-        axes.set_ylabel("cost beside as is, of the bound", fontsize=10)
+        axes.set_ylabel(f"cost beside as is, {study.cost_unit}", fontsize=10)
     _dress(axes, [key])
 
 
@@ -129,7 +129,7 @@ def _draw_both(figure: FigureBase, axes: Axes, study: Study, keys: list[str], be
     axes.set_ylabel(keys[1], fontsize=10)
     _dress(axes, keys)
     bar = figure.colorbar(drawn, ax=axes, fraction=0.04, pad=0.02)
-    bar.set_label("mean cost, of the bound", fontsize=9)
+    bar.set_label(f"mean cost, {study.cost_unit}", fontsize=9)
     bar.ax.tick_params(labelsize=8)
 
 

@@ -35,7 +35,7 @@ def draw_verdict(study: Study, *, ax: Axes | None = None) -> FigureBase:
         axes.scatter([x], [column.mean()], color=SLATE, marker="D", s=70, zorder=4)
     axes.set_xlim(-0.25, 1.25)
     axes.set_xticks([0, 1], ["as they are", study.made_of["against"].split(" ")[0]], fontsize=11)
-    axes.set_ylabel("cost, of the bound", fontsize=10)
+    axes.set_ylabel(f"cost, {study.cost_unit}", fontsize=10)
     axes.set_facecolor(PAPER)
     axes.tick_params(colors=CHARCOAL, labelsize=10)
     legend = [

@@ -54,9 +54,9 @@ class PlanScore(Score):
     """
 
     MEASURES: ClassVar[dict[str, str]] = {
-        "cost": "cost for each metre as the crow flies, m",
+        "cost": "cost, m a metre as the crow flies",
         "found": "share of plans found",
-        "way": "way for each metre as the crow flies, m",
+        "way": "way, m a metre as the crow flies",
         "least_clearance": "least clearance, m",
         "reversals": "changes of direction",
         "expanded": "cells or nodes looked at",

@@ -51,7 +51,7 @@ class LocalizationScore(Score):
     """
 
     MEASURES: ClassVar[dict[str, str]] = {
-        "cost": "cost, m (or, without truth, share of beams)",
+        "cost": "cost, m or share of beams",
         "tracked": "share tracked",
         "settled_after": "way until settled, m",
         "agreement": "agreement with the map",
@@ -160,7 +160,7 @@ class MappingScore(Score):
     """
 
     MEASURES: ClassVar[dict[str, str]] = {
-        "cost": "cost, m (or, without truth, a share)",
+        "cost": "cost, m or a share",
         "agreement": "agreement with submaps",
         "loops": "loops closed",
         "doubled": "walls drawn twice, m",

@@ -76,6 +76,11 @@ class Study:
         return SCORES[self.kind].MEASURES
 
     @property
+    def cost_unit(self) -> str:
+        """What the cost is told in."""
+        return self.measures["cost"].removeprefix("cost, ")
+
+    @property
     def sites(self) -> list[str]:
         """The names of the sites in which the seeds are driven in turn; one without a name, if there is but one."""
         return json.loads(self.made_of["sites"]) if "sites" in self.made_of else [""]
