@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from benchmarks.drive_sites import cellar, map_of
+from benchmarks.drive_sites import cellar, hall, map_of
 from vinecompass import (
     Grid,
     Site,
@@ -206,6 +206,16 @@ def past_a_crate(s: Settings, *, there_and_back: bool = False, by_hand: bool = F
     return [mission.velocities, mission.track.poses]
 
 
+def met(y: float, s: Settings) -> Told:
+    """A person comes towards the robot, a little to one side of its way: the band passes on the other, or does not."""
+    walk = {"name": "worker", "speed": 0.6, "route": [(13.0, y), (1.0, y)]}
+    site = hall(14.0, 5.0, people=[walk], start=(1.5, 2.5, 0.0))
+    chosen = s.model_copy(update={"following": s.following.model_copy(update={"planner": "band"})})
+    robot = read_robot(demo_file("robot.toml"))
+    mission = rehearse_mission(site, robot, map_of(site), [12.0, 2.5, 0.0], settings=chosen, time_limit=60.0, seed=1)
+    return [mission.velocities, mission.track.poses]
+
+
 def push_once(navigator: Navigator) -> None:
     """Drive it by hand for a moment after 3 s, and let it go on after 6."""
     if 3.0 <= navigator.t < 3.1:
@@ -238,6 +248,7 @@ DRIVES: list[Attempt] = [
 ]
 SPOILED: list[Spoiling] = [one_beam_in_fifteen, among_people, covered]
 TRIES: dict[str, list[Attempt]] = {
+    "band": [partial(driven, "band", 1, None), *[partial(met, y) for y in (2.2, 2.8)], *DRIVES],
     "fusion": [partial(fused, sources) for sources in (None, ["odometry", "imu"], ["odometry"], ["scans"])],
     "mapping": [
         *[partial(mapped, route) for route in ("press round", "grand tour")],

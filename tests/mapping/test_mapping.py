@@ -144,6 +144,17 @@ class MadeUpOdometry(unittest.TestCase):
         self.assertGreater(np.hypot(*np.ptp(mapping.track.poses[:, :2], axis=0)), 4.0)
         self.assertLess(compare_tracks(mapping.track, run.truth).position.max(), 0.7)
 
+    def test_worn_wheels_are_found_out(self):
+        run = loop_run()
+        for scale, told in ((1.02, "2.0 % too long"), (1.0, ""), (0.994, "")):
+            odometry = Track(run.truth.t, run.truth.poses * [scale, scale, 1.0])
+            with self.subTest(scale=scale):
+                mapping = build_map(run, odometry=odometry)
+                self.assertAlmostEqual(mapping.mapper.odometry_scale * scale, 1.0, delta=0.001)
+                self.assertEqual(bool(mapping.notes), bool(told))
+                self.assertIn(told, " ".join(mapping.notes))
+                self.assertLess(compare_relations(mapping.track, run.truth).position, 0.008)
+
     def test_without_loops_each_submap_stays_where_the_scans_put_it(self):
         run = loop_run()
         bent = bent_track(run, odometry_track(run))

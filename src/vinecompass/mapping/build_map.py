@@ -21,6 +21,8 @@ from vinecompass.settings import MappingSettings
 
 __all__ = ["Mapping", "build_map"]
 
+WORN = 0.01
+"""Share by which the odometry's ways are too long or too short from which that is told."""
 LEAST_OVERLAP = 0.4
 """Agreement below which a scan does not show what the scans before it show."""
 Progress = Callable[[float, str], None]
@@ -125,6 +127,11 @@ def build_map(
 def _notes(t: NDArray[np.float64], agreements: NDArray[np.float64], mapper: Mapper, grid: Grid) -> tuple[str, ...]:
     """Return a sentence about each span in which the map may be wrong."""
     notes = [f"the odometry leapt at {leap:.1f} s, farther than the robot can move: left out" for leap in mapper.leaps]
+    if abs(told := 1.0 / mapper.odometry_scale - 1.0) > WORN:
+        notes.append(
+            f"the odometry tells ways {100.0 * abs(told):.1f} % too {'long' if told > 0.0 else 'short'}, by what scans "
+            "show: the map is drawn without that. `vinecompass fuse --estimate-mount` finds the wheels' radius"
+        )
     notes += [
         f"from {begin:.1f} to {end:.1f} s the scans hardly overlap with those before: the odometry alone led on"
         for begin, end in spans_of(t[agreements < LEAST_OVERLAP], apart=2.0, shortest=0.5)

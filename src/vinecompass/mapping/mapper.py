@@ -173,6 +173,11 @@ class Mapper:
         return self._current, self._place
 
     @property
+    def odometry_scale(self) -> float:
+        """By what the odometry's ways are multiplied, as matches tell so far: above 1, it tells too short ones."""
+        return self._filter.scale
+
+    @property
     def place_covariance(self) -> FloatArray:
         """Of that pose in that submap ``(3, 3)``, m2, m rad and rad2."""
         return self._filter.covariance
@@ -192,6 +197,7 @@ class Mapper:
         if np.hypot(step[0], step[1]) > LEAP + LEAP_SPEED * self._robot.drive.top_speed * (scan.t - last.t):
             self.leaps.append(scan.t)
             step = np.zeros(3)
+        step[:2] *= self._filter.scale
         self._travelled += float(np.hypot(step[0], step[1]))
         self._filter.predict(self._place, step, told)
         self._place = compose(self._place, step)
@@ -340,7 +346,7 @@ class Mapper:
         self._begin_next(t, np.diag(spread**2) + ODOMETRY_SPREAD)
         self._change_submap(t)
         self._kept = {}
-        self._filter = PlaceFilter()
+        self._filter.forget()
 
     def _look_for_loops(self) -> bool:
         """Compare one finished submap with one before it; return whether there is more to compare.
