@@ -18,7 +18,7 @@ from benchmarks.drive_sites import cellar, map_of
 from vinecompass import MissionCase, Settings, StudyRun, Trial, demo_file, read_robot, read_site, read_study, write_map
 from vinecompass.navigation import Round
 from vinecompass.settings import changed_settings
-from vinecompass.tuning import Vary, best_values, choose_settings, seeds_chosen_on
+from vinecompass.tuning import Vary, best_values, choose_settings
 
 SPOILT = (
     ("costs.contact_price", 50.0),
@@ -31,7 +31,7 @@ SPOILT = (
 VARIED = ("costs.comfort", "window.clearance", "window.horizon", "following.tight_gap")
 UNSEEN = range(1000, 1012)
 """Seeds that no study sees."""
-SEEDS = 4
+TRIALS, SEEDS = 64, 4
 SHORT = 3.0
 """Seconds of the rehearsals that are killed."""
 
@@ -43,12 +43,12 @@ def case_in(number: int, settings: Settings | None = None, time_limit: float = 1
     return MissionCase(site, robot, map_of(site), the_round, settings or Settings(), time_limit=time_limit)
 
 
-def searched(case: MissionCase, keys: tuple[str, ...], trials: int) -> dict[str, float]:
+def searched(case: MissionCase, keys: tuple[str, ...]) -> dict[str, float]:
     """Return the best values of some settings that a search finds."""
     with tempfile.TemporaryDirectory() as folder, StudyRun(case, Path(folder) / "study", made_of={}) as study_run:
         varied = [Vary.parse(key) for key in keys]
-        study = choose_settings(study_run, varied, trials=trials, seeds=SEEDS, design="search")
-    return best_values(study.on_seeds(0, seeds_chosen_on(case.kind, SEEDS, "search")))
+        study = choose_settings(study_run, varied, trials=TRIALS, seeds=SEEDS, design="search")
+    return best_values(study.on_seeds(0, SEEDS))
 
 
 def costs(case: MissionCase, values: dict[str, float]) -> np.ndarray:
@@ -63,7 +63,7 @@ def spoilt() -> None:
     print(f"as it is: {as_it_is:.2f}")
     for key, value in SPOILT:
         case = case_in(1, changed_settings(Settings(), {key: value}))
-        before, best = costs(case, {}).mean(), searched(case, (key,), 64)
+        before, best = costs(case, {}).mean(), searched(case, (key,))
         after = costs(case, best).mean()
         share = (before - after) / (before - as_it_is)
         print(
@@ -76,7 +76,7 @@ def unseen() -> None:
     """Search from the defaults in three sites."""
     for number in (1, 2, 3):
         case = case_in(number)
-        best = searched(case, VARIED, 200)
+        best = searched(case, VARIED)
         gains = costs(case, best) - costs(case, {})
         doubt = gains.std() / np.sqrt(len(gains))
         print(f"cellar {number}: {gains.mean():+.3f} of the bound (+- {doubt:.3f}) with {best}", flush=True)

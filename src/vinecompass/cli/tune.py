@@ -128,7 +128,7 @@ def tune(as_json: bool, **given: Any) -> int:
 
 def run_tune(given: TuneOptions) -> Outcome:
     """Do what the command does."""
-    from vinecompass.tuning import Want, explain, read_study, seeds_chosen_on
+    from vinecompass.tuning import Want, explain, read_study
 
     if given.listed:
         return _list()
@@ -157,8 +157,7 @@ def run_tune(given: TuneOptions) -> Outcome:
 
             files["picture"] = str(save_figure(draw_verdict(study), given.picture))
         return told_against(study, files)
-    seeds = int(study.made_of["seeds"])
-    explanation = explain(study, seeds_chosen_on(study.kind, seeds, study.made_of["design"]))
+    explanation = explain(study, int(study.made_of["seeds"]))
     if given.explained is None and explanation.is_better:
         files["settings"] = _write_settings(given, explanation)
     if given.picture is not None:
@@ -299,9 +298,7 @@ def _told(
         line = f"better with {changed}"
     else:
         line = f"nothing surely better; the best seems {changed}"
-    seeds = int(study.made_of["seeds"])
-    best_of = f", the best of them on {explanation.seeds}" if explanation.seeds > seeds else ""
-    details = [f"{explanation.tried} sets of values on {seeds} seeds{best_of}, {len(study.trials)} trials in all"]
+    details = [f"{explanation.tried} sets of values on {explanation.seeds} seeds, {len(study.trials)} trials in all"]
     if explanation.changes:
         details.append("what changes with it, on seeds that did not choose it (mean, 95 % interval):")
         details += [f"  {study.measures[measure]}: {one}" for measure, one in explanation.changes.items()]
@@ -315,7 +312,7 @@ def _told(
             f"{one.best[0]:g} to {one.best[1]:g}"
             for one in explanation.effects
         ]
-    fronted = _fronted(study, objectives, seeds) if objectives else []
+    fronted = _fronted(study, objectives, explanation.seeds) if objectives else []
     if fronted:
         named = " and ".join(objectives)
         details.append(f"the front of {named}: nothing tried is better in one and no worse in the rest:")

@@ -42,7 +42,7 @@ def draw_study(study: Study, explanation: Explanation, *, ax: Axes | None = None
 
     Of two settings, a third panel shows both together.
     """
-    chosen_on = study.on_seeds(0, explanation.seeds).on_shared_seeds()
+    chosen_on = study.on_seeds(0, explanation.seeds)
     tried = chosen_on.tried()
     keys = [effect.key for effect in explanation.effects] or sorted({key for values in tried for key in values})
     if explanation.is_better:
@@ -54,7 +54,7 @@ def draw_study(study: Study, explanation: Explanation, *, ax: Axes | None = None
     for axes, key in zip(panels, keys, strict=False):
         _draw_setting(axes, chosen_on, key, explanation.best)
     if len(keys) == 2:
-        _draw_both(figure, panels[-1], chosen_on, keys, explanation.best)
+        _draw_both(figure, panels[-1], chosen_on.on_shared_seeds(), keys, explanation.best)
     legend = [
         Line2D([], [], color=CHARCOAL, marker="o", linestyle="", label="tried: mean and range over seeds"),
         Line2D([], [], color=SLATE, marker="D", linestyle="", label="the settings as they are"),

@@ -1,7 +1,7 @@
 """Tuning: settings tried in rehearsals, on the same seeds, and compared; or learned from ways that were shown."""
 
 from vinecompass.tuning.against import Verdict, check_comparison, compare_settings, verdict
-from vinecompass.tuning.choosing import choose_settings, seeds_chosen_on
+from vinecompass.tuning.choosing import choose_settings
 from vinecompass.tuning.comparison import Comparison, compare_values
 from vinecompass.tuning.designs import DESIGNS, Vary, values_to_try
 from vinecompass.tuning.effects import Effect, best_values, effects, mean_cost
@@ -63,7 +63,6 @@ __all__ = [
     "read_shown_ways",
     "read_study",
     "search_values",
-    "seeds_chosen_on",
     "unexplained_places",
     "values_to_try",
     "verdict",

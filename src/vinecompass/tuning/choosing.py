@@ -15,14 +15,12 @@ from vinecompass.tuning.search import search_values
 from vinecompass.tuning.study import SCORES, Study, StudyRun
 from vinecompass.tuning.trial import Kind, Trial
 
-__all__ = ["choose_settings", "seeds_chosen_on"]
+__all__ = ["choose_settings"]
 
 FORBIDDEN = 100.0
 """The cost, of the bound, of values that do not go together: they are not driven."""
 STOPPED_ABOVE = 1.3
 """Times the least cost so far from which on a search stops trying a set of values on half of the seeds."""
-FINAL_SHARE, FINAL_SEEDS = 1.0 / 3.0, 2
-"""Share of a search's trials that is kept for the best of what it finds, and on how many times as many seeds more."""
 UNSEEN: dict[Kind, tuple[str, ...]] = {
     "mission": ("map",),
     "localization": ("map", "price", "plan", "drive"),
@@ -30,11 +28,6 @@ UNSEEN: dict[Kind, tuple[str, ...]] = {
     "plan": ("fuse", "map", "locate", "price", "drive"),
 }
 """The steps whose settings a study does not see: a mission's and a localization's map is given, and a plan's floor."""
-
-
-def seeds_chosen_on(kind: Kind, seeds: int, design: str) -> int:
-    """Return on how many seeds the best is chosen where each set of values is tried on so many at first."""
-    return seeds * (1 + FINAL_SEEDS) if design == "search" and kind != "mapping" else seeds
 
 
 def choose_settings(
@@ -59,9 +52,7 @@ def choose_settings(
     seeds : int
         Of them for each set of values.
     design : {"spread", "one-by-one", "grid", "search"}
-        A search stops early on sets of values that do badly: they are not tried on all seeds. The best of what it found
-        are tried on twice as many seeds more, on which a third of the trials is spent: where many are tried on a few
-        seeds, the best of them owes much to luck.
+        A search stops early on sets of values that do badly: they are not tried on all seeds.
     objectives : sequence of str
         Measures that a search goes by: with several, it looks for their front. What is best is told by the cost.
     seed : int
@@ -85,11 +76,9 @@ def choose_settings(
             )
     check_objectives(list(SCORES[case.kind].MEASURES), objectives)
     asked: list[Trial] = []
-    chosen_on = seeds_chosen_on(case.kind, seeds, design)
-    finalists = max(int(FINAL_SHARE * trials) // (chosen_on - seeds), 2) if chosen_on > seeds else 0
-    count = max((trials - finalists * (chosen_on - seeds)) // seeds, 2)
+    count = max(trials // seeds, 2)
 
-    def run(sets: list[Values], on: Sequence[int]) -> Study:
+    def run(sets: list[Values], on: range) -> Study:
         pairs = [(values, seed) for values in sets for seed in on]
         asked.extend(Trial(number, seed, values) for number, (values, seed) in enumerate(pairs, len(asked)))
         return study_run.run(asked, progress)
@@ -121,13 +110,9 @@ def choose_settings(
         search_values(varied, count, costs_of, as_they_are=as_they_are, objectives=len(objectives), seed=seed)
     else:
         tried(values_to_try(varied, count, design=design, seed=seed), early=seeds)
-    study = run([], range(0))
-    if finalists:
-        ranked = sorted(study.tried_on_all_seeds(), key=lambda values: mean_cost(study, values))
-        study = run(unlike([{}, *ranked])[:finalists], range(seeds, chosen_on))
-    best = best_values(study)
-    confirming = [seed - seeds + chosen_on for seed in case.confirming(seeds)]
-    return run([{}, best], confirming) if best else study
+    chosen_on = run([], range(0))
+    best = best_values(chosen_on)
+    return run([{}, best], case.confirming(seeds)) if best else chosen_on
 
 
 def _is_allowed(study_run: StudyRun, values: Values) -> bool:
