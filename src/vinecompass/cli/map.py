@@ -152,6 +152,7 @@ def _quality(mapping: Mapping) -> dict[str, Any]:
         "agreement_mean": _agreement(mapping),
         "free_m2": grid.free.sum() * grid.cell_size**2,
         "cell_size_m": grid.cell_size,
+        "odometry_scale": mapper.odometry_scale,
         "submaps": len(mapper.submaps),
         "loops_closed": len(closed),
         "loops_refused": len(mapper.loops) - len(closed),
