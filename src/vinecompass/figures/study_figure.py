@@ -69,7 +69,10 @@ def draw_study(study: Study, explanation: Explanation, *, ax: Axes | None = None
 def told_changes(changes: Mapping[str, Comparison]) -> list[tuple[str, str]]:
     """Return those of the changes that stand beside a drawing, each with its interval."""
     return [
-        (name, "{:+g} ({:+g} to {:+g})".format(*(round(x, 3) for x in (change.difference, change.low, change.high))))
+        (
+            name,
+            "{:+.2g} ({:+.2g} to {:+.2g})".format(*(round(x, 3) for x in (change.difference, change.low, change.high))),
+        )
         for name, measure in (("cost", "cost"), ("time, s", "time"), ("clearance, m", "least_clearance"))
         if (change := changes.get(measure)) is not None
     ]
