@@ -27,7 +27,7 @@ class MapRaysTest(unittest.TestCase):
         rays = MapRays(grid)
         free = grid.points_of(np.argwhere(grid.free))
         poses = np.column_stack([free[rng.integers(len(free), size=60)], rng.uniform(-np.pi, np.pi, 60)])
-        ways = np.arange(0.0, 8.0, 0.01)
+        ways = np.arange(0.0, 8.0, 0.001)
         found = rays.ranges(poses, [0.0], farthest=8.0)[:, 0]
         for pose, reach in zip(poses, found, strict=True):
             line = pose[:2] + ways[:, None] * [np.cos(pose[2]), np.sin(pose[2])]
