@@ -10,7 +10,6 @@ from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
 from functools import cache, partial
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -19,6 +18,7 @@ from numpy.typing import NDArray
 from benchmarks.drive_sites import cellar, hall, map_of
 from vinecompass import (
     Grid,
+    PlanCase,
     Site,
     Track,
     build_map,
@@ -151,20 +151,14 @@ def planned(method: str, s: Settings) -> Told:
     return [plan.poses]
 
 
-def planned_long(number: int, s: Settings) -> Told:
-    """A body far longer than wide gets round many a corner only by another way."""
-    site, told = cellar(number), read_robot(demo_file("robot.toml"))
-    outline = [(-0.9, -0.2), (0.9, -0.2), (0.9, 0.2), (-0.9, 0.2)]
-    robot = told.model_copy(update={"body": Body(outline=outline)})
-    costmap = price_floor(map_of(site), robot, settings=s.costs)
-    ends = [site.start_pose, *[stop.site_pose for stop in site.stops]]
-    lengths = []
-    for start, goal in pairwise(ends):
-        try:
-            lengths.append(plan_path(costmap, robot, start, goal, method="grid", settings=s.planning).length)
-        except VineCompassError:
-            lengths.append(np.nan)
-    return [np.array(lengths)]
+def planned_long(s: Settings) -> Told:
+    """A body that reaches far ahead of its axle gets round some corners only by the eighth way that is tried."""
+    site, told = cellar(1), read_robot(demo_file("robot.toml"))
+    robot = told.model_copy(update={"body": Body(outline=[(-0.2, -0.2), (1.2, -0.2), (1.2, 0.2), (-0.2, 0.2)])})
+    case = PlanCase(map_of(site), robot, s)
+    start, goal = case.ends(4)
+    plan = plan_path(case.costmap, robot, start, goal, method="a-star", settings=s.planning, explain=False)
+    return [plan.poses]
 
 
 def driven(planner: str, number: int, fault: LiveFault | None, s: Settings) -> Told:
@@ -267,7 +261,7 @@ TRIES: dict[str, list[Attempt]] = {
         partial(past_a_crate, there_and_back=True),
         *DRIVES,
     ],
-    "planning": [*[partial(planned, method) for method in METHODS], *[partial(planned_long, n) for n in range(4)]],
+    "planning": [*[partial(planned, method) for method in METHODS], planned_long],
     "navigation": [*DRIVES, partial(past_a_crate, by_hand=True)],
     # Where there is no room to turn, and where there is.
     "recovery": [partial(held_up, wide) for wide in (1.2, 2.4)],
@@ -286,9 +280,14 @@ def effect(key: str) -> tuple[str, int | None, int]:
             except VineCompassError as error:
                 told.append([np.array(str(error))])
         low, high = told
-        if len(low) != len(high) or any(not np.array_equal(a, b) for a, b in zip(low, high, strict=True)):
+        if len(low) != len(high) or any(not _alike(a, b) for a, b in zip(low, high, strict=True)):
             return key, number, len(tries)
     return key, None, len(tries)
+
+
+def _alike(first: NDArray[Any], second: NDArray[Any]) -> bool:
+    """Tell whether two arrays hold the same; what is not known twice is the same."""
+    return np.array_equal(first, second, equal_nan=first.dtype.kind == second.dtype.kind == "f")
 
 
 def main() -> None:
