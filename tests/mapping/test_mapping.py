@@ -97,8 +97,8 @@ class Glass(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.glass_site = parse_site(GLASS_ROOM)
-        route = [(5.0, 1.5), (5.0, 4.5), (1.5, 4.5), (1.5, 2.0)]
-        cls.seen = record_drive(cls.glass_site, robot(), route, seed=2, site_toml=GLASS_ROOM)
+        cls.route = [(5.0, 1.5), (5.0, 4.5), (1.5, 4.5), (1.5, 2.0)]
+        cls.seen = record_drive(cls.glass_site, robot(), cls.route, seed=2, site_toml=GLASS_ROOM)
 
     def test_seven_beams_in_ten_pass(self):
         scans = self.seen.scans.ranges[:25]
@@ -110,15 +110,18 @@ class Glass(unittest.TestCase):
         self.assertAlmostEqual(np.sum(on_glass) / np.sum(np.isfinite(seen)), 0.3, delta=0.05)
 
     def test_glass_is_a_wall_and_the_floor_behind_it_is_floor(self):
-        mapping = build_map(self.seen)
-        grid = mapping.grid
-        beside = [[[7.0 + off, y] for off in (-0.05, 0.0, 0.05)] for y in np.arange(0.5, 5.5, 0.1)]
-        walls = [grid.occupied[tuple(grid.cells_at(points).T)].any() for points in beside]
-        # Which of the thin pane's cells are hit often enough is chance: 0.86 to 0.96 of it over eight seeds.
-        self.assertGreater(np.mean(walls), 0.8)
-        behind = [[8.0, y] for y in np.arange(1.0, 5.0, 0.25)]
-        self.assertGreater(np.mean(grid.free[tuple(grid.cells_at(behind).T)]), 0.9)
-        self.assertLess(compare_tracks(mapping.track, self.seen.truth).position.max(), 0.05)
+        # Which of the thin pane's cells are hit often enough is chance: of one drive 0.86 to 0.96 of them.
+        walls = []
+        for seed in range(1, 9):
+            seen = record_drive(self.glass_site, robot(), self.route, seed=seed, site_toml=GLASS_ROOM)
+            mapping = build_map(seen)
+            grid = mapping.grid
+            beside = [[[7.0 + off, y] for off in (-0.05, 0.0, 0.05)] for y in np.arange(0.5, 5.5, 0.1)]
+            walls += [grid.occupied[tuple(grid.cells_at(points).T)].any() for points in beside]
+            behind = [[8.0, y] for y in np.arange(1.0, 5.0, 0.25)]
+            self.assertGreater(np.mean(grid.free[tuple(grid.cells_at(behind).T)]), 0.9)
+            self.assertLess(compare_tracks(mapping.track, seen.truth).position.max(), 0.05)
+        self.assertGreater(np.mean(walls), 0.9)
 
 
 class MadeUpOdometry(unittest.TestCase):
