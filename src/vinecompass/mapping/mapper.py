@@ -199,8 +199,7 @@ class Mapper:
             step = np.zeros(3)
         step[:2] *= self._filter.scale
         self._travelled += float(np.hypot(step[0], step[1]))
-        self._filter.predict(self._place, step, told)
-        self._place = compose(self._place, step)
+        self._place = self._filter.predict(self._place, step, told)
         if np.count_nonzero(np.isfinite(scan.ranges)) >= FEWEST_HITS:
             self._bridge(odometry)
             self._last_seen = odometry

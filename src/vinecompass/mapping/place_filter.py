@@ -61,17 +61,19 @@ class PlaceFilter:
         self.noise_factor = AT_FIRST
         self._gone = np.zeros(2)
 
-    def predict(self, place: FloatArray, step: FloatArray, told: FloatArray | None) -> None:
-        """Take in a step ``(3,)`` of the odometry from a pose ``(3,)`` in the submap, with the covariance told of it.
+    def predict(self, place: FloatArray, step: FloatArray, told: FloatArray | None) -> FloatArray:
+        """Return the pose ``(3,)`` after a step ``(3,)`` of the odometry from a pose ``(3,)`` in the submap.
 
-        That is ``(3, 3)``, in the body's axes; None if the odometry does not tell it.
+        `told` is the covariance of the step ``(3, 3)`` in the body's axes; None if the odometry does not tell it.
         """
         good = np.diag(ODOMETRY_NOISE * float(np.hypot(step[0], step[1])))
         # In the submap no step is known better than to what a good odometry errs: its walls are drawn in cells.
         noise = self.noise_factor * good if told is None else self.noise_factor * told + good
         noise[2, 2] += (TURN_NOISE * step[2]) ** 2
         self.covariance = compose_covariances(place, step, self.covariance, noise)
-        self._gone = self._gone + compose(place, step)[:2] - place[:2]
+        predicted = compose(place, step)
+        self._gone = self._gone + predicted[:2] - place[:2]
+        return predicted
 
     def correct(self, place: FloatArray, match: Match) -> FloatArray:
         """Return the pose ``(3,)`` between the one predicted and the match's, and learn from how far they are apart."""

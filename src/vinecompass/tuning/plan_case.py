@@ -94,6 +94,16 @@ class PlanCase:
         """The priced floor."""
         return price_floor(self.grid, self.robot, settings=self.settings.costs)
 
+    @cached_property
+    def check(self) -> BodyCheck:
+        """What the body touches on that floor."""
+        return BodyCheck(self.costmap, self.robot)
+
+    @cached_property
+    def parts(self) -> NDArray[np.int32]:
+        """To which part of the floor that hangs together each cell belongs, from 1 on; 0 if to none."""
+        return np.asarray(ndimage.label(np.isfinite(self.costmap.prices))[0])
+
     def bound(self) -> float:
         """Return 1, as scores are as they are, if there is anything to plan.
 
@@ -141,18 +151,16 @@ class PlanCase:
     def ends(self, seed: int) -> tuple[FloatArray, FloatArray]:
         """Return the start and the goal ``(3,)`` that a seed draws, m and radians."""
         rng = np.random.default_rng(seed)
-        parts, count = ndimage.label(np.isfinite(self.costmap.prices))
-        if count:
-            check, cells = BodyCheck(self.costmap, self.robot), np.argwhere(parts)
-            for _ in range(DRAWS):
-                drawn = rng.integers(len(cells), size=(2, DRAWN_AT_ONCE))
-                points, part = self.costmap.grid.points_of(cells[drawn]), parts[tuple(cells[drawn].T)].T
-                headings = rng.uniform(-np.pi, np.pi, (2, DRAWN_AT_ONCE, 1))
-                poses = np.concatenate([points, headings], axis=-1)
-                apart = np.hypot(*(points[1] - points[0]).T) >= LEAST_APART
-                for i in np.flatnonzero(apart & (part[0] == part[1])).tolist():
-                    if np.all(check.touched(poses[:, i]) < 0):
-                        return poses[0, i], poses[1, i]
+        cells = np.argwhere(self.parts)
+        for _ in range(DRAWS if len(cells) else 0):
+            drawn = cells[rng.integers(len(cells), size=(2, DRAWN_AT_ONCE))]
+            points, part = self.costmap.grid.points_of(drawn), self.parts[drawn[..., 0], drawn[..., 1]]
+            headings = rng.uniform(-np.pi, np.pi, (2, DRAWN_AT_ONCE, 1))
+            poses = np.concatenate([points, headings], axis=-1)
+            apart = np.hypot(*(points[1] - points[0]).T) >= LEAST_APART
+            for i in np.flatnonzero(apart & (part[0] == part[1])).tolist():
+                if np.all(self.check.touched(poses[:, i]) < 0):
+                    return poses[0, i], poses[1, i]
         raise InputError(
             "has no two places for the robot to plan between", key="map", expected="floor 2 m long where the body fits"
         )
