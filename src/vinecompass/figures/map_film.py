@@ -33,9 +33,12 @@ class MapFilm:
         self._every = every
         self._frames: list[tuple[Grid, NDArray[np.float64], int]] = []
         self._next = -np.inf
+        self._mapper: Mapper | None = None
 
     def __call__(self, mapper: Mapper) -> None:
-        """Look at a mapper after a scan."""
+        """Look at a mapper after a scan; what another one drew before is forgotten."""
+        if mapper is not self._mapper:
+            self._mapper, self._next, self._frames = mapper, -np.inf, []
         if mapper.keyframes and mapper.keyframes[-1].t >= self._next:
             self._next = mapper.keyframes[-1].t + self._every
             self.add(mapper)

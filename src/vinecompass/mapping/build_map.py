@@ -77,6 +77,9 @@ def build_map(
 ) -> Mapping:
     """Build a map from a recorded run: `Mapper.update` over its scans.
 
+    How long the odometry's ways really are is learned on the way. Where that would move the far end of the site by more
+    than a cell, what was drawn before it was known is wrong, and the run is mapped once more from its beginning.
+
     Parameters
     ----------
     run : Run
@@ -86,7 +89,7 @@ def build_map(
         mapped by laser odometry.
     settings : MappingSettings, optional
     watch : callable, optional
-        Called with the mapper after each scan: to see the map grow.
+        Called with the mapper after each scan: to see the map grow. It is another mapper when the run is mapped again.
     progress : callable, optional
         Called with the share done, 0 to 1, and a word.
 
@@ -99,10 +102,24 @@ def build_map(
     InputError
         The run has no scans, or no beam that returned.
     """
-    stamps = run.scan_stamps()
     if odometry is None:
         odometry = usual_odometry(run)
+    settings = settings or MappingSettings()
     mapper = Mapper(run.robot, start=run.start, settings=settings)
+    mapping = _map_drive(run, odometry, mapper, watch, progress)
+    scale = mapper.odometry_scale
+    extent = np.hypot(*np.ptp(mapping.track.poses[:, :2], axis=0))
+    if abs(scale - 1.0) * extent < settings.cell_size:
+        return mapping
+    mapper = Mapper(run.robot, start=run.start, settings=settings, odometry_scale=scale)
+    return _map_drive(run, odometry, mapper, watch, progress)
+
+
+def _map_drive(
+    run: Run, odometry: Track, mapper: Mapper, watch: Callable[[Mapper], None] | None, progress: Progress | None
+) -> Mapping:
+    """Let a mapper take in a whole run."""
+    stamps = run.scan_stamps()
     numbers = np.empty(len(stamps), int)
     places, doubts = np.empty((len(stamps), 3)), np.empty((len(stamps), 3, 3))
     agreements = np.empty(len(stamps))

@@ -65,6 +65,8 @@ class Mapper:
     start : array_like, (3,)
         The pose of the first scan in the map's frame, m and radians.
     settings : MappingSettings, optional
+    odometry_scale : float
+        By what the odometry's ways are multiplied, to begin with: a former drive may have told.
 
     Attributes
     ----------
@@ -96,7 +98,12 @@ class Mapper:
 
     @checked
     def __init__(
-        self, robot: Robot, *, start: ArrayLike = (0.0, 0.0, 0.0), settings: MappingSettings | None = None
+        self,
+        robot: Robot,
+        *,
+        start: ArrayLike = (0.0, 0.0, 0.0),
+        settings: MappingSettings | None = None,
+        odometry_scale: float = 1.0,
     ) -> None:
         self._robot = robot
         self._settings = settings or MappingSettings()
@@ -119,7 +126,7 @@ class Mapper:
         """Finished submaps that are still to be compared with those before them, and when they were finished."""
         self._search: Iterator[Loop | None] | None = None
         self._found: list[Loop] = []
-        self._filter = PlaceFilter()
+        self._filter = PlaceFilter(odometry_scale)
         self._last_motion: SweepMotion | None = None
         self._last_seen: SweepMotion | None = None
         """At the last scan that showed something."""

@@ -35,6 +35,11 @@ class PlaceFilter:
     How far the odometry errs, or how many times farther than it says itself, is learned by comparing innovations with
     what they should be (Mehra, 1970).
 
+    Parameters
+    ----------
+    scale : float
+        To begin with.
+
     Attributes
     ----------
     covariance : array, (3, 3)
@@ -45,9 +50,9 @@ class PlaceFilter:
         By which the odometry's ways are to be multiplied: worn wheels tell too long ones all along.
     """
 
-    def __init__(self) -> None:
-        self._scale_told = 0.0
+    def __init__(self, scale: float) -> None:
         self._scale_information = SCALE_SPREAD**-2
+        self._scale_told = (scale - 1.0) * self._scale_information
         self.forget()
 
     @property
