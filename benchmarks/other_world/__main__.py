@@ -1,8 +1,8 @@
 """Run with ``python -m benchmarks.other_world PART [COUNT] [JOBS]``: missions and runs there, judged by what is so.
 
 Parts: missions, faults (something goes wrong on the way), and of recorded runs fusion, mapping, localization, starts
-(from anywhere, COUNT with each robot), gaps (the scanner shows nothing for a while) and checks (whether `check` names
-what is wrong with them).
+(from anywhere, COUNT with each robot), gaps (the scanner shows nothing for a while), checks (whether `check` names
+what is wrong with them) and hour (COUNT laps of one hall, 11 in an hour).
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
 
-from benchmarks.other_world import check_campaign, gap_campaign, record_campaign, starts_campaign
+from benchmarks.other_world import check_campaign, gap_campaign, hour_campaign, record_campaign, starts_campaign
 from benchmarks.other_world.faults import FAULTS, barrier, fault_of
 from benchmarks.other_world.mission import Outcome, draw_mission, drive, map_of
 from benchmarks.other_world.robots import BODIES, draw_robot
@@ -53,6 +53,9 @@ def main() -> None:
         return
     if part == "checks":
         check_campaign.campaign(int(sys.argv[2]) if len(sys.argv) > 2 else len(check_campaign.RUNS), jobs)
+        return
+    if part == "hour":
+        hour_campaign.campaign(int(sys.argv[2]) if len(sys.argv) > 2 else 11)
         return
     count = int(sys.argv[2]) if len(sys.argv) > 2 else 28
     faults = [FAULTS[number % len(FAULTS)] if part == "faults" else "" for number in range(count)]

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from benchmarks.other_world.places import PLACES, Place
-from benchmarks.other_world.recorder import RECORDERS, cast, draw_sensors, record
+from benchmarks.other_world.recorder import RECORDERS, Sensors, cast, draw_sensors, record
 from vinecompass import Grid, Localization, Run, Track, build_map, compare_relations, compare_tracks, fuse, localize
 from vinecompass.geometry import compose, relative, transform_points
 from vinecompass.runs.comparison import best_shift
@@ -26,6 +26,7 @@ __all__ = [
     "localization_row",
     "mapping_row",
     "place_and_run",
+    "place_and_sensors",
     "wrongly_tracked",
 ]
 
@@ -50,15 +51,17 @@ LOOKED_AT = 20
 """Of so many scans one is looked at to know which walls were seen."""
 
 
-def place_and_run(number: int, drive: int = 0) -> tuple[Place, Run]:
-    """Return the place of a number, and a run there: places and robots go round, and all is drawn anew each time.
-
-    Another `drive` is of the same place and robot.
-    """
+def place_and_sensors(number: int) -> tuple[Place, Sensors]:
+    """Return the place and the robot of a number: both go round, and all is drawn anew each time."""
     names = list(PLACES)
     rng = np.random.default_rng(number)
     place = PLACES[names[number % len(names)]](rng)
-    sensors = draw_sensors(RECORDERS[(number // len(names)) % len(RECORDERS)], rng)
+    return place, draw_sensors(RECORDERS[(number // len(names)) % len(RECORDERS)], rng)
+
+
+def place_and_run(number: int, drive: int = 0) -> tuple[Place, Run]:
+    """Return the place of a number, and a run there; another `drive` is of the same place and robot."""
+    place, sensors = place_and_sensors(number)
     return place, record(place, sensors, np.random.default_rng([number, drive]))
 
 
