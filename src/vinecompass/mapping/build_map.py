@@ -112,7 +112,8 @@ def build_map(
     if abs(scale - 1.0) * extent < settings.cell_size:
         return mapping
     mapper = Mapper(run.robot, start=run.start, settings=settings, odometry_scale=scale)
-    return _map_drive(run, odometry, mapper, watch, progress)
+    once_more = progress and (lambda share, word: progress(share, f"once more by the odometry's true scale, {word}"))
+    return _map_drive(run, odometry, mapper, watch, once_more)
 
 
 def _map_drive(
