@@ -9,6 +9,9 @@ from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from tests.support import SHARED
 
 ROOT = Path(__file__).parents[1]
 MOST_PROCESSES = 4
@@ -63,7 +66,8 @@ def main() -> int:
     # What runs every example takes longest: begun last, it would keep one core waiting in the end.
     names.sort(key=lambda name: name.count("."))
     told: list[Told] = []
-    with ProcessPoolExecutor(min(os.cpu_count() or 1, MOST_PROCESSES)) as pool:
+    with TemporaryDirectory() as shared, ProcessPoolExecutor(min(os.cpu_count() or 1, MOST_PROCESSES)) as pool:
+        os.environ[SHARED] = shared
         for done in as_completed([pool.submit(run_class, name) for name in names]):
             one = done.result()
             told.append(one)

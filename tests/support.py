@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import atexit
 import contextlib
+import fcntl
 import functools
 import io
 import json
+import os
 import shutil
 import sys
 import tempfile
@@ -18,6 +20,8 @@ import numpy as np
 from vinecompass import Grid, InputError, Robot, build_map, demo_file, read_robot, read_site, record_drive
 from vinecompass.cli import main
 
+SHARED = "VINECOMPASS_TESTS_SHARED"
+"""Environment variable: a folder that all processes of one call of ``python -m tests`` share."""
 SHORT_ROUTE = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5)]
 
 
@@ -109,11 +113,16 @@ def new_folder() -> Path:
 
 @functools.cache
 def demo() -> tuple[Path, dict]:
-    """The whole demo, run once for all tests, and what it printed."""
-    folder = scratch() / "demo-out"
-    status, printed, _ = run("demo", "-o", folder, "--json")
-    assert status == 0, printed
-    return folder, json.loads(printed)
+    """The whole demo, run once for all tests of all processes, and what it printed."""
+    shared = Path(os.environ.get(SHARED, scratch()))
+    folder, printed = shared / "demo-out", shared / "demo.json"
+    with (shared / "demo.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not printed.exists():
+            status, told, _ = run("demo", "-o", folder, "--json")
+            assert status == 0, told
+            printed.write_text(told)
+    return folder, json.loads(printed.read_text())
 
 
 def run(*arguments: object) -> tuple[int, str, str]:

@@ -38,14 +38,14 @@ def short_drive(told: Robot, seed: int):
         site().model_copy(update={"people": []}), altered_robot(told, imu=imu), start=[30.0, 18.5, np.pi], seed=seed
     )
     recorder = Recorder(told, simulator.pose)
-    commands = (
-        [Command()] * 20
-        + [Command(0.8)] * 40
-        + [Command(0.8, turn_rate=0.15)] * 10
-        + [Command(0.0, turn_rate=0.8)] * 40
-    )
-    for command in [*commands, *[Command(0.6)] * 21]:
-        recorder.add(command, simulator.step(command))
+    for command, seconds in (
+        (Command(), 2.0),
+        (Command(0.8), 4.0),
+        (Command(0.8, turn_rate=0.15), 1.0),
+        (Command(0.0, turn_rate=0.8), 4.0),
+        (Command(0.6), 2.1),
+    ):
+        recorder.add(command, simulator.step(command, seconds))
     return recorder.run(None)
 
 
