@@ -504,16 +504,7 @@ class Navigator:
 
     def _drive(self, now: Situation) -> Command:
         """Return the local planner's command, unless it has arrived, or does not get on."""
-        s = self._settings.navigation
-        cap, capped_by, _ = self._safety.cap(now.ahead, now.floor, now.people, heading_for=now.command)
-        told = min(max(self.speed_share, 0.0), 1.0) * self.robot.drive.top_speed
-        if told < min(cap, self.robot.drive.top_speed):
-            cap, capped_by = told, "as it was told"
-        astray = self._senses.base.astray(now.t)
-        if astray and cap > ASTRAY_SPEED:
-            cap, capped_by = ASTRAY_SPEED, astray
-        if not now.estimate.settled and s.unsettled_speed < cap:
-            cap, capped_by = s.unsettled_speed, f"until it knows where it is: {now.estimate.reason}"
+        cap, capped_by = self._cap(now)
         local = self.local_plan = self._local.step(
             now.ahead, now.command, now.elapsed, floor=now.floor, people=now.people, cap=cap, capped_by=capped_by
         )
@@ -539,10 +530,23 @@ class Navigator:
             self._plans.drop()
             return Command()
         if not self._progress.goes_on(now.t, now.pose, self._local.remaining):
-            why = self._why_slow(now)
-            self._recover(now, f"no progress for {s.stuck_after:g} s" + (f" ({why})" if why else ""), may_pass=True)
+            why, lasts = self._why_slow(now), self._settings.navigation.stuck_after
+            self._recover(now, f"no progress for {lasts:g} s" + (f" ({why})" if why else ""), may_pass=True)
             return Command()
         return local.command
+
+    def _cap(self, now: Situation) -> tuple[float, str]:
+        """Return how fast it may drive, m/s, and why no faster."""
+        cap, why, _ = self._safety.cap(now.ahead, now.floor, now.people, heading_for=now.command)
+        caps = [(cap, why)]
+        if self.speed_share < 1.0:
+            caps.append((max(self.speed_share, 0.0) * self.robot.drive.top_speed, "as it was told"))
+        if astray := self._senses.base.astray(now.t):
+            caps.append((ASTRAY_SPEED, astray))
+        if not now.estimate.settled:
+            unsettled = self._settings.navigation.unsettled_speed
+            caps.append((unsettled, f"until it knows where it is: {now.estimate.reason}"))
+        return min(caps, key=lambda each: each[0])
 
     def _why_slow(self, now: Situation) -> str:
         """Return what held it up: safety's last word, or the local planner's."""
