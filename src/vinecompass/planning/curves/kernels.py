@@ -61,8 +61,7 @@ def curve_lengths(starts, goals, radius, words):  # type: ignore[no-untyped-def]
     curve = np.zeros((5, 2))
     for i in range(starts.shape[0]):
         x, y, heading = seen_from(starts[i], goals[i], radius)
-        length = dubins(x, y, heading, words, curve) if words.size else reeds_shepp(x, y, heading, curve)
-        result[i] = radius * length
+        result[i] = radius * shortest(x, y, heading, words, curve)
     return result
 
 
@@ -71,8 +70,15 @@ def shortest_curve(start, goal, radius, words):  # type: ignore[no-untyped-def]
     """Segments (5, 2) of the shortest curve between two poses, curvatures and signed lengths, for a radius of 1."""
     curve = np.zeros((5, 2))
     x, y, heading = seen_from(start, goal, radius)
-    length = dubins(x, y, heading, words, curve) if words.size else reeds_shepp(x, y, heading, curve)
-    return length, curve
+    return shortest(x, y, heading, words, curve), curve
+
+
+@njit(cache=True, nogil=True)
+def shortest(x, y, heading, words, curve):  # type: ignore[no-untyped-def]
+    """Length of the shortest curve to a pose, by some `words` of Dubins's; with none, in reverse too. Fills `curve`."""
+    if words.size:
+        return dubins(x, y, heading, words, curve)
+    return reeds_shepp(x, y, heading, 1.0, 0.0, np.inf, curve)
 
 
 @njit(cache=True, nogil=True)

@@ -22,15 +22,17 @@ ROOT = 1
 
 @njit(cache=True, nogil=True)
 def curve_to_goal(pose, goal, away, backwards, shot, curve):  # type: ignore[no-untyped-def]
-    """Fill in the curve (5, 2) that leads straight from a pose to the goal, and return what it costs at least.
+    """Fill in the cheapest curve (5, 2) that leads straight from a pose to the goal; return what it costs at least.
 
     Without a radius it is a turn, a line and a turn, as a curve's pieces whose radius is a cell.
     """
     if shot.radius > 0.0:
         x, y, heading = seen_from(pose, goal, shot.radius)
-        if shot.words.size:
-            return shot.radius * dubins(x, y, heading, shot.words, curve)
-        return shot.radius * reeds_shepp(x, y, heading, curve)
+        least = dubins(x, y, heading, shot.words, curve)
+        if shot.reverses:
+            change_price = shot.change_price / shot.radius
+            least = reeds_shepp(x, y, heading, shot.reverse_price, change_price, least, curve)
+        return shot.radius * least
     heading = pose[2]
     bearing = np.arctan2(goal[1] - pose[1], goal[0] - pose[0]) + np.pi * backwards if away > 1e-9 else heading
     curve[:] = 0.0
@@ -38,6 +40,18 @@ def curve_to_goal(pose, goal, away, backwards, shot, curve):  # type: ignore[no-
     curve[1, 1] = -away if backwards else away
     least = (shot.reverse_price if backwards else 1.0) * away
     return least + shot.turn_price * (abs(curve[0, 1]) + abs(curve[2, 1]))
+
+
+@njit(cache=True, nogil=True)
+def bound(pose, goal, bounds, shot, curve):  # type: ignore[no-untyped-def]
+    """What it costs at least from a pose to the goal, times the haste: over the cells, and by what the body can steer.
+
+    Turns on the spot cost more than the arcs that may replace them: there the cells alone tell.
+    """
+    least = bounds.over_cells[int(np.floor(pose[1])), int(np.floor(pose[0]))]
+    if shot.radius > 0.0:
+        least = max(least, curve_to_goal(pose, goal, 0.0, False, shot, curve))
+    return bounds.haste * least
 
 
 @njit(cache=True, nogil=True)
@@ -62,12 +76,12 @@ def shoot(floor, body, nodes, node, goal, shot, tries, best_cost, best_curve):  
 
 
 @njit(cache=True, nogil=True)
-def times_to_shoot(pose, goal, shot, reverses, expanded):  # type: ignore[no-untyped-def]
+def times_to_shoot(pose, goal, shot, expanded):  # type: ignore[no-untyped-def]
     """How many shots to try from a pose: each time near the goal, in reverse, too; and now and then from afar."""
     away = np.hypot(goal[0] - pose[0], goal[1] - pose[1])
     if away >= shot.near:
         return 0 if expanded % max(int(away / shot.near), 1) > 0 else 1
-    return 2 if shot.radius == 0.0 and reverses else 1
+    return 2 if shot.radius == 0.0 and shot.reverses else 1
 
 
 @njit(cache=True, nogil=True)
@@ -90,18 +104,18 @@ def state_of(pose, places):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting, path):  # type: ignore[no-untyped-def]
+def expand(floor, body, nodes, node, goal, size, moves, shot, places, bounds, waiting, path, curve):  # type: ignore[no-untyped-def]
     """Add the nodes that each move leads to from one, where that is cheaper than before; return how many there are.
 
     A node is never moved: what was reached over it stays where it is.
     """
-    rows, columns = bounds.shape
+    rows, columns = bounds.over_cells.shape
     kind = nodes.directions[node]
     for move in range(moves.kinds.shape[0]):
         make_move(nodes.poses[node], moves.poses[move], path)
         end = path[-1]
         row, column = int(np.floor(end[1])), int(np.floor(end[0]))
-        if not (0 <= row < rows and 0 <= column < columns) or bounds[row, column] == np.inf:
+        if not (0 <= row < rows and 0 <= column < columns) or bounds.over_cells[row, column] == np.inf:
             continue
         state = state_of(end, places)
         known = places.index_of[state]
@@ -123,7 +137,7 @@ def expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting,
         write_row(nodes.poses, size, end)
         nodes.costs[size], nodes.parents[size], nodes.by_move[size] = reached, node, move
         nodes.directions[size] = moves.kinds[move] if moves.kinds[move] != 0 else kind
-        heapq.heappush(waiting, (reached + bounds[row, column], size))
+        heapq.heappush(waiting, (reached + bound(end, goal, bounds, shot, curve), size))
         size += 1
     return size
 
@@ -152,7 +166,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes)
     floor : `PricedFloor`
     body : `BodyShape`
     moves : `Moves`
-    bounds : (rows, columns) what it costs at least from a cell to the goal; inf where nothing leads there
+    bounds : `Bounds`
     start, goal : (3,)
     places : `Places` of the lattice
     shot : `Shot`
@@ -163,12 +177,11 @@ def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes)
     poses (N, 3) from start to the last one before the shot, the moves (N - 1,) between them, the shot's curve (5, 2),
     what it all costs (inf if there is no way), the number of nodes expanded, and of nodes made.
     """
-    reverses = np.any(moves.kinds < 0)
     write_row(nodes.poses, ROOT, start)
     nodes.costs[ROOT], nodes.parents[ROOT], nodes.by_move[ROOT], size = 0.0, 0, -1, ROOT + 1
-    waiting = [(bounds[int(start[1]), int(start[0])], ROOT)]
     best_cost, best_node, expanded = np.inf, 0, 0
-    best_curve = np.zeros((5, 2))
+    best_curve, curve = np.zeros((5, 2)), np.zeros((5, 2))
+    waiting = [(bound(start, goal, bounds, shot, curve), ROOT)]
     path = np.empty((moves.poses.shape[1], 3))
     while len(waiting) > 0:
         key, node = heapq.heappop(waiting)
@@ -178,11 +191,11 @@ def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes)
             continue
         nodes.settled[node] = True
         expanded += 1
-        tries = times_to_shoot(nodes.poses[node], goal, shot, reverses, expanded)
+        tries = times_to_shoot(nodes.poses[node], goal, shot, expanded)
         reached = shoot(floor, body, nodes, node, goal, shot, tries, best_cost, best_curve)
         if reached < best_cost:
             best_cost, best_node = reached, node
-        size = expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting, path)
+        size = expand(floor, body, nodes, node, goal, size, moves, shot, places, bounds, waiting, path, curve)
     poses, used = trace(nodes, best_node)
     return poses, used, best_curve, best_cost, expanded, size - ROOT
 

@@ -74,7 +74,9 @@ class Shot(NamedTuple):
     radius : float
         In cells; 0 for a straight line between turns on the spot.
     words : array of bool
-        Those allowed; none if in reverse, too.
+        Dubins's that are allowed ahead.
+    reverses : bool
+        Whether it may go in reverse, too.
     reverse_price, turn_price, change_price : float
         Of a cell in reverse, of a radian, and of a change between forward and reverse.
     spacing, near : float
@@ -83,11 +85,27 @@ class Shot(NamedTuple):
 
     radius: float
     words: NDArray[np.bool_]
+    reverses: bool
     reverse_price: float
     turn_price: float
     change_price: float
     spacing: float
     near: float
+
+
+class Bounds(NamedTuple):
+    """What the way to the goal costs at least.
+
+    Parameters
+    ----------
+    over_cells : array, (rows, columns)
+        From each cell; inf where nothing leads to the goal.
+    haste : float
+        How many times the bound counts.
+    """
+
+    over_cells: FloatArray
+    haste: float
 
 
 class Nodes(NamedTuple):
@@ -130,7 +148,8 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
 
     A node is a pose; of those in one square and heading of the lattice, only the cheapest is gone on from
     (hybrid-state A*: Dolgov, Thrun, Montemerlo and Diebel, 2008). It is drawn on by what the origin's way to the goal
-    costs over the cells; since that turns by eighths only, the way may be up to 8 % dearer than the lattice's cheapest.
+    costs over the cells, or, where that is more, by what the cheapest curve there costs if nothing is in the way. Since
+    the first turns by eighths only, the way may be up to 8 % dearer than the lattice's cheapest.
     A robot that turns on the spot may do so, at the price of the way that its farthest corner makes; it ends with a
     straight line between two turns, ahead or in reverse. A change between forward and reverse costs the stop that it
     takes. Ways to one node that come in forward and in reverse are not told apart: the cheaper stays, even where the
@@ -148,10 +167,11 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     if not np.isfinite(field.cost_to(first)):
         return Way(nothing, 0, 1, exhausted=True)
     field.grow()
-    bounds = np.where(field.came_by > 0, field.costs, np.inf).reshape(grid.shape)
+    over_cells = np.where(field.came_by > 0, field.costs, np.inf).reshape(grid.shape)
     shot = Shot(
         radius=radius * scale,
-        words=words,
+        words=words if len(words) else np.ones(len(DUBINS_WORDS), bool),
+        reverses=bool(np.any(moves.kinds < 0)),
         reverse_price=settings.reverse_price,
         turn_price=problem.body.outer_radius,
         change_price=settings.change_price * scale,
@@ -163,7 +183,7 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
         problem.floor,
         problem.body,
         moves,
-        settings.lattice_haste * bounds,
+        Bounds(over_cells, settings.lattice_haste),
         problem.poses_to_cells(problem.start_pose),
         problem.poses_to_cells(problem.goal_pose),
         Places.over(grid.shape, max(settings.lattice_cell * scale, 1.0), settings.lattice_headings),
