@@ -54,11 +54,13 @@ def take(goal, best, curve, c0, l0, c1, l1, c2, l2, c3, l3, c4, l4):  # type: ig
         return best
     forth, cost, before = goal.forth, 0.0, 0.0
     for length in (forth * l0, forth * l1, forth * l2, forth * l3, forth * l4):
+        # What rounding leaves of a piece is none, and no change of direction.
+        if abs(length) <= EXACT:
+            continue
         if length * before < 0.0:
             cost += goal.change_price
         cost += length if length > 0.0 else -goal.reverse_price * length
-        if length != 0.0:
-            before = length
+        before = length
     if cost >= best:
         return best
     keep(curve, c0, forth * l0, c1, forth * l1, c2, forth * l2, c3, forth * l3, c4, forth * l4)

@@ -11,7 +11,7 @@ from vinecompass.contact.cell_kernels import first_touch
 from vinecompass.costs.kernels import drive_price
 from vinecompass.geometry.kernels import write_row
 from vinecompass.planning.curves.kernels import curve_poses, dubins, seen_from
-from vinecompass.planning.curves.piece_kernels import half
+from vinecompass.planning.curves.piece_kernels import EXACT, half
 from vinecompass.planning.curves.reeds_shepp_kernels import reeds_shepp
 
 TURN_SPACING = 0.1
@@ -211,7 +211,7 @@ def shot_price(floor, body, start, curve, shot, kind, most):  # type: ignore[no-
     piece = np.zeros((5, 2))
     for i in range(5):
         bend, length = curve[i, 0], curve[i, 1]
-        if length == 0.0:
+        if abs(length) <= EXACT:
             continue
         turns = shot.radius == 0.0 and i != 1
         if turns:
