@@ -210,7 +210,8 @@ def _scans(place: Place, s: Sensors, t: FloatArray, poses: FloatArray, rng: np.r
     mount = lidar.mount_pose
     for i, stamp in enumerate(stamps):
         fired = stamp + lidar.beam_delays
-        x, y, heading = (np.interp(fired, t, values) for values in poses.T)
+        first, last = np.searchsorted(t, [fired.min() - 2.0 * STEP, fired.max() + 2.0 * STEP])
+        x, y, heading = (np.interp(fired, t[first:last], values) for values in poses[first:last].T)
         c, sine = np.cos(heading), np.sin(heading)
         eyes = np.column_stack([x + c * mount[0] - sine * mount[1], y + sine * mount[0] + c * mount[1]])
         ranges[i] = cast(segments, eyes, heading + mount[2] + lidar.beam_angles, lidar.farthest)
