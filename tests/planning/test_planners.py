@@ -6,7 +6,7 @@ from shapely import Point, Polygon
 
 from tests.planning.test_motions import LeftTurnsOnly, car
 from tests.planning.test_planning import two_rooms
-from tests.support import assert_input_error, robot
+from tests.support import assert_input_error, robot, room
 from vinecompass import (
     DubinsMotion,
     Grid,
@@ -19,7 +19,7 @@ from vinecompass import (
     price_floor,
 )
 from vinecompass.costs import body_touches
-from vinecompass.geometry import wrap_angle
+from vinecompass.geometry import arc, compose, relative, wrap_angle
 from vinecompass.planning import METHODS, Entry, Way, entries_of, plan_round, solve
 from vinecompass.settings import CostSettings, PlanSettings
 
@@ -232,6 +232,29 @@ class CurvedPlans(unittest.TestCase):
             for price in (0.0, 0.5, 5.0)
         ]
         self.assertEqual(reversals, [2, 1, 0])
+
+    def test_no_drive_of_arcs_is_cheaper_than_the_lattices_way_and_it_hardly_searches_on_open_floor(self):
+        rng, cart = np.random.default_rng(7), car()
+        costmap, radius = price_floor(room(30.0, 30.0), cart), cart.drive.turning_radius
+        for reverse_price, change_price in ((1.5, 0.5), (3.0, 0.2), (1.0, 3.0)):
+            settings = PlanSettings(reverse_price=reverse_price, change_price=change_price)
+            for _ in range(12):
+                pose, ways = np.array([15.0, 15.0, rng.uniform(-3.0, 3.0)]), rng.uniform(-4.0, 4.0, rng.integers(1, 5))
+                start = pose
+                for way in ways:
+                    pose = compose(pose, arc([way, 0.0, way * rng.choice([-1.0, 0.0, 1.0]) / radius], 1.0))
+                plan = plan_path(costmap, cart, start, pose, method="lattice", settings=settings)
+                steps = relative(plan.poses[1:], plan.poses[:-1])
+                turned = np.maximum(np.abs(wrap_angle(steps[:, 2])), 1e-9)
+                gone = np.sign(steps[:, 0]) * np.hypot(*steps[:, :2].T) * turned / (2.0 * np.sin(0.5 * turned))
+                prices = [
+                    np.where(each > 0.0, each, -reverse_price * each).sum()
+                    + change_price * np.count_nonzero(np.diff(np.sign(each)))
+                    for each in (gone, ways)
+                ]
+                with self.subTest(ways=ways, reverse_price=reverse_price):
+                    self.assertLessEqual(prices[0], 1.08 * prices[1] + 0.01)
+                    self.assertLess(plan.expanded, 1000)
 
     def test_left_turns_only(self):
         costmap = price_floor(two_rooms(1.6), robot())
