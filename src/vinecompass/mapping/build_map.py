@@ -23,6 +23,8 @@ __all__ = ["Mapping", "build_map"]
 
 WORN = 0.01
 """Share by which the odometry's ways are too long or too short from which that is told."""
+MOST_TIMES = 3
+"""Times that a run is mapped, each by the odometry's scale that the time before told."""
 LEAST_OVERLAP = 0.4
 """Agreement below which a scan does not show what the scans before it show."""
 Progress = Callable[[float, str], None]
@@ -77,8 +79,8 @@ def build_map(
 ) -> Mapping:
     """Build a map from a recorded run: `Mapper.update` over its scans.
 
-    How long the odometry's ways really are is learned on the way. Where that would move the far end of the site by more
-    than a cell, what was drawn before it was known is wrong, and the run is mapped once more from its beginning.
+    How long the odometry's ways really are is learned on the way. Where scans do not show how far the robot went, as
+    along plain walls, what was drawn before that was known is wrong. By more than a cell, and the run is mapped anew.
 
     Parameters
     ----------
@@ -105,15 +107,14 @@ def build_map(
     if odometry is None:
         odometry = usual_odometry(run)
     settings = settings or MappingSettings()
-    mapper = Mapper(run.robot, start=run.start, settings=settings)
-    mapping = _map_drive(run, odometry, mapper, watch, progress)
-    scale = mapper.odometry_scale
-    extent = np.hypot(*np.ptp(mapping.track.poses[:, :2], axis=0))
-    if abs(scale - 1.0) * extent < settings.cell_size:
-        return mapping
-    mapper = Mapper(run.robot, start=run.start, settings=settings, odometry_scale=scale)
-    once_more = progress and (lambda share, word: progress(share, f"once more by the odometry's true scale, {word}"))
-    return _map_drive(run, odometry, mapper, watch, once_more)
+    scale = 1.0
+    for _ in range(MOST_TIMES):
+        mapper = Mapper(run.robot, start=run.start, settings=settings, odometry_scale=scale)
+        mapping = _map_drive(run, odometry, mapper, watch, progress)
+        if mapper.misdrawn < settings.cell_size:
+            break
+        scale = mapper.odometry_scale
+    return mapping
 
 
 def _map_drive(
@@ -121,6 +122,7 @@ def _map_drive(
 ) -> Mapping:
     """Let a mapper take in a whole run."""
     stamps = run.scan_stamps()
+    again = f" with the odometry times {mapper.odometry_scale:.4f}" if mapper.odometry_scale != 1.0 else ""
     numbers = np.empty(len(stamps), int)
     places, doubts = np.empty((len(stamps), 3)), np.empty((len(stamps), 3, 3))
     agreements = np.empty(len(stamps))
@@ -133,7 +135,7 @@ def _map_drive(
             watch(mapper)
         if progress and i % 50 == 0:
             kept, closed = len(mapper.keyframes), len(mapper.closed_loops)
-            progress(i / len(stamps), f"mapping, {kept} scans kept, {closed} loops closed")
+            progress(i / len(stamps), f"mapping{again}, {kept} scans kept, {closed} loops closed")
     mapper.finish()
     submaps = mapper.graph.poses[numbers]
     covariances = compose_covariances(submaps, places, mapper.graph.covariances()[numbers], doubts)

@@ -138,6 +138,8 @@ class Mapper:
         """How far the robot went while scans did not show it at all, m."""
         self._unseen_way = np.zeros((2, 2))
         """How far the robot went since the last submap was begun in directions that the scans did not show, m."""
+        self._led = np.zeros(2)
+        """How far it went so in all, m, and that times the scale of the odometry as it was known there."""
 
     @property
     def pose(self) -> FloatArray:
@@ -185,6 +187,12 @@ class Mapper:
         return self._filter.scale
 
     @property
+    def misdrawn(self) -> float:
+        """How far the odometry led where scans did not show it, by other scales than the one known now, m."""
+        metres, scaled = self._led.tolist()
+        return abs(self.odometry_scale * metres - scaled)
+
+    @property
     def place_covariance(self) -> FloatArray:
         """Of that pose in that submap ``(3, 3)``, m2, m rad and rad2."""
         return self._filter.covariance
@@ -220,7 +228,9 @@ class Mapper:
         beams = self._straightened(scan, lidar, odometry.sweep)
         delays = lidar.beam_delays[(scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)]
         match = self._match(scan.t, beams, delays)
-        self._unseen_way += before * (np.eye(2) if match is None else match.unseen)
+        unseen = np.eye(2) if match is None else match.unseen
+        self._led += before * min(float(np.trace(unseen)), 1.0) * np.array([1.0, self._filter.scale])
+        self._unseen_way += before * unseen
         self._matched_after = self._travelled
         slips = scan.t <= self._slips_until
         if self._is_due(lidar, patience=SLIP_PATIENCE if slips and self.agreement > WELL_KNOWN else 1.0):
