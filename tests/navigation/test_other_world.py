@@ -8,9 +8,10 @@ import numpy as np
 from benchmarks.other_world.faults import fault_of
 from benchmarks.other_world.mission import Mission, drive, map_of
 from benchmarks.other_world.robots import draw_robot
-from benchmarks.other_world.sites import hall
+from benchmarks.other_world.sites import hall, market
 
-from vinecompass import Command, Navigator, Zone
+from tests.support import room
+from vinecompass import Command, InputError, Navigator, Zone
 from vinecompass.navigation import LoopPlanner
 
 SITE = hall(np.random.default_rng(4))
@@ -105,6 +106,52 @@ class OtherBases(unittest.TestCase):
         # As far as the body turns, the start is taken on trust; the cells are a tenth of a metre wide.
         self.assertLess(begun[0] - min(begun), 0.3)
         self.assertEqual((navigator.state, navigator.reason), ("manual", "has not seen the floor there"))
+
+
+class NotWhereItBelieves(unittest.TestCase):
+    def test_what_it_saw_beside_it_stays_when_its_place_is_told_anew_but_not_when_it_was_carried(self):
+        for carried in (False, True):
+            task = mission([2.0, 7.0, 0.3], [12.0, 6.5, 0.3], delay=0.1, loop_rate=20.0)
+            navigator, kept = Navigator(MAP, task.robot.filed, task.start, task.goal, seed=1), []
+
+            def each(t, base, navigator, carried=carried, kept=kept):
+                kept.append(len(navigator._senses._before._kept))
+                if len(kept) == 80:
+                    if carried:
+                        base.pose[:] = [13.0, 3.5, 2.0]
+                    navigator.relocate(base.pose + [0.0, 0.8 * (not carried), 0.0])
+
+            with self.subTest(carried=carried):
+                drive(task, navigator, time_limit=6.0, each=each)
+                left = min(kept[79:95]) / kept[78]
+                self.assertTrue(left < 0.3 if carried else left > 0.9, left)
+
+    def test_on_the_map_of_another_building_it_looks_about_and_touches_nothing(self):
+        task = mission([2.0, 7.0, 0.3], [12.0, 6.5, 0.3], delay=0.1, loop_rate=20.0)
+        task = replace(task, site=market(np.random.default_rng(9)))
+        outcome, _, navigator = driven(task, time_limit=30.0)
+        self.assertEqual((outcome.contacts, navigator.state), (0, "finding itself"))
+
+    def test_another_map_of_the_same_floor_is_taken_up_on_the_way(self):
+        task, poses = mission([2.0, 7.0, 0.3], [12.0, 6.5, 0.3], delay=0.1, loop_rate=20.0), []
+        rows, columns = np.indices(MAP.shape)
+        points = MAP.points_of(np.stack([rows, columns], axis=-1).reshape(-1, 2)).reshape(*MAP.shape, 2)
+        post = np.all(np.abs(points - [7.5, 6.7]) < [0.4, 0.6], axis=-1)
+        other = replace(MAP, log_odds=np.where(post, np.float32(3.0), MAP.log_odds))
+        navigator = Navigator(MAP, task.robot.filed, task.start, task.goal, seed=1)
+
+        def each(t, base, navigator):
+            poses.append(base.pose.copy())
+            if len(poses) == 60:
+                navigator.use(other)
+
+        outcome = drive(task, navigator, time_limit=60.0, each=each)
+        self.assertEqual((outcome.state, outcome.contacts), ("finished", 0))
+        # Nothing stands there: by the other map alone it keeps away.
+        self.assertGreater(np.hypot(*(np.array(poses)[:, :2] - [7.5, 6.7]).T).min(), 0.8)
+        with self.assertRaises(InputError):
+            navigator.go(task.goal)
+            navigator.use(room())
 
 
 class PlansBeside(unittest.TestCase):

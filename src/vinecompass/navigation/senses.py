@@ -16,6 +16,7 @@ from vinecompass.grids import Beams, Grid, Zone
 from vinecompass.localization import Estimate, ParticleLocalizer, SecondOpinion
 from vinecompass.motion import Command
 from vinecompass.navigation.base_watch import BaseWatch
+from vinecompass.navigation.carried import CarriedWatch
 from vinecompass.navigation.command_delay import CommandDelay
 from vinecompass.navigation.input_watch import Watched
 from vinecompass.navigation.mission_log import MissionLog, Notice
@@ -96,6 +97,7 @@ class Senses:
         self._told_silent = False
         self._put_down = True
         self._belief_began: float | None = None
+        self._carried = CarriedWatch()
         self._people_near = False
         self._met = -np.inf
         self._delay = CommandDelay(robot.drive.delay + robot.drive.lag)
@@ -217,14 +219,15 @@ class Senses:
             estimate = self._localizer.update(scan, motion)
         else:
             estimate = self._outside.estimate(scan.t, motion.pose)
-        self._forget_what_was_put_wrong(estimate)
-        self._notice(scan.t, self.base.locate(estimate, motion.pose))
         beams = straightened_beams(
             believed_ranges(scan.ranges, self._lidar),
             self._lidar,
             motion.sweep,
             clear_reach=self._settings.costs.obstacle_reach,
         )
+        self._carried.take(motion.pose, beams.hits)
+        self._forget_what_was_put_wrong(estimate)
+        self._notice(scan.t, self.base.locate(estimate, motion.pose))
         if estimate.state in ("tracking", "settling"):
             pose = compose(estimate.pose, relative(odometry.poses[-1], motion.pose))
             self._price(float(odometry.t[-1]), estimate.pose, beams, people, pose)
@@ -259,12 +262,17 @@ class Senses:
         self._log.notices += [Notice(t, text) for text in texts]
 
     def _forget_what_was_put_wrong(self, estimate: Estimate) -> None:
-        """Where a belief is given up for another, what was seen before was put where the robot was not."""
+        """Where a belief is given up for another, what was seen before was put where the robot was not.
+
+        What was seen beside the body lies in the odometry's frame, and is there unless the robot was carried.
+        """
         if self._belief_began not in (None, estimate.drift.began):
-            self._before.carried()
-            self._of_late.carried()
-            self._put_down = True
             self.costs.forget()
+            if self._carried.carried:
+                self._carried.carried = False
+                self._before.carried()
+                self._of_late.carried()
+                self._put_down = True
         self._belief_began = estimate.drift.began
 
     def _price(
