@@ -438,6 +438,17 @@ class Studies(unittest.TestCase):
         status, told, _ = run("tune", "--explain", out / "study", "--want", "time <= 60", "--want", "contacts >= 1")
         for words in ("rank correlation", "time <= 60: with 5 of 5", "none of what was tried"):
             self.assertIn(words, told)
+        status, told, _ = run(
+            "tune", "--explain", out / "study", "--want", "passes 'wet floor'", "--want", "time <= 60"
+        )
+        for words in ("passes 'wet floor': with 0 of 5", "passed were: dock"):
+            self.assertIn(words, told)
+        told = run("tune", "--explain", out / "study", "--objective", "time", "--objective", "least_clearance")[1]
+        self.assertIn("the front of time and least_clearance", told)
+        status, printed, error = run("tune", *given, *study, "--replay", 2, "--json")
+        page = Path(json.loads(printed)["files"]["page"])
+        self.assertEqual((page.name, page.parent.parent), ("trial-000002.html", out / "study"))
+        self.assertIn("trial 2", page.read_text())
         (out / "slow.toml").write_text(settings_text({"following.cruise_speed": 0.3, "planning.method": "roadmap"}))
         against = ("--against", out / "slow.toml", "--trials", 12, "-o", out / "against")
         status, printed, error = run("tune", *given, *against, "--picture", out / "against.png", "--json")
@@ -466,6 +477,7 @@ class Studies(unittest.TestCase):
             ((*given, "--vary", "costs.comfort", *against), ["--vary", "--against"]),
             ((*given, *against[:3], 8, "-o", out / "x"), ["trials", "12"]),
             (("--explain", out), ["holds no study"]),
+            ((*given, *study, "--replay", 99), ["--replay", "99", "0 to"]),
             ((*given, "--vary", "costs.comfort", "--trials", 5, "--seeds", 1, "-o", out / "study"), ["vary", "study"]),
         ):
             status, _, error = run("tune", *words)
