@@ -19,6 +19,20 @@ from benchmarks.other_world.robots import BODIES, draw_robot
 from benchmarks.other_world.sites import SITES
 from vinecompass import Navigator
 
+CAMPAIGNS = {
+    "starts": starts_campaign.campaign,
+    "gaps": gap_campaign.campaign,
+    "checks": check_campaign.campaign,
+}
+COUNTS = {
+    **dict.fromkeys(record_campaign.PARTS, 20),
+    "starts": 50,
+    "gaps": 20,
+    "checks": len(check_campaign.RUNS),
+    "hour": 11,
+}
+"""How many each part tries, if it is not said; of missions and faults 28."""
+
 
 def one(number: int, fault: str = "") -> tuple[str, Outcome]:
     """Drive one mission of the campaign, with a fault if one is named."""
@@ -41,23 +55,17 @@ def one(number: int, fault: str = "") -> tuple[str, Outcome]:
 def main() -> None:
     """Drive the missions and say what came of them."""
     part = sys.argv[1] if len(sys.argv) > 1 else "missions"
+    count = int(sys.argv[2]) if len(sys.argv) > 2 else COUNTS.get(part, 28)
     jobs = int(sys.argv[3]) if len(sys.argv) > 3 else None
     if part in record_campaign.PARTS:
-        record_campaign.campaign(part, int(sys.argv[2]) if len(sys.argv) > 2 else 20, jobs)
+        record_campaign.campaign(part, count, jobs)
         return
-    if part == "starts":
-        starts_campaign.campaign(int(sys.argv[2]) if len(sys.argv) > 2 else 50, jobs)
-        return
-    if part == "gaps":
-        gap_campaign.campaign(int(sys.argv[2]) if len(sys.argv) > 2 else 20, jobs)
-        return
-    if part == "checks":
-        check_campaign.campaign(int(sys.argv[2]) if len(sys.argv) > 2 else len(check_campaign.RUNS), jobs)
+    if part in CAMPAIGNS:
+        CAMPAIGNS[part](count, jobs)
         return
     if part == "hour":
-        hour_campaign.campaign(int(sys.argv[2]) if len(sys.argv) > 2 else 11)
+        hour_campaign.campaign(count)
         return
-    count = int(sys.argv[2]) if len(sys.argv) > 2 else 28
     faults = [FAULTS[number % len(FAULTS)] if part == "faults" else "" for number in range(count)]
     outcomes = []
     with ProcessPoolExecutor(jobs) as pool:

@@ -7,8 +7,8 @@ from itertools import pairwise
 
 import numpy as np
 from benchmarks.other_world.places import PLACES
-from benchmarks.other_world.record_campaign import fusion_row, mapping_row, place_and_run
-from benchmarks.other_world.recorder import RECORDERS, cast, draw_sensors
+from benchmarks.other_world.record_campaign import fusion_row, mapping_row, place_and_run, place_and_sensors
+from benchmarks.other_world.recorder import cast
 from benchmarks.other_world.scanner import look
 
 from vinecompass import fuse
@@ -17,11 +17,13 @@ from vinecompass.geometry import distance_along, relative
 from vinecompass.odometry import swept_scans
 from vinecompass.runs import Imu, Wheels, rows_of
 
+CLINIC = 18
+
 
 @cache
 def clinic():
     """A place of rooms, and a drive of 147 s through it with noises that are filed wrongly."""
-    return place_and_run(18)
+    return place_and_run(CLINIC)
 
 
 class Recorder(unittest.TestCase):
@@ -91,9 +93,7 @@ class Fusing(unittest.TestCase):
 
     def test_the_noise_of_each_sensor_is_learned_though_it_is_filed_wrongly(self):
         _, run = clinic()
-        rng = np.random.default_rng(18)
-        list(PLACES.values())[18 % len(PLACES)](rng)
-        made = draw_sensors(RECORDERS[18 // len(PLACES) % len(RECORDERS)], rng)
+        _, made = place_and_sensors(CLINIC)
         learned = learn_noise(run, None)
         for name, true, share in (
             ("slip", made.wheel_noise, 0.3),

@@ -80,7 +80,8 @@ def build_map(
     """Build a map from a recorded run: `Mapper.update` over its scans.
 
     How long the odometry's ways really are is learned on the way. Where scans do not show how far the robot went, as
-    along plain walls, what was drawn before that was known is wrong. By more than a cell, and the run is mapped anew.
+    along plain walls, what was drawn before that was known is wrong. Where that is more than a cell, the run is mapped
+    anew, up to three times in all.
 
     Parameters
     ----------

@@ -21,19 +21,23 @@ ROOT = 1
 
 
 @njit(cache=True, nogil=True)
-def curve_to_goal(pose, goal, away, backwards, shot, curve):  # type: ignore[no-untyped-def]
-    """Fill in the cheapest curve (5, 2) that leads straight from a pose to the goal; return what it costs at least.
+def cheapest_curve(pose, shot, curve):  # type: ignore[no-untyped-def]
+    """Fill in the cheapest curve (5, 2) of the shot's radius from a pose to the goal; return what it costs at least."""
+    x, y, heading = seen_from(pose, shot.goal, shot.radius)
+    least = dubins(x, y, heading, shot.words, curve)
+    if shot.reverses:
+        change_price = shot.change_price / shot.radius
+        least = reeds_shepp(x, y, heading, shot.reverse_price, change_price, least, curve)
+    return shot.radius * least
 
-    Without a radius it is a turn, a line and a turn, as a curve's pieces whose radius is a cell.
+
+@njit(cache=True, nogil=True)
+def turns_and_line(pose, away, backwards, shot, curve):  # type: ignore[no-untyped-def]
+    """Fill in a turn, a line and a turn from a pose to the goal, and return what they cost at least.
+
+    They are pieces (5, 2) as a curve's whose radius is a cell.
     """
-    if shot.radius > 0.0:
-        x, y, heading = seen_from(pose, goal, shot.radius)
-        least = dubins(x, y, heading, shot.words, curve)
-        if shot.reverses:
-            change_price = shot.change_price / shot.radius
-            least = reeds_shepp(x, y, heading, shot.reverse_price, change_price, least, curve)
-        return shot.radius * least
-    heading = pose[2]
+    goal, heading = shot.goal, pose[2]
     bearing = np.arctan2(goal[1] - pose[1], goal[0] - pose[0]) + np.pi * backwards if away > 1e-9 else heading
     curve[:] = 0.0
     curve[0, 1], curve[2, 1] = half(bearing - heading), half(goal[2] - bearing)
@@ -43,28 +47,31 @@ def curve_to_goal(pose, goal, away, backwards, shot, curve):  # type: ignore[no-
 
 
 @njit(cache=True, nogil=True)
-def bound(pose, goal, bounds, shot, curve):  # type: ignore[no-untyped-def]
+def bound(pose, bounds, shot, curve):  # type: ignore[no-untyped-def]
     """What it costs at least from a pose to the goal, times the haste: over the cells, and by what the body can steer.
 
     Turns on the spot cost more than the arcs that may replace them: there the cells alone tell.
     """
     least = bounds.over_cells[int(np.floor(pose[1])), int(np.floor(pose[0]))]
     if shot.radius > 0.0:
-        least = max(least, curve_to_goal(pose, goal, 0.0, False, shot, curve))
+        least = max(least, cheapest_curve(pose, shot, curve))
     return bounds.haste * least
 
 
 @njit(cache=True, nogil=True)
-def shoot(floor, body, nodes, node, goal, shot, tries, best_cost, best_curve):  # type: ignore[no-untyped-def]
+def shoot(floor, body, nodes, node, shot, tries, best_cost, best_curve):  # type: ignore[no-untyped-def]
     """Shoot from a node straight at the goal; return what getting there costs, if it is below the best known so far.
 
     Then `best_curve` (5, 2) receives the curve. The second of two `tries` goes backwards.
     """
     pose = nodes.poses[node]
-    away = np.hypot(goal[0] - pose[0], goal[1] - pose[1])
+    away = np.hypot(shot.goal[0] - pose[0], shot.goal[1] - pose[1])
     curve = np.zeros((5, 2))
     for backwards in range(tries):
-        least = curve_to_goal(pose, goal, away, backwards, shot, curve)
+        if shot.radius > 0.0:
+            least = cheapest_curve(pose, shot, curve)
+        else:
+            least = turns_and_line(pose, away, backwards, shot, curve)
         if nodes.costs[node] + least < best_cost:
             most = best_cost - nodes.costs[node]
             reached = nodes.costs[node] + shot_price(floor, body, pose, curve, shot, nodes.directions[node], most)
@@ -76,9 +83,9 @@ def shoot(floor, body, nodes, node, goal, shot, tries, best_cost, best_curve):  
 
 
 @njit(cache=True, nogil=True)
-def times_to_shoot(pose, goal, shot, expanded):  # type: ignore[no-untyped-def]
+def times_to_shoot(pose, shot, expanded):  # type: ignore[no-untyped-def]
     """How many shots to try from a pose: each time near the goal, in reverse, too; and now and then from afar."""
-    away = np.hypot(goal[0] - pose[0], goal[1] - pose[1])
+    away = np.hypot(shot.goal[0] - pose[0], shot.goal[1] - pose[1])
     if away >= shot.near:
         return 0 if expanded % max(int(away / shot.near), 1) > 0 else 1
     return 2 if shot.radius == 0.0 and shot.reverses else 1
@@ -104,7 +111,7 @@ def state_of(pose, places):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def expand(floor, body, nodes, node, goal, size, moves, shot, places, bounds, waiting, path, curve):  # type: ignore[no-untyped-def]
+def expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting, path, curve):  # type: ignore[no-untyped-def]
     """Add the nodes that each move leads to from one, where that is cheaper than before; return how many there are.
 
     A node is never moved: what was reached over it stays where it is.
@@ -137,7 +144,7 @@ def expand(floor, body, nodes, node, goal, size, moves, shot, places, bounds, wa
         write_row(nodes.poses, size, end)
         nodes.costs[size], nodes.parents[size], nodes.by_move[size] = reached, node, move
         nodes.directions[size] = moves.kinds[move] if moves.kinds[move] != 0 else kind
-        heapq.heappush(waiting, (reached + bound(end, goal, bounds, shot, curve), size))
+        heapq.heappush(waiting, (reached + bound(end, bounds, shot, curve), size))
         size += 1
     return size
 
@@ -158,8 +165,8 @@ def trace(nodes, node):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes):  # type: ignore[no-untyped-def]
-    """Search from a pose to a pose.
+def lattice_search(floor, body, moves, bounds, start, places, shot, nodes):  # type: ignore[no-untyped-def]
+    """Search from a pose to the one that is shot at.
 
     Parameters
     ----------
@@ -167,7 +174,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes)
     body : `BodyShape`
     moves : `Moves`
     bounds : `Bounds`
-    start, goal : (3,)
+    start : (3,)
     places : `Places` of the lattice
     shot : `Shot`
     nodes : `Nodes`, room for as many as there may be
@@ -181,7 +188,7 @@ def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes)
     nodes.costs[ROOT], nodes.parents[ROOT], nodes.by_move[ROOT], size = 0.0, 0, -1, ROOT + 1
     best_cost, best_node, expanded = np.inf, 0, 0
     best_curve, curve = np.zeros((5, 2)), np.zeros((5, 2))
-    waiting = [(bound(start, goal, bounds, shot, curve), ROOT)]
+    waiting = [(bound(start, bounds, shot, curve), ROOT)]
     path = np.empty((moves.poses.shape[1], 3))
     while len(waiting) > 0:
         key, node = heapq.heappop(waiting)
@@ -191,11 +198,11 @@ def lattice_search(floor, body, moves, bounds, start, goal, places, shot, nodes)
             continue
         nodes.settled[node] = True
         expanded += 1
-        tries = times_to_shoot(nodes.poses[node], goal, shot, expanded)
-        reached = shoot(floor, body, nodes, node, goal, shot, tries, best_cost, best_curve)
+        tries = times_to_shoot(nodes.poses[node], shot, expanded)
+        reached = shoot(floor, body, nodes, node, shot, tries, best_cost, best_curve)
         if reached < best_cost:
             best_cost, best_node = reached, node
-        size = expand(floor, body, nodes, node, goal, size, moves, shot, places, bounds, waiting, path, curve)
+        size = expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting, path, curve)
     poses, used = trace(nodes, best_node)
     return poses, used, best_curve, best_cost, expanded, size - ROOT
 

@@ -71,6 +71,8 @@ class Shot(NamedTuple):
 
     Parameters
     ----------
+    goal : array, (3,)
+        In cells.
     radius : float
         In cells; 0 for a straight line between turns on the spot.
     words : array of bool
@@ -83,6 +85,7 @@ class Shot(NamedTuple):
         Cells between the poses that are checked; and from the goal within which shots are tried each time.
     """
 
+    goal: FloatArray
     radius: float
     words: NDArray[np.bool_]
     reverses: bool
@@ -169,6 +172,7 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     field.grow()
     over_cells = np.where(field.came_by > 0, field.costs, np.inf).reshape(grid.shape)
     shot = Shot(
+        goal=problem.poses_to_cells(problem.goal_pose),
         radius=radius * scale,
         words=words if len(words) else np.ones(len(DUBINS_WORDS), bool),
         reverses=bool(np.any(moves.kinds < 0)),
@@ -185,7 +189,6 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
         moves,
         Bounds(over_cells, settings.lattice_haste),
         problem.poses_to_cells(problem.start_pose),
-        problem.poses_to_cells(problem.goal_pose),
         Places.over(grid.shape, max(settings.lattice_cell * scale, 1.0), settings.lattice_headings),
         shot,
         nodes,
