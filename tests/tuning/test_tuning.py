@@ -200,6 +200,11 @@ class Designs(unittest.TestCase):
         self.assertLess(np.mean(found), 0.8 * np.mean(spread))
         few = search_values([Vary.parse("band.alternatives=1..3")], 40, lambda sets: [[0.0]] * len(sets))
         self.assertLessEqual(len(few), 4)
+        # A file that has spoilt a setting: what it was by default is tried at once, where it may be.
+        for ranged, begun in (("0.1..2.0", [{}, {"costs.comfort": 0.6}]), ("0.1..0.3", [{}])):
+            spoilt = Vary.parse(f"costs.comfort={ranged}")
+            tried = search_values([spoilt], len(begun), each, as_they_are={"costs.comfort": 0.2})
+            self.assertEqual(tried, begun)
 
     def test_a_search_with_two_objectives_gathers_where_neither_gains_without_the_other_losing(self):
         def comforts(sets):

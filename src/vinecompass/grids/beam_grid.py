@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.geometry import relative, transform_points
-from vinecompass.grids.chance_hits import drop_chance_hits
+from vinecompass.grids.chance_beams import drop_chance_hits, drop_chance_passes
 from vinecompass.grids.grid import Grid
 from vinecompass.grids.kernels import FULL_HIT, beam_extent, count_marks, mark_beams
 
@@ -78,6 +78,11 @@ class SensorModel:
         """By how much a sure hit raises the log-odds."""
         return float(np.log(self.hit_if_occupied / self.hit_if_free))
 
+    @property
+    def pass_loss(self) -> float:
+        """By how much a beam that passes lowers the log-odds."""
+        return float(np.log((1.0 - self.hit_if_free) / (1.0 - self.hit_if_occupied)))
+
     def log_odds(self, hits: NDArray[np.uint16], passes: NDArray[np.uint16]) -> NDArray[np.float32]:
         """Return the log-odds of being occupied of cells that beams ended in and passed so many times.
 
@@ -88,8 +93,7 @@ class SensorModel:
         Bayes' rule for independent beams and an even prior (Thrun, Burgard and Fox, 2005, sections 4.2 and 9.2).
         """
         gain = np.float32(self.hit_gain / FULL_HIT)
-        loss = np.float32(np.log((1.0 - self.hit_if_occupied) / (1.0 - self.hit_if_free)))
-        return np.asarray(hits * gain + passes * loss)
+        return np.asarray(hits * gain - passes * np.float32(self.pass_loss))
 
 
 class BeamGrid:
@@ -170,6 +174,7 @@ class BeamGrid:
             cells = tuple(slice(*ends) for ends in zip(begin, end, strict=True))
             log_odds[cells] = model.log_odds(self._hits[slot][part], self._passes[slot][part])
         drop_chance_hits(log_odds, model.hit_gain)
+        drop_chance_passes(log_odds, model.pass_loss)
         np.clip(log_odds, -np.float32(model.bound), np.float32(model.bound), out=log_odds)
         corner = (self._first * TILE + low)[::-1] * self.cell_size
         return Grid(log_odds, self.cell_size, (float(corner[0]), float(corner[1])))

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.stats import spearmanr
 
+from vinecompass.settings import find_setting
 from vinecompass.tuning.designs import Values
 from vinecompass.tuning.front import burdens
 from vinecompass.tuning.study import Study
@@ -44,11 +45,37 @@ def mean_cost(study: Study, values: Values) -> float:
 
 
 def best_values(study: Study) -> Values:
-    """Return the set of values whose cost is lowest on average; of equals, the one tried first.
+    """Return the set of values to be taken: of those that do as well as the one of the least cost, the most usual.
 
-    Sets that were stopped early are none.
+    A few seeds do not tell the best from the next best. Sets within one standard error of the least cost do as well,
+    and of them the one nearest to the settings' defaults, which stand on more drives than a study has, is least likely
+    to owe its place to luck. The settings as they are need no such help, as they are tried again beside the one taken:
+    they are returned where no set costs less. Sets that were stopped early are none.
+
+    Notes
+    -----
+    The rule of one standard error is that of Breiman et al. (1984), "Classification and regression trees".
     """
-    return min(study.tried_on_all_seeds(), key=lambda values: mean_cost(study, values))
+    sets = study.tried_on_all_seeds()
+    least = min(sets, key=lambda values: mean_cost(study, values))
+    if not least:
+        return least
+    as_good = [values for values in sets if values and _does_as_well(study, values, least)]
+    return min(as_good, key=_off_defaults)
+
+
+def _does_as_well(study: Study, values: Values, least: Values) -> bool:
+    """Tell whether a set costs more than the one of the least cost by one standard error of the difference at most."""
+    of_least = study.of(least)
+    more = [cost - of_least[seed] for seed, cost in study.of(values).items()]
+    error = float(np.std(more, ddof=1) / np.sqrt(len(more))) if len(more) > 1 else 0.0
+    return mean_cost(study, values) - mean_cost(study, least) <= error
+
+
+def _off_defaults(values: Values) -> float:
+    """Return how far values are from the defaults of their settings, all in shares of what makes sense."""
+    settings = [(find_setting(key), value) for key, value in values.items()]
+    return sum(abs(one.span.share_of(value) - one.span.share_of(one.default)) for one, value in settings)
 
 
 def effects(study: Study) -> list[Effect]:

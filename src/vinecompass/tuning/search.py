@@ -25,7 +25,7 @@ def search_values(
     objectives: int = 1,
     seed: int = 0,
 ) -> list[Values]:
-    """Search among values of settings; return all that were tried, the settings as they are first.
+    """Search among values of settings; return all that were tried, the settings as they are first, then the defaults.
 
     With several objectives it looks for their front: sets than which none is better in one and no worse in the others.
 
@@ -64,13 +64,17 @@ def search_values(
     distributions = {vary.setting.key: _distribution(optuna, vary) for vary in varied}
     sampler = optuna.samplers.TPESampler(seed=seed, n_startup_trials=AT_RANDOM, constant_liar=True)
     study = optuna.create_study(sampler=sampler, directions=["minimize"] * objectives)
+    defaults: Values = {vary.setting.key: vary.setting.default for vary in varied}
+    as_they_are = defaults | (as_they_are or {})
     tried: list[Values] = [{}]
-    known = {vary.setting.key: vary.setting.default for vary in varied} | (as_they_are or {})
-    costs = costs_of(tried)[0]
-    if all(vary.low <= known[vary.setting.key] <= vary.high for vary in varied):
-        study.add_trial(optuna.trial.create_trial(params=known, distributions=distributions, values=costs))
+    if as_they_are != defaults and _are_within(varied, defaults):
+        tried.append(defaults)
+    for values, costs in zip(tried, costs_of(tried), strict=True):
+        params = as_they_are | values
+        if _are_within(varied, params):
+            study.add_trial(optuna.trial.create_trial(params=params, distributions=distributions, values=costs))
     # Of whole numbers the same may be asked for again: it counts, or a search among a few would not end.
-    for first in range(1, count, BATCH):
+    for first in range(len(tried), count, BATCH):
         batch = min(BATCH, count - first)
         asked = [study.ask(distributions) for _ in range(batch)]
         sets = [as_tried(varied, one.params) for one in asked]
@@ -78,6 +82,11 @@ def search_values(
             study.tell(one, found)
         tried += sets
     return unlike(tried)
+
+
+def _are_within(varied: list[Vary], values: Values) -> bool:
+    """Tell whether each of the values is within what its setting is varied between."""
+    return all(vary.low <= values[vary.setting.key] <= vary.high for vary in varied)
 
 
 def _optuna() -> Any:

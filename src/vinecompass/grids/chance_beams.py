@@ -1,12 +1,12 @@
-"""Cells that look occupied by chance: beside a wall that far beams blurred, or where a single beam strayed."""
+"""Cells that look occupied or free by chance: where far beams blurred a wall, or where single beams strayed."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter
+from scipy.ndimage import label, maximum_filter, mean
 
-__all__ = ["drop_chance_hits"]
+__all__ = ["drop_chance_hits", "drop_chance_passes"]
 
 BLUR = 5
 """Cells a side of the square about a cell in which a clear and far clearer one shows that it is only its blur."""
@@ -17,6 +17,8 @@ CLEAR_HITS = 10
 BESIDE = np.ones((11, 11), bool)
 BESIDE[5, 5] = False
 """Where another occupied cell makes a hit that stands alone likely to be no stray one."""
+SINGLE, MOSTLY_SINGLE = 1.5, 0.5
+"""Passes below which a cell is free by one beam alone, and share of such cells from which floor is there by chance."""
 
 
 def drop_chance_hits(log_odds: NDArray[np.float32], hit_gain: float) -> None:
@@ -34,3 +36,26 @@ def drop_chance_hits(log_odds: NDArray[np.float32], hit_gain: float) -> None:
     blurred = occupied & (log_odds < BLUR_SHARE * clearest) & (clearest > CLEAR_HITS * hit_gain)
     lone = occupied & (log_odds <= hit_gain) & ~maximum_filter(occupied, footprint=BESIDE, mode="constant")
     log_odds[blurred | lone] = 0.0
+
+
+def drop_chance_passes(log_odds: NDArray[np.float32], pass_loss: float) -> None:
+    """Make cells unknown that look free by chance, in place.
+
+    A stray beam that reads too far clears a line through a wall. Behind the wall that line has no part in the floor
+    that the robot looked over, the largest piece, and few cells of it were passed by another beam.
+
+    Parameters
+    ----------
+    log_odds : array, (rows, columns), float32
+        Of being occupied, not bounded yet.
+    pass_loss : float
+        By how much a beam that passes lowers them.
+    """
+    pieces, count = label(log_odds < 0.0)
+    if count == 0:
+        return
+    numbers = np.arange(count + 1)
+    by_chance = mean(log_odds > -SINGLE * pass_loss, pieces, numbers) > MOSTLY_SINGLE
+    largest = 1 + int(np.argmax(np.bincount(pieces.ravel())[1:]))
+    by_chance[0] = by_chance[largest] = False
+    log_odds[by_chance[pieces]] = 0.0
