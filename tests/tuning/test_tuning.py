@@ -25,6 +25,7 @@ from vinecompass.tuning import (
     Vary,
     Want,
     answer_wants,
+    best_values,
     choose_settings,
     compare_settings,
     effects,
@@ -268,6 +269,12 @@ class Answers(unittest.TestCase):
         self.assertEqual([effect.key for effect in effects(study)], ["costs.comfort", "window.heading"])
         self.assertGreater(found.effects[0].rank_correlation, 0.9)
         self.assertLess(abs(found.effects[1].rank_correlation), 0.2)
+        # Where the seeds do not tell two apart, the one nearer to the default is taken; not what fails on one of them.
+        near, far = {"costs.comfort": 0.7}, {"costs.comfort": 1.9}
+        for fails, taken in ((0.0, near), (8.0, far)):
+            costs = [({}, lambda seed: 2.0), (far, lambda seed: 1.0 + noise[seed])]
+            costs.append((near, lambda seed, fails=fails: 1.01 + noise[-seed] + fails * (seed == 2)))
+            self.assertEqual(best_values(made_up(costs, range(4))), taken)
         # A search goes on to harder seeds with what does well only: that must not make it look dear.
         harder = made_up(
             [(one, lambda seed, v=one: 1.0 + v["costs.comfort"] + 9.0 * (seed > 3)) for one in sets[1:]], range(8)

@@ -16,6 +16,9 @@ __all__ = ["Effect", "best_values", "effects", "mean_cost"]
 
 FEWEST = 5
 """Sets of values without which no effect is told."""
+AS_GOOD = 0.7
+"""Standard errors of a difference within which two sets do as well. What fails on one seed alone, out of however many,
+differs by a whole one."""
 
 
 @dataclass(frozen=True)
@@ -45,16 +48,16 @@ def mean_cost(study: Study, values: Values) -> float:
 
 
 def best_values(study: Study) -> Values:
-    """Return the set of values to be taken: of those that do as well as the one of the least cost, the most usual.
+    """Return the set of values to be taken: of those that do as well as the one that costs least, the most usual.
 
-    A few seeds do not tell the best from the next best. Sets within one standard error of the least cost do as well,
-    and of them the one nearest to the settings' defaults, which stand on more drives than a study has, is least likely
-    to owe its place to luck. The settings as they are need no such help, as they are tried again beside the one taken:
-    they are returned where no set costs less. Sets that were stopped early are none.
+    A few seeds do not tell the best from the next best. Of those that they do not tell apart, the one nearest to the
+    settings' defaults, which stand on more drives than a study has, is least likely to owe its place to luck. The
+    settings as they are need no such help, as they are tried again beside what is taken: they are returned where
+    nothing costs less. Sets that were stopped early are none.
 
     Notes
     -----
-    The rule of one standard error is that of Breiman et al. (1984), "Classification and regression trees".
+    After the rule of one standard error of Breiman et al. (1984), "Classification and regression trees".
     """
     sets = study.tried_on_all_seeds()
     least = min(sets, key=lambda values: mean_cost(study, values))
@@ -65,11 +68,11 @@ def best_values(study: Study) -> Values:
 
 
 def _does_as_well(study: Study, values: Values, least: Values) -> bool:
-    """Tell whether a set costs more than the one of the least cost by one standard error of the difference at most."""
+    """Tell whether a set costs hardly more than the one that costs least, beside the standard error of the difference."""
     of_least = study.of(least)
     more = [cost - of_least[seed] for seed, cost in study.of(values).items()]
     error = float(np.std(more, ddof=1) / np.sqrt(len(more))) if len(more) > 1 else 0.0
-    return mean_cost(study, values) - mean_cost(study, least) <= error
+    return mean_cost(study, values) - mean_cost(study, least) <= AS_GOOD * error
 
 
 def _off_defaults(values: Values) -> float:
