@@ -68,7 +68,7 @@ def best_values(study: Study) -> Values:
 
 
 def _does_as_well(study: Study, values: Values, least: Values) -> bool:
-    """Tell whether a set costs hardly more than the one that costs least, beside the standard error of the difference."""
+    """Tell whether a set costs hardly more than the one of the least cost, by the standard error of the difference."""
     of_least = study.of(least)
     more = [cost - of_least[seed] for seed, cost in study.of(values).items()]
     error = float(np.std(more, ddof=1) / np.sqrt(len(more))) if len(more) > 1 else 0.0
