@@ -14,9 +14,10 @@ from vinecompass.door import checked
 from vinecompass.geometry import arc, checked_pose, compose, relative, wrap_angle
 from vinecompass.grids import Beams, Grid
 from vinecompass.mapping.known_floor import adds_nothing, lies_on_known_floor
+from vinecompass.mapping.link_fit import MeasuredLinks
 from vinecompass.mapping.loop_closure import FLOOR, Loop, LoopCloser
 from vinecompass.mapping.place_filter import PlaceFilter
-from vinecompass.mapping.pose_graph import BELIEVED, PoseGraph, link_errors, normalised_squares
+from vinecompass.mapping.pose_graph import BELIEVED, PoseGraph
 from vinecompass.mapping.site_map import SiteMap
 from vinecompass.mapping.submap import Keyframe, Submap
 from vinecompass.matching import Match, SearchWindow, WallGrid, match_scan
@@ -173,8 +174,8 @@ class Mapper:
         former, later = (np.array([getattr(loop, end) for loop in loops], int) for end in ("former", "submap"))
         measured = np.array([loop.pose for loop in loops]).reshape(-1, 3)
         covariances = np.array([loop.covariance for loop in loops]).reshape(-1, 3, 3)
-        errors = link_errors(self.graph.poses, former, later, measured)
-        return np.asarray(errors[normalised_squares(errors, np.linalg.inv(covariances)) < BELIEVED])
+        links, poses = MeasuredLinks(former, later, measured, np.linalg.inv(covariances)), self.graph.poses
+        return np.asarray(links.errors(poses)[links.squares(poses) < BELIEVED])
 
     @property
     def place(self) -> tuple[int, FloatArray]:

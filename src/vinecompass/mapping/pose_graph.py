@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy import sparse
 from scipy.sparse.csgraph import dijkstra
-from scipy.sparse.linalg import splu
 
 from vinecompass.geometry import (
     compose,
@@ -18,8 +17,9 @@ from vinecompass.geometry import (
     relative,
     wrap_angle,
 )
+from vinecompass.mapping.link_fit import MeasuredLinks, best_poses, factors_of
 
-__all__ = ["BELIEVED", "Link", "PoseGraph", "link_errors", "normalised_squares"]
+__all__ = ["BELIEVED", "Link", "PoseGraph"]
 
 FloatArray = NDArray[np.float64]
 BELIEVED = 16.0
@@ -148,7 +148,7 @@ class PoseGraph:
 
     def agreeing(self, number: int) -> list[Link]:
         """Return the loops from other poses to one that measure all of it and agree with the rest, the surest first."""
-        squares = self.errors()[1]
+        squares = self._measured_links().squares(self.poses[self._free])
         found = [
             link
             for link, squared in zip(self.links, squares.tolist(), strict=True)
@@ -207,23 +207,14 @@ class PoseGraph:
         table = sparse.coo_matrix((values, (rows, columns)), shape=(len(self.poses), len(self.poses)))
         return np.asarray(dijkstra(table.tocsr(), directed=False, indices=[origin]))[0]
 
-    def errors(self) -> tuple[FloatArray, FloatArray]:
-        """Return the error of each link ``(L, 3)``, in its origin's frame, and its normalised square ``(L,)``."""
-        origin, target, measured, information = self._arrays()
-        error = link_errors(self.poses[self._free], origin, target, measured)
-        return error, normalised_squares(error, information)
-
     def covariances(self) -> FloatArray:
         """Return the covariance ``(N, 3, 3)`` of each pose's x, y and heading beside the first, m2, m rad and rad2."""
         result = np.zeros((len(self.poses), 3, 3))
         if not self.links:
             return result
-        origin, target, measured, information = self._arrays()
         poses = self.poses[self._free]
-        error = link_errors(poses, origin, target, measured)
-        weighted = information * self.weights[:, None, None]
-        matrix, _ = _normal_equations(poses, origin, target, error, weighted)
-        factors = splu(matrix, permc_spec="MMD_AT_PLUS_A")
+        matrix, _ = self._measured_links().weighted(self.weights).normal_equations(poses)
+        factors = factors_of(matrix)
         for first in range(1, len(poses), INVERTED_AT_ONCE):
             numbers = np.arange(first, min(first + INVERTED_AT_ONCE, len(poses)))
             rows = 3 * (numbers[:, None] - 1) + np.arange(3)
@@ -240,55 +231,30 @@ class PoseGraph:
         if not self.links:
             return
         is_loop = np.array([link.is_loop for link in self.links])
+        links, poses = self._measured_links(), self.poses[self._free]
         # Wide enough for the worst loop to begin with, as if all were true; then narrower and narrower.
-        worst = float(np.max(self.errors()[1][is_loop], initial=0.0))
-        width = max(1.0, 2.0 * worst / BELIEVED)
+        width = max(1.0, 2.0 * float(np.max(links.squares(poses)[is_loop], initial=0.0)) / BELIEVED)
         while True:
-            _, squares = self.errors()
             bound = width * BELIEVED
-            self.weights = np.where(is_loop, (bound / (bound + squares)) ** 2, 1.0)
-            self._fit()
+            self.weights = np.where(is_loop, (bound / (bound + links.squares(poses))) ** 2, 1.0)
+            # On the way to the last round a step is enough: the next one weighs the loops anew.
+            poses = best_poses(links.weighted(self.weights), poses, most_steps=MOST_STEPS if width == 1.0 else 1)
             if width == 1.0:
-                return
+                break
             width = max(1.0, width / RELAXING)
+        self.poses = self.poses.copy()
+        self.poses[self._free] = poses
+        for number, ride in self._rides.items():
+            self.poses[number] = compose(self.poses[ride.by], ride.pose)
 
-    def _arrays(self) -> tuple[NDArray[np.int64], NDArray[np.int64], FloatArray, FloatArray]:
-        """Return origin and target of each link, counted among the free poses, what it measured and its information."""
-        return (
+    def _measured_links(self) -> MeasuredLinks:
+        """Return the links, with origin and target counted among the poses that ride on no other."""
+        return MeasuredLinks(
             np.searchsorted(self._free, [link.origin for link in self.links]),
             np.searchsorted(self._free, [link.target for link in self.links]),
             np.array([link.pose for link in self.links]),
             np.array([link.information for link in self.links]),
         )
-
-    def _fit(self) -> None:
-        """Least squares with the weights as they are."""
-        origin, target, measured, information = self._arrays()
-        information = information * self.weights[:, None, None]
-        poses, damping = self.poses[self._free], 1e-6
-        error = link_errors(poses, origin, target, measured)
-        cost = np.einsum("li,lij,lj->", error, information, error)
-        for _ in range(MOST_STEPS):
-            matrix, right = _normal_equations(poses, origin, target, error, information)
-            while True:
-                damped = matrix + damping * sparse.diags_array(matrix.diagonal())
-                step = splu(damped.tocsc(), permc_spec="MMD_AT_PLUS_A").solve(right).reshape(-1, 3)
-                moved = poses.copy()
-                moved[1:] += step
-                error = link_errors(moved, origin, target, measured)
-                new_cost = np.einsum("li,lij,lj->", error, information, error)
-                if new_cost <= cost or damping > 1e6:
-                    break
-                damping *= 10.0
-            poses, damping = moved, max(damping / 10.0, 1e-9)
-            gained, cost = cost - new_cost, new_cost
-            if gained < 1e-4 * cost + 1e-6:
-                break
-        poses[1:, 2] = wrap_angle(poses[1:, 2])
-        self.poses = self.poses.copy()
-        self.poses[self._free] = poses
-        for number, ride in self._rides.items():
-            self.poses[number] = compose(self.poses[ride.by], ride.pose)
 
 
 def _transferred(link: Link, number: int, ride: _Ride) -> Link:
@@ -337,56 +303,3 @@ def _joined(kept: Link, other: Link) -> Link:
         is_loop=kept.is_loop and other.is_loop,
         is_whole=kept.is_whole or other.is_whole,
     )
-
-
-def link_errors(
-    poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int64], measured: FloatArray
-) -> FloatArray:
-    """Return by how much links miss ``(L, 3)``, each in its origin's frame, m and radians.
-
-    `origin` and `target` ``(L,)`` count among the poses ``(N, 3)``; `measured` ``(L, 3)``: the target's, seen from the
-    origin.
-    """
-    here, there = poses[origin], poses[target]
-    cosine, sine = np.cos(here[:, 2]), np.sin(here[:, 2])
-    dx, dy = there[:, 0] - here[:, 0], there[:, 1] - here[:, 1]
-    return np.column_stack(
-        [
-            cosine * dx + sine * dy - measured[:, 0],
-            cosine * dy - sine * dx - measured[:, 1],
-            wrap_angle(there[:, 2] - here[:, 2] - measured[:, 2]),
-        ]
-    )
-
-
-def normalised_squares(errors: FloatArray, information: FloatArray) -> FloatArray:
-    """Return the squares ``(L,)`` of errors ``(L, 3)`` by what is expected of them, the inverse of ``(L, 3, 3)``."""
-    return np.asarray(np.einsum("li,lij,lj->l", errors, information, errors))
-
-
-def _normal_equations(
-    poses: FloatArray, origin: NDArray[np.int64], target: NDArray[np.int64], error: FloatArray, information: FloatArray
-) -> tuple[sparse.csc_array, FloatArray]:
-    """Return the matrix and the right side for the steps of all poses but the first."""
-    here, there = poses[origin], poses[target]
-    cosine, sine = np.cos(here[:, 2]), np.sin(here[:, 2])
-    dx, dy = there[:, 0] - here[:, 0], there[:, 1] - here[:, 1]
-    links = len(error)
-    # How the error of each link moves with its origin (first three columns) and its target (last three).
-    jacobian = np.zeros((links, 3, 6))
-    jacobian[:, 0, 3], jacobian[:, 0, 4] = cosine, sine
-    jacobian[:, 1, 3], jacobian[:, 1, 4] = -sine, cosine
-    jacobian[:, 2, 5] = 1.0
-    jacobian[:, :, :3] = -jacobian[:, :, 3:]
-    jacobian[:, 0, 2], jacobian[:, 1, 2] = cosine * dy - sine * dx, -cosine * dx - sine * dy
-    weighted = np.einsum("lij,lik->lkj", information, jacobian)
-    blocks = weighted @ jacobian
-    sides = -np.einsum("lkj,lj->lk", weighted, error)
-    numbers = 3 * np.stack([origin, target], axis=1)[:, :, None] + np.arange(3)
-    numbers = numbers.reshape(links, 6)
-    size = 3 * len(poses)
-    rows, columns = np.broadcast_arrays(numbers[:, :, None], numbers[:, None, :])
-    matrix = sparse.coo_array((blocks.ravel(), (rows.ravel(), columns.ravel())), shape=(size, size)).tocsc()
-    right = np.zeros(size)
-    np.add.at(right, numbers.ravel(), sides.ravel())
-    return matrix[3:, 3:], right[3:]
