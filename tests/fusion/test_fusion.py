@@ -203,6 +203,15 @@ class OnARun(unittest.TestCase):
         # Lines askew made up a motion of their own: the wheels were given up for it, and 18 m became 3 m.
         self.assertAlmostEqual(fused.track.poses[-1, 0], 0.6 * t[-1], delta=0.05)
         self.assertEqual(fused.report["wheels"].gated, 0)
+        self.assertEqual(fused.notes, ())
+        # A hundred scans that show nothing used to tell a way to 0.2 m: they are doubted, but not across the aisle.
+        guessed = fuse(run, sources=["scans"])
+        off = guessed.track.poses[-1] - [0.6 * t[-1], 0.0, 0.0]
+        along, across, turned = np.sqrt(np.diagonal(guessed.track.covariances[-1]))
+        self.assertLess(abs(off[0]), 2.0 * along)
+        self.assertLess(np.abs(off[1:]).max(), 0.05)
+        self.assertLess(max(across, turned), 0.1)
+        self.assertIn("scans do not show it from 0 to 30 s", guessed.notes[0])
 
     def test_every_drive_an_odometry_stream_and_position_fixes(self):
         t = np.linspace(0.0, 8.0, 401)

@@ -27,6 +27,8 @@ MOST_GATED, LARGEST_INNOVATION = 0.6, 5.0
 """Share of a source's readings left out, and mean square of its innovations, beyond which something is wrong."""
 LONGEST_RATIO = 20.0
 """Times as long as another that a stream may last."""
+SPANS_TOLD = 5
+"""Spans of one kind that a note lists."""
 FARTHEST_START = 5.0
 """Metres between the start and the first position fix beyond which one of them is wrong."""
 
@@ -172,6 +174,7 @@ def fuse(
     learned = learn_noise(used, scanned)
     fusion = OdometryFusion(with_learned_noise(run.robot, learned), start=run.start, settings=settings)
     track, gated = _run_through(fusion, used, sources, motions, progress)
+    notes += _untold_spans(motions, sources)
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)
     return Fused(run, track, report, slips, motions, learned, notes, _doubts(report))
@@ -221,6 +224,19 @@ def _doubts(report: dict[str, SourceReport]) -> tuple[str, ...]:
                 f"{source.normalised_innovation:.1f} times what is expected"
             )
     return tuple(doubts)
+
+
+def _untold_spans(motions: list[ScanMotion], sources: Sequence[str]) -> tuple[str, ...]:
+    """Return a sentence about the spans in which nothing tells how far the robot went, if there are any."""
+    if {"wheels", "odometry", "position"} & set(sources):
+        return ()
+    open_along = [motion.t for motion in motions if motion.degenerate is not None]
+    spans = [f"from {begin:.0f} to {end:.0f} s" for begin, end in spans_of(open_along, apart=2.0, shortest=2.0)]
+    if not spans:
+        return ()
+    more = f" and {len(spans) - SPANS_TOLD} times more" if len(spans) > SPANS_TOLD else ""
+    when = ", ".join(spans[:SPANS_TOLD]) + more
+    return (f"no wheels tell how far the robot went, and scans do not show it {when}: it is a guess, and doubted",)
 
 
 def _pose_at_start(run: Run, t: float) -> NDArray[np.float64]:

@@ -42,6 +42,7 @@ from vinecompass.fusion.places import (
 from vinecompass.geometry import arc_velocity, checked_pose, chi_square_bound, relative, wrap_heading
 from vinecompass.motion import kind_of, rolling_of, unrolling_of, wheel_radii
 from vinecompass.odometry import ScanMotion
+from vinecompass.odometry.laser_odometry import LEFT_OPEN
 from vinecompass.robot import Robot
 from vinecompass.settings import FusionSettings
 
@@ -58,8 +59,8 @@ ALIKE_FOR = 0.5
 NO_FASTER, HARDER = 50.0, 3.0
 """m/s (and rad/s) beyond which readings are no motion of a wheeled robot, and times what the drive can do beyond
 which accelerations are none."""
-
-
+UNTOLD = 100.0
+"""Standard deviation, m, of the way that a scan does not tell."""
 ERRORS_LAST = np.array([0.7, 0.7, 0.05])
 """Seconds for which an error of the speeds and of the turn rate lasts, as was measured over a metre: wheels creep for a
 while, a gyro's noise is new each time."""
@@ -324,11 +325,28 @@ def _scan_event(motion: ScanMotion, settings: FusionSettings) -> FloatArray | No
     """Return the event of a scan's motion."""
     if not (np.isfinite(motion.t) and np.all(np.isfinite(motion.since_reference))):
         return None
+    covariance = motion.covariance if motion.degenerate is None else _untold_along(motion.covariance)
     event = np.zeros(EVENT)
     event[:5] = motion.t, SCAN, *motion.since_reference
-    event[5:11] = motion.covariance[np.tril_indices(3)] * settings.scan_noise_factor**2
+    event[5:11] = covariance[np.tril_indices(3)] * settings.scan_noise_factor**2
     event[11] = float(motion.is_reference)
     return event
+
+
+def _untold_along(covariance: FloatArray) -> FloatArray:
+    """Return the covariance ``(3, 3)`` of a scan's motion that tells nothing where the place is degenerate.
+
+    There the motion is the former one, kept up: a hundred such scans know no more of it than one. Along plain walls a
+    robot slides without turning: were the little turn believed that the points put into that direction, how the robot
+    turned would tell how far it went.
+    """
+    variances, axes = np.linalg.eigh(covariance)
+    left_open = axes[:, variances > 0.5 * LEFT_OPEN**2]
+    rest = np.eye(3) - left_open @ left_open.T
+    told = rest @ covariance @ rest
+    along = left_open[:2] / np.hypot(left_open[0], left_open[1])
+    told[:2, :2] += UNTOLD**2 * along @ along.T
+    return np.asarray(told)
 
 
 def _position_event(t: float, x: float, y: float, spread: float | None, robot: Robot) -> FloatArray | None:
