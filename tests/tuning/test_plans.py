@@ -45,7 +45,7 @@ class Plans(unittest.TestCase):
             self.assertAlmostEqual(judged.cost, plan.cost / straight)
             self.assertAlmostEqual(judged.way, plan.length / straight)
             # It is measured at poses 0.05 m apart, the plan itself everywhere.
-            self.assertAlmostEqual(judged.least_clearance, plan.least_clearance, delta=0.05)
+            self.assertAlmostEqual(judged.clearance, plan.least_clearance, delta=0.05)
             self.assertTrue(1.0 <= judged.way <= judged.cost < 10.0)
         # A tree that may draw one sample finds nothing.
         one = Settings.model_validate({"planning": {"method": "rrt", "iterations": 1}})

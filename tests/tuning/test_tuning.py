@@ -46,7 +46,7 @@ def mission_score(cost, time, clearance):
         time=time,
         over_bound=cost,
         way=5.0,
-        least_clearance=clearance,
+        clearance=clearance,
         estimate_error=0.02,
         cost=cost,
         passed=json.dumps(["cellar door"] if cost > 1.9 else []),
@@ -222,10 +222,10 @@ class Designs(unittest.TestCase):
         study = made_up(scores, range(2))
         clearances = {json.dumps(one): 1.0 - cost[1] for one, cost in zip(tried, costs_of(tried), strict=True)}
         judged = [
-            dataclasses.replace(score, least_clearance=clearances[json.dumps(trial.values)])
+            dataclasses.replace(score, clearance=clearances[json.dumps(trial.values)])
             for trial, score in zip(study.trials, study.scores, strict=True)
         ]
-        found = front(Study("mission", {}, study.trials, judged), ["cost", "least_clearance"])
+        found = front(Study("mission", {}, study.trials, judged), ["cost", "clearance"])
         costs = dict(zip(comforts(tried), costs_of(tried), strict=True))
         beaten = [c for c, (a, b) in costs.items() for x, y in costs.values() if x <= a and y <= b and (x < a or y < b)]
         self.assertEqual(set(comforts(found)), set(costs) - set(beaten))
@@ -282,7 +282,7 @@ class Answers(unittest.TestCase):
         left = [i for i, trial in enumerate(harder.trials) if trial.seed < 4 or trial.values["costs.comfort"] < 0.3]
         uneven = Study("mission", {}, [harder.trials[i] for i in left], [harder.scores[i] for i in left])
         self.assertGreater(effects(uneven)[0].rank_correlation, 0.9)
-        quick, roomy = Want.parse("time <= 18"), Want.parse("least_clearance >= 0.15")
+        quick, roomy = Want.parse("time <= 18"), Want.parse("clearance >= 0.15")
         slow = Want.parse("time >= 24")
         answer = answer_wants(study.on_seeds(0, 4), [quick, roomy, slow])
         self.assertEqual(answer.all_met, [])
@@ -293,7 +293,7 @@ class Answers(unittest.TestCase):
         self.assertEqual(answer_wants(study.on_seeds(0, 4), [door, quick]).exclude, [(door, quick)])
         both = answer_wants(study.on_seeds(0, 4), [quick])
         self.assertEqual({values["costs.comfort"] for values in both.all_met}, {0.2})
-        assert_input_error(self, lambda: Want.parse("speed > 3"), "least_clearance")
+        assert_input_error(self, lambda: Want.parse("speed > 3"), "clearance")
 
     def test_two_settings_are_compared_until_the_answer_stands_and_chance_is_none(self):
         def compared(values, name, trials=128):
@@ -364,7 +364,7 @@ class Studies(unittest.TestCase):
         for result in study.scores:
             self.assertTrue(result.arrived, result.reason)
             self.assertTrue(result.over_bound > 1.0 and result.way > 1.4)
-            self.assertTrue(0.1 < result.least_clearance < 3.0)
+            self.assertTrue(0.1 < result.clearance < 3.0)
             self.assertEqual((result.contacts, result.cost), (0, result.over_bound))
         assert_input_error(self, lambda: StudyRun(case, folder, made_of={"of": "hall"}), "of", "room")
         with StudyRun(case, folder, made_of={"of": "room"}) as again:
@@ -455,8 +455,8 @@ class Studies(unittest.TestCase):
         )
         for words in ("passes 'wet floor': with 0 of 5", "passed were: dock"):
             self.assertIn(words, told)
-        told = run("tune", "--explain", out / "study", "--objective", "time", "--objective", "least_clearance")[1]
-        self.assertIn("the front of time and least_clearance", told)
+        told = run("tune", "--explain", out / "study", "--objective", "time", "--objective", "clearance")[1]
+        self.assertIn("the front of time and clearance", told)
         status, printed, error = run("tune", *given, *study, "--replay", 2, "--json")
         page = Path(json.loads(printed)["files"]["page"])
         self.assertEqual((page.name, page.parent.parent), ("trial-000002.html", out / "study"))

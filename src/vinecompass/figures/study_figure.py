@@ -73,7 +73,7 @@ def told_changes(changes: Mapping[str, Comparison]) -> list[tuple[str, str]]:
             name,
             "{:+.2g} ({:+.2g} to {:+.2g})".format(*(round(x, 3) for x in (change.difference, change.low, change.high))),
         )
-        for name, measure in (("cost", "cost"), ("time, s", "time"), ("clearance, m", "least_clearance"))
+        for name, measure in (("cost", "cost"), ("time, s", "time"), ("clearance, m", "clearance"))
         if (change := changes.get(measure)) is not None
     ]
 

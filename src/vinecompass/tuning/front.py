@@ -13,7 +13,7 @@ from vinecompass.tuning.study import Study
 
 __all__ = ["burdens", "check_objectives", "front"]
 
-LARGER_IS_BETTER = ("arrived", "least_clearance")
+LARGER_IS_BETTER = ("arrived", "clearance")
 """Measures that are to be large; all others are to be small."""
 
 
@@ -47,7 +47,7 @@ def front(study: Study, objectives: Sequence[str]) -> list[Values]:
     ----------
     study : Study
     objectives : sequence of str
-        Names of measures: "arrived" and "least_clearance" are to be large, all others small.
+        Names of measures: "arrived" and "clearance" are to be large, all others small.
     """
     tried = study.tried_on_all_seeds()
     points: NDArray[np.float64] = np.array([burdens(study, values, objectives) for values in tried])

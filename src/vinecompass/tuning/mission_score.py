@@ -50,7 +50,7 @@ class MissionScore(Score):
         Seconds, and times the bound: the shortest way at top speed.
     way : float
         Metres, by the truth.
-    least_clearance : float
+    clearance : float
         Between the body and anything built, by the truth, m.
     contacts, interventions, recoveries, replans : int
         Cycles in contact, times that safety braked, times that it could not go on, plans beyond the first for each
@@ -71,7 +71,7 @@ class MissionScore(Score):
         "cost": "cost, of the bound",
         "arrived": "share that arrives",
         "time": "time, s",
-        "least_clearance": "least clearance, m",
+        "clearance": "least clearance, m",
         "contacts": "cycles in contact",
         "interventions": "interventions",
         "turns_about": "turns about",
@@ -86,7 +86,7 @@ class MissionScore(Score):
     time: float
     over_bound: float
     way: float
-    least_clearance: float
+    clearance: float
     contacts: int
     interventions: int
     recoveries: int
@@ -112,7 +112,7 @@ def score(mission: Rehearsal, site: Site, bound: float) -> MissionScore:
         time=time,
         over_bound=over_bound,
         way=float(truth.length),
-        least_clearance=_least_clearance(mission, site),
+        clearance=_least_clearance(mission, site),
         contacts=mission.contacts,
         interventions=len(mission.log.interventions),
         recoveries=sum(

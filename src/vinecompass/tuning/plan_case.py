@@ -41,7 +41,7 @@ class PlanScore(Score):
     found : bool
     way : float
         Metres for each metre as the crow flies.
-    least_clearance : float
+    clearance : float
         From the body's outline to the nearest forbidden cell, m; 1.5 counts as the most.
     reversals : int
         How often it changes between forward and reverse.
@@ -57,7 +57,7 @@ class PlanScore(Score):
         "cost": "cost, m a metre as the crow flies",
         "found": "share of plans found",
         "way": "way, m a metre as the crow flies",
-        "least_clearance": "least clearance, m",
+        "clearance": "least clearance, m",
         "reversals": "changes of direction",
         "expanded": "cells or nodes looked at",
         "computing": "computing a plan, ms",
@@ -66,7 +66,7 @@ class PlanScore(Score):
 
     found: bool
     way: float
-    least_clearance: float
+    clearance: float
     reversals: int
     expanded: int
     computing: float
@@ -133,7 +133,7 @@ class PlanCase:
         return PlanScore(
             found=plan.found,
             way=plan.length / apart if plan.found else float("nan"),
-            least_clearance=float(np.min(room)),
+            clearance=float(np.min(room)),
             reversals=plan.reversals,
             expanded=plan.expanded,
             computing=1000.0 * plan.duration,

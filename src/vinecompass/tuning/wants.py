@@ -45,7 +45,7 @@ class Want:
     def parse(cls, text: str) -> Want:
         """Return what ``MEASURE >= NUMBER``, ``MEASURE <= NUMBER`` or ``passes 'NAME'`` means.
 
-        >>> Want.parse("least_clearance >= 0.25").at_least
+        >>> Want.parse("clearance >= 0.25").at_least
         True
         >>> Want.parse("passes 'cellar door'").place
         'cellar door'
