@@ -18,7 +18,7 @@ from benchmarks.drive_sites import cellar, map_of
 from vinecompass import MissionCase, Settings, StudyRun, Trial, demo_file, read_robot, read_site, read_study, write_map
 from vinecompass.navigation import Round
 from vinecompass.settings import changed_settings
-from vinecompass.tuning import Vary, best_values, choose_settings
+from vinecompass.tuning import Study, Vary, choose_settings, explain
 
 SPOILT = (
     ("costs.contact_price", 50.0),
@@ -43,12 +43,11 @@ def case_in(number: int, settings: Settings | None = None, time_limit: float = 1
     return MissionCase(site, robot, map_of(site), the_round, settings or Settings(), time_limit=time_limit)
 
 
-def searched(case: MissionCase, keys: tuple[str, ...]) -> dict[str, float]:
-    """Return the best values of some settings that a search finds."""
+def searched(case: MissionCase, keys: tuple[str, ...]) -> Study:
+    """Return the study of a search for the best values of some settings."""
     with tempfile.TemporaryDirectory() as folder, StudyRun(case, Path(folder) / "study", made_of={}) as study_run:
         varied = [Vary.parse(key) for key in keys]
-        study = choose_settings(study_run, varied, trials=TRIALS, seeds=SEEDS, design="search")
-    return best_values(study.on_seeds(0, SEEDS))
+        return choose_settings(study_run, varied, trials=TRIALS, seeds=SEEDS, design="search")
 
 
 def costs(case: MissionCase, values: dict[str, float]) -> np.ndarray:
@@ -63,7 +62,7 @@ def spoilt() -> None:
     print(f"as it is: {as_it_is:.2f}")
     for key, value in SPOILT:
         case = case_in(1, changed_settings(Settings(), {key: value}))
-        before, best = costs(case, {}).mean(), searched(case, (key,))
+        before, best = costs(case, {}).mean(), explain(searched(case, (key,)), SEEDS).best
         after = costs(case, best).mean()
         share = (before - after) / (before - as_it_is)
         print(
@@ -76,10 +75,14 @@ def unseen() -> None:
     """Search from the defaults in three sites."""
     for number in (1, 2, 3):
         case = case_in(number)
-        best = searched(case, VARIED)
-        gains = costs(case, best) - costs(case, {})
+        said = explain(searched(case, VARIED), SEEDS)
+        gains = costs(case, said.best) - costs(case, {})
         doubt = gains.std() / np.sqrt(len(gains))
-        print(f"cellar {number}: {gains.mean():+.3f} of the bound (+- {doubt:.3f}) with {best}", flush=True)
+        told = "better" if said.is_better else "no better"
+        print(
+            f"cellar {number}: {gains.mean():+.3f} of the bound (+- {doubt:.3f}) with {said.best}, told to be {told}",
+            flush=True,
+        )
 
 
 def kills() -> None:
