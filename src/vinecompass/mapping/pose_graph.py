@@ -25,8 +25,9 @@ FloatArray = NDArray[np.float64]
 BELIEVED = 16.0
 """Normalised squared error of a loop at which it counts a quarter: beyond, it is on its way out."""
 LEAST_WEIGHT = 0.25
-RELAXING = 2.0
-"""How much stricter each round of the graduated optimisation is than the one before."""
+RELAXING = 1.5
+"""How much stricter each round of the graduated optimisation is than the one before. Twice as strict, a fifth
+of 270 loops that were false moved the map of an estate by up to a third of what the true ones correct."""
 MOST_STEPS = 30
 AGREES = 7.8
 """Normalised squared error, of three degrees of freedom, that one true loop in twenty is beyond."""
