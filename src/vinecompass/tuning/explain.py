@@ -25,7 +25,7 @@ class Explanation:
     Parameters
     ----------
     best : dict of str to float
-        The set of values whose cost is lowest; empty if the settings as they are do best.
+        The set of values to be taken, as in `best_values`; empty if the settings as they are cost least.
     changes : dict of str to Comparison
         Each of the measures with them, beside the settings as they are, on seeds that were not used to choose; none
         where there are no such trials.
