@@ -40,7 +40,7 @@ DEEPEST = 20
 """Levels to which keys of a file are nested at most; brackets beyond are Python's own limit."""
 LONGEST_LIST = 20_000
 """Entries of a list: tables of one kind, corners of a polygon, rows of a map's doubt."""
-OTHERS_NAMED = 4
+OTHERS_NAMED = 12
 """Keys that are named of what else is wrong with a file."""
 FARTHEST, LEAST, MOST = 1e6, 1e-9, 1_000_000_000
 """What no number in a file goes beyond, what one above 0 does not go below, and what no whole number goes beyond: there
