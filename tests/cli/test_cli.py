@@ -257,9 +257,14 @@ class CheckAndFuse(unittest.TestCase):
                 ("locate", place / "map.png", recorded, "-o", place / "track.csv"),
             )
             told[name] = [json.loads(run(*command, "--json")[1]) for command in commands]
+            counted = [told[name][number]["quality"]["times_count_from_s"] for number in (0, 1, 3, 4)]
+            self.assertEqual(counted, 4 * [since])
             read = [read_track(place / file) for file in ("fused.csv", "way.csv", "track.csv")]
             told[name] += [(track.t - since, track.poses) for track in read]
         self.assertEqual(*(len(told[name][0]["quality"]["findings"]) for name in told))
+        said = run("check", recorded)[1]
+        self.assertIn("times are seconds after 1790000000 s (2026-09-21 14:13:20 UTC)", said)
+        self.assertEqual(said.count("17900000"), 1)
         for command, key, within in (
             (1, "fused_rmse_m", 1e-4),
             (2, "mount_x_m", 1e-4),

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from vinecompass.cli.clock import Clock
 from vinecompass.cli.common import Outcome, json_option, picture_option, progress_bar, tell
 from vinecompass.cli.outputs import FILE, Writing
 
@@ -34,7 +35,9 @@ def run_check(run_path: Path, *, picture: Path | None) -> Outcome:
     from vinecompass.health import check
     from vinecompass.runs import read_run
 
-    run = read_run(run_path, as_recorded=True)
+    recorded = read_run(run_path, as_recorded=True)
+    clock = Clock.of(recorded)
+    run = clock.told(recorded)
     with progress_bar() as progress:
         health = check(run, progress=progress)
     files = {}
@@ -47,8 +50,9 @@ def run_check(run_path: Path, *, picture: Path | None) -> Outcome:
     return Outcome(
         "check",
         f"{run_path} is {health.verdict}: {told}",
-        details=_details(health),
+        details=[*clock.sentences(), *_details(health)],
         quality={
+            "times_count_from_s": clock.begins,
             "verdict": health.verdict,
             "findings": [
                 {

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from vinecompass.cli.clock import Clock
 from vinecompass.cli.common import (
     Outcome,
     json_option,
@@ -79,15 +80,17 @@ def run_fuse(
         check_suffix(out, ".csv", TRACK)
     elif out is not None:
         check_run_folder(out)
-    run = read_run(run_path, as_recorded=True)
+    recorded = read_run(run_path, as_recorded=True)
+    clock = Clock.of(recorded)
+    run = clock.told(recorded)
     with progress_bar() as progress:
         fused = fuse(run, sources=sources, settings=load_settings(settings).fusion, progress=progress)
     rows = {name: _in_numbers(error) for name, error in compare_sources(fused, run).items()}
     files = {}
     if out is not None and out.suffix:
-        files["track"] = str(write_track(fused.track, out))
+        files["track"] = str(write_track(clock.recorded_track(fused.track), out))
     elif out is not None:
-        files["run"] = str(write_run(replace(fused.run, odometry=fused.track), out))
+        files["run"] = str(write_run(clock.recorded(replace(fused.run, odometry=fused.track)), out))
     if picture is not None:
         from vinecompass.figures import draw_fusion, save_figure
 
@@ -98,8 +101,9 @@ def run_fuse(
         "fuse",
         _line(fused, rows["fused"] if by_truth else None),
         done=not fused.doubts,
-        details=_details(fused, rows, "truth" if by_truth else "the fused track"),
+        details=[*clock.sentences(), *_details(fused, rows, "truth" if by_truth else "the fused track")],
         quality={
+            "times_count_from_s": clock.begins,
             "way_m": fused.track.length,
             "slip_s": float((fused.slips[:, 1] - fused.slips[:, 0]).sum()),
             "slips_s": fused.slips.round(2).tolist(),

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
+from vinecompass.cli.clock import Clock
 from vinecompass.cli.common import (
     Outcome,
     find_pose,
@@ -92,7 +93,9 @@ def run_locate(given: LocateOptions) -> Outcome:
 
     check_suffix(given.out, ".csv", TRACK)
     tuned = load_settings(given.settings)
-    grid, run = load_map(given.map), read_run(given.run)
+    grid, recorded = load_map(given.map), read_run(given.run)
+    clock = Clock.of(recorded)
+    run = clock.told(recorded)
     start = _start(run, tuned, given)
     watch = None
     if given.film is not None:
@@ -112,14 +115,15 @@ def run_locate(given: LocateOptions) -> Outcome:
             watch=watch,
             progress=progress,
         )
-    files = {"track": str(write_track(found.track, given.out))}
+    files = {"track": str(write_track(clock.recorded_track(found.track), given.out))}
     if given.picture is not None:
         from vinecompass.figures import draw_localization, save_figure
 
         files["picture"] = str(save_figure(draw_localization(grid, run, found), given.picture))
     if given.film is not None and watch is not None:
         files["film"] = str(watch.save(given.film))
-    truth, quality, details = _against_truth(found, run), _quality(found), _changes_told(found)
+    truth, details = _against_truth(found, run), [*clock.sentences(), *_changes_told(found)]
+    quality = _quality(found) | {"times_count_from_s": clock.begins}
     if given.learn_noise and found.settled_at is not None:
         learned = quality["learned"] = _learned(track, found)
         details += ["learned, for the settings:", "  [localization]"]

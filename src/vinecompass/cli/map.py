@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
+from vinecompass.cli.clock import Clock
 from vinecompass.cli.common import (
     Outcome,
     json_option,
@@ -86,7 +87,9 @@ def run_map(
 
         check_suffix(film, ".gif", FILM)
         watch = MapFilm(every=FRAME_EVERY)
-    run = read_run(run_path)
+    recorded = read_run(run_path)
+    clock = Clock.of(recorded)
+    run = clock.told(recorded)
     with progress_bar() as progress:
         mapping = build_map(
             run,
@@ -99,7 +102,7 @@ def run_map(
     truth, accuracy = _measured(mapping, run)
     files = {path.suffix[1:]: str(path) for path in write_map(grid, out, making=mapping.making)}
     if track is not None:
-        files["track"] = str(write_track(mapping.track, track))
+        files["track"] = str(write_track(clock.recorded_track(mapping.track), track))
     if picture is not None:
         from vinecompass.figures import draw_mapping, save_figure
 
@@ -110,10 +113,10 @@ def run_map(
     return Outcome(
         "map",
         _line(mapping, truth, accuracy),
-        quality=_quality(mapping),
+        quality=_quality(mapping) | {"times_count_from_s": clock.begins},
         truth=truth,
         files=files,
-        details=[*mapping.notes, *_loops_told(mapper)],
+        details=[*clock.sentences(), *mapping.notes, *_loops_told(mapper)],
         hint=f"vinecompass locate {out} RUN --at x,y,heading_deg -o track.csv",
     )
 
