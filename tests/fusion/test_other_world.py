@@ -133,8 +133,8 @@ class Mapping(unittest.TestCase):
         self.assertGreater(row.precision, 0.97)
         self.assertGreater(row.recall, 0.97)
         self.assertLess(row.doubled, 0.02)
-        # Beams without return cleared hundreds of square metres beyond the walls.
-        self.assertLess(row.outside, 10.0)
+        # Beams without return cleared hundreds of square metres beyond the walls, and stray ones some more.
+        self.assertLess(row.outside, 1.0)
 
 
 if __name__ == "__main__":
