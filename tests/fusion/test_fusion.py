@@ -1,5 +1,6 @@
 import dataclasses
 import unittest
+import warnings
 
 import numpy as np
 from benchmarks.reference_filter import ReferenceFilter
@@ -212,6 +213,13 @@ class OnARun(unittest.TestCase):
         self.assertLess(np.abs(off[1:]).max(), 0.05)
         self.assertLess(max(across, turned), 0.1)
         self.assertIn("scans do not show it from 0 to 30 s", guessed.notes[0])
+        # A scan that shows nothing at all is none the better: the wheels lead on.
+        dark = dataclasses.replace(run.scans, ranges=np.where(run.scans.t[:, None] > 9.0, np.inf, run.scans.ranges))
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            blind = fuse(dataclasses.replace(run, scans=dark), sources=["wheels", "scans"])
+        self.assertAlmostEqual(blind.track.poses[-1, 0], 0.6 * t[-1], delta=0.1)
+        self.assertTrue(np.all(np.isfinite(blind.track.covariances)))
 
     def test_every_drive_an_odometry_stream_and_position_fixes(self):
         t = np.linspace(0.0, 8.0, 401)

@@ -60,7 +60,7 @@ NO_FASTER, HARDER = 50.0, 3.0
 """m/s (and rad/s) beyond which readings are no motion of a wheeled robot, and times what the drive can do beyond
 which accelerations are none."""
 UNTOLD = 100.0
-"""Standard deviation, m, of the way that a scan does not tell."""
+"""Standard deviation, m or rad, of what a scan does not tell."""
 ERRORS_LAST = np.array([0.7, 0.7, 0.05])
 """Seconds for which an error of the speeds and of the turn rate lasts, as was measured over a metre: wheels creep for a
 while, a gyro's noise is new each time."""
@@ -344,8 +344,10 @@ def _untold_along(covariance: FloatArray) -> FloatArray:
     left_open = axes[:, variances > 0.5 * LEFT_OPEN**2]
     rest = np.eye(3) - left_open @ left_open.T
     told = rest @ covariance @ rest
-    along = left_open[:2] / np.hypot(left_open[0], left_open[1])
-    told[:2, :2] += UNTOLD**2 * along @ along.T
+    for axis in left_open.T:
+        way = float(np.hypot(axis[0], axis[1]))
+        untold = np.append(axis[:2] / way, 0.0) if way > 0.5 else np.array([0.0, 0.0, 1.0])
+        told += UNTOLD**2 * np.outer(untold, untold)
     return np.asarray(told)
 
 
