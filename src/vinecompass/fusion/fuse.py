@@ -54,7 +54,7 @@ class Fused:
     learned : dict of str to EstimatedValue
         The noises that the run tells of its sensors, as `learn_noise` has them: the filter took them, not those filed.
     notes : tuple of str
-        What was left out of the run, and why.
+        What was left out of the run, and why; and when nothing told how far the robot went.
     doubts : tuple of str
         Sources that contradict the others so often that the track is not to be trusted before the run is checked.
     """
