@@ -154,7 +154,7 @@ def mapping_row(place: Place, run: Run) -> MappingRow:
     mapping = build_map(run)
     grid, track = mapping.grid, mapping.track
     error = compare_relations(track, run.truth)
-    shift = best_shift(track.poses, run.truth.at(track.t))
+    shift = _over_the_building(mapping, run)
     occupied = transform_points(shift, grid.occupied_points())
     boundary = place.floor.boundary
     shapely.prepare(boundary)
@@ -175,6 +175,12 @@ def mapping_row(place: Place, run: Run) -> MappingRow:
         doubled=float(np.mean(beside >= ROW)),
         outside=float(away.sum() * grid.cell_size**2),
     )
+
+
+def _over_the_building(mapping: Mapping, run: Run) -> FloatArray:
+    """Return the pose ``(3,)`` of a map's frame at which the drive that made it lies nearest to the truth."""
+    assert run.truth is not None
+    return best_shift(mapping.track.poses, run.truth.at(mapping.track.t))
 
 
 def _walls_seen(place: Place, run: Run) -> FloatArray:
@@ -218,11 +224,10 @@ class LocalizationRow:
 def localization_row(mapping: Mapping, mapped: Run, run: Run, start: FloatArray | None) -> LocalizationRow:
     """Localize a run on the map made of another, from a start or from anywhere."""
     assert run.truth is not None
-    assert mapped.truth is not None
     found = localize(mapping.grid, run, start, seed=0)
     error = compare_tracks(found.track, run.truth)
-    shift = best_shift(mapping.track.poses, mapped.truth.at(mapping.track.t))
-    laid = compare_tracks(replace(found.track, poses=compose(shift, found.track.poses)), run.truth)
+    poses = compose(_over_the_building(mapping, mapped), found.track.poses)
+    laid = compare_tracks(replace(found.track, poses=poses), run.truth)
     tracks = found.states() == "tracking"
     period = float(np.median(np.diff(found.track.t)))
     after = tracks if np.any(tracks) else np.ones(len(tracks), bool)

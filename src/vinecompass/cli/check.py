@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from vinecompass.cli.clock import Clock
+from vinecompass.cli.clock import read_told_run
 from vinecompass.cli.common import Outcome, json_option, picture_option, progress_bar, tell
 from vinecompass.cli.outputs import FILE, Writing
 
@@ -33,11 +33,8 @@ def check_command(run: Path, picture: Path | None, as_json: bool) -> int:
 def run_check(run_path: Path, *, picture: Path | None) -> Outcome:
     """Do what the command does."""
     from vinecompass.health import check
-    from vinecompass.runs import read_run
 
-    recorded = read_run(run_path, as_recorded=True)
-    clock = Clock.of(recorded)
-    run = clock.told(recorded)
+    run, clock = read_told_run(run_path, as_recorded=True)
     with progress_bar() as progress:
         health = check(run, progress=progress)
     files = {}
@@ -51,50 +48,54 @@ def run_check(run_path: Path, *, picture: Path | None) -> Outcome:
         "check",
         f"{run_path} is {health.verdict}: {told}",
         details=[*clock.sentences(), *_details(health)],
-        quality={
-            "times_count_from_s": clock.begins,
-            "verdict": health.verdict,
-            "findings": [
-                {
-                    "severity": f.severity,
-                    "stream": f.stream,
-                    "fault": f.fault,
-                    "evidence": f.evidence,
-                    "begin_s": f.begin,
-                    "end_s": f.end,
-                    "advice": f.advice,
-                }
-                for f in health.findings
-            ],
-            "streams": {
-                name: {
-                    "rows": s.rows,
-                    "begin_s": s.begin,
-                    "end_s": s.end,
-                    "rate_hz": s.rate,
-                    "longest_pause_s": s.longest_pause,
-                    "jitter_share": s.jitter,
-                }
-                for name, s in health.streams.items()
-            },
-            "missing": health.missing,
-            "not_told": list(health.untold),
-            "clock_offsets_s": health.clock_offsets,
-            "frames": [
-                {
-                    "parent": f.parent,
-                    "child": f.child,
-                    "provided_by": f.provider,
-                    "rate_hz": f.rate,
-                    "needed_for": f.needed_for,
-                }
-                for f in health.frames
-            ],
-        },
+        quality=_quality(health) | {"times_count_from_s": clock.begins},
         files=files,
         done=health.verdict != "broken",
         hint=f"vinecompass fuse {run_path}" if health.verdict != "broken" else "mend what is fatal, then check again",
     )
+
+
+def _quality(health: Health) -> dict[str, Any]:
+    """Return what was found, in numbers and words."""
+    return {
+        "verdict": health.verdict,
+        "findings": [
+            {
+                "severity": f.severity,
+                "stream": f.stream,
+                "fault": f.fault,
+                "evidence": f.evidence,
+                "begin_s": f.begin,
+                "end_s": f.end,
+                "advice": f.advice,
+            }
+            for f in health.findings
+        ],
+        "streams": {
+            name: {
+                "rows": s.rows,
+                "begin_s": s.begin,
+                "end_s": s.end,
+                "rate_hz": s.rate,
+                "longest_pause_s": s.longest_pause,
+                "jitter_share": s.jitter,
+            }
+            for name, s in health.streams.items()
+        },
+        "missing": health.missing,
+        "not_told": list(health.untold),
+        "clock_offsets_s": health.clock_offsets,
+        "frames": [
+            {
+                "parent": f.parent,
+                "child": f.child,
+                "provided_by": f.provider,
+                "rate_hz": f.rate,
+                "needed_for": f.needed_for,
+            }
+            for f in health.frames
+        ],
+    }
 
 
 def _details(health: Health) -> list[str]:

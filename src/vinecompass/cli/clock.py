@@ -8,9 +8,11 @@ from math import floor, inf
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from vinecompass.runs import Run, Track
 
-__all__ = ["Clock"]
+__all__ = ["Clock", "read_told_run"]
 
 LONG_BEFORE = 1e6
 """Seconds from which on the first stamp counts from another time than the run's own begin."""
@@ -30,16 +32,6 @@ class Clock:
 
     begins: float
 
-    @classmethod
-    def of(cls, run: Run) -> Clock:
-        """Return the clock by which a run's times can be read."""
-        begins = run.begins
-        return cls(float(floor(begins)) if LONG_BEFORE < begins < inf else 0.0)
-
-    def told(self, run: Run) -> Run:
-        """Return a run with its stamps as they are told."""
-        return run.shifted(-self.begins) if self.begins else run
-
     def recorded(self, run: Run) -> Run:
         """Return a run that is told with its stamps as they were recorded, to be written."""
         return run.shifted(self.begins) if self.begins else run
@@ -54,3 +46,12 @@ class Clock:
             return []
         date = f" ({datetime.fromtimestamp(self.begins, UTC):%Y-%m-%d %H:%M:%S} UTC)" if self.begins < LAST_DATE else ""
         return [f"times are seconds after {self.begins:.0f} s{date}, when the run begins; files keep its stamps"]
+
+
+def read_told_run(path: Path, *, as_recorded: bool = False) -> tuple[Run, Clock]:
+    """Read a run as `read_run` does; return it with its stamps as they are told, and when they are told from."""
+    from vinecompass.runs import read_run
+
+    run = read_run(path, as_recorded=as_recorded)
+    clock = Clock(float(floor(run.begins)) if LONG_BEFORE < run.begins < inf else 0.0)
+    return (run.shifted(-clock.begins) if clock.begins else run), clock

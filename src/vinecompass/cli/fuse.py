@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from vinecompass.cli.clock import Clock
+from vinecompass.cli.clock import read_told_run
 from vinecompass.cli.common import (
     Outcome,
     json_option,
@@ -74,15 +74,13 @@ def run_fuse(
 
     from vinecompass.files import TRACK, check_suffix
     from vinecompass.fusion import compare_sources, fuse
-    from vinecompass.runs import check_run_folder, read_run, write_run, write_track
+    from vinecompass.runs import check_run_folder, write_run, write_track
 
     if out is not None and out.suffix:
         check_suffix(out, ".csv", TRACK)
     elif out is not None:
         check_run_folder(out)
-    recorded = read_run(run_path, as_recorded=True)
-    clock = Clock.of(recorded)
-    run = clock.told(recorded)
+    run, clock = read_told_run(run_path, as_recorded=True)
     with progress_bar() as progress:
         fused = fuse(run, sources=sources, settings=load_settings(settings).fusion, progress=progress)
     rows = {name: _in_numbers(error) for name, error in compare_sources(fused, run).items()}

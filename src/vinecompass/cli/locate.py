@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
-from vinecompass.cli.clock import Clock
+from vinecompass.cli.clock import read_told_run
 from vinecompass.cli.common import (
     Outcome,
     find_pose,
@@ -89,13 +89,11 @@ def run_locate(given: LocateOptions) -> Outcome:
     from vinecompass.files import FILM, TRACK, check_suffix
     from vinecompass.fusion import choose_odometry, learn_noise
     from vinecompass.localization import localize
-    from vinecompass.runs import read_run, write_track
+    from vinecompass.runs import write_track
 
     check_suffix(given.out, ".csv", TRACK)
     tuned = load_settings(given.settings)
-    grid, recorded = load_map(given.map), read_run(given.run)
-    clock = Clock.of(recorded)
-    run = clock.told(recorded)
+    grid, (run, clock) = load_map(given.map), read_told_run(given.run)
     start = _start(run, tuned, given)
     watch = None
     if given.film is not None:

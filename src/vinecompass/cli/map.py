@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
-from vinecompass.cli.clock import Clock
+from vinecompass.cli.clock import read_told_run
 from vinecompass.cli.common import (
     Outcome,
     json_option,
@@ -76,7 +76,7 @@ def run_map(
     from vinecompass.fusion import choose_odometry
     from vinecompass.grids import check_map_name, write_map
     from vinecompass.mapping import build_map
-    from vinecompass.runs import read_run, write_track
+    from vinecompass.runs import write_track
 
     check_map_name(out)
     if track is not None:
@@ -87,9 +87,7 @@ def run_map(
 
         check_suffix(film, ".gif", FILM)
         watch = MapFilm(every=FRAME_EVERY)
-    recorded = read_run(run_path)
-    clock = Clock.of(recorded)
-    run = clock.told(recorded)
+    run, clock = read_told_run(run_path)
     with progress_bar() as progress:
         mapping = build_map(
             run,

@@ -71,6 +71,7 @@ from vinecompass.fusion.places import (
     X,
     Y,
 )
+from vinecompass.geometry.kernels import principal_axes
 
 GYRO_SCALES, WHEEL_SCALES, NO_SCALES = (GYRO_GAIN, GYRO_GAIN + 1), (WHEEL_GAIN, WHEEL_TURN + 1), (0, 0)
 """From where to where the parts of a state stand that are a sensor's own scales."""
@@ -220,14 +221,19 @@ def scan_reading(state, p, event, rows, residuals, noise):  # type: ignore[no-un
 
 
 @njit(cache=True, nogil=True)
+def match_axes(event):  # type: ignore[no-untyped-def]
+    """The heading of the direction that a scan tells least, and the variances of its match along and across it."""
+    return principal_axes(event[MATCH_COVARIANCE], event[MATCH_COVARIANCE + 1], event[MATCH_COVARIANCE + 2])
+
+
+@njit(cache=True, nogil=True)
 def doubt_direction(covariance, event, rows, residuals, noise):  # type: ignore[no-untyped-def]
     """Doubt what a scan says across the direction that it tells least, by how far that direction may be off.
 
     Along it the robot may have gone farther than the scan was placed, by so much as the filter has it otherwise or does
     not know; were the direction taken to be exact, a thousandth of a radian would tell of a way that nobody saw.
     """
-    xx, xy, yy = event[MATCH_COVARIANCE], event[MATCH_COVARIANCE + 1], event[MATCH_COVARIANCE + 2]
-    angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
+    angle, _, _ = match_axes(event)
     c, s = np.cos(angle), np.sin(angle)
     unknown = (c * residuals[0] + s * residuals[1]) ** 2
     for i in range(STATES):
@@ -247,12 +253,8 @@ def doubt_way(state, covariance, event, residuals):  # type: ignore[no-untyped-d
     Along a plain aisle it cannot tell the way at all, and other sources that can are not to be given up for it.
     """
     doubted = False
-    xx, xy, yy = event[MATCH_COVARIANCE], event[MATCH_COVARIANCE + 1], event[MATCH_COVARIANCE + 2]
-    along = 0.5 * np.arctan2(2.0 * xy, xx - yy)
-    half = np.hypot(0.5 * (xx - yy), xy)
-    for axis in range(2):
-        angle = along + 0.5 * np.pi * axis
-        variance = 0.5 * (xx + yy) + (half if axis == 0 else -half)
+    heading, along, across = match_axes(event)
+    for angle, variance in ((heading, along), (heading + 0.5 * np.pi, across)):
         off = np.cos(angle) * residuals[0] + np.sin(angle) * residuals[1]
         if off**2 > CONTRADICTS**2 * variance and variance < OVERRULES**2:
             apart = np.zeros(STATES)
@@ -291,8 +293,7 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
         state[REFERENCE_IS_SCAN] = 1.0
         # Half of a match's noise is the reference scan's own, and the same for all scans compared with it.
         # Where the place is degenerate the match is unknown, but not the scan.
-        xx, xy, yy = event[MATCH_COVARIANCE], event[MATCH_COVARIANCE + 1], event[MATCH_COVARIANCE + 2]
-        own = 0.5 * min(0.5 * (xx + yy) - np.hypot(0.5 * (xx - yy), xy), SCAN_ITSELF**2)
+        own = 0.5 * min(match_axes(event)[2], SCAN_ITSELF**2)
         covariance[REFERENCE_X, REFERENCE_X] += own
         covariance[REFERENCE_Y, REFERENCE_Y] += own
         covariance[REFERENCE_HEADING, REFERENCE_HEADING] += 0.5 * min(event[MATCH_TURN_VARIANCE], SCAN_ITSELF_TURN**2)

@@ -45,16 +45,10 @@ class MeasuredLinks:
 
     def errors(self, poses: FloatArray) -> FloatArray:
         """Return by how much the links miss ``(L, 3)`` with poses ``(N, 3)``, each in its origin's frame."""
-        here, there = poses[self.origin], poses[self.target]
-        cosine, sine = np.cos(here[:, 2]), np.sin(here[:, 2])
-        dx, dy = there[:, 0] - here[:, 0], there[:, 1] - here[:, 1]
-        return np.column_stack(
-            [
-                cosine * dx + sine * dy - self.measured[:, 0],
-                cosine * dy - sine * dx - self.measured[:, 1],
-                wrap_angle(there[:, 2] - here[:, 2] - self.measured[:, 2]),
-            ]
-        )
+        _, _, ahead, left = self._seen_from_origins(poses)
+        turned = poses[self.target, 2] - poses[self.origin, 2]
+        measured = self.measured
+        return np.column_stack([ahead - measured[:, 0], left - measured[:, 1], wrap_angle(turned - measured[:, 2])])
 
     def squares(self, poses: FloatArray) -> FloatArray:
         """Return the squares ``(L,)`` of the errors by what is expected of them."""
@@ -78,16 +72,21 @@ class MeasuredLinks:
 
     def _jacobian(self, poses: FloatArray) -> FloatArray:
         """Return how the error of each link moves ``(L, 3, 6)`` with its origin, three columns, and its target."""
-        here, there = poses[self.origin], poses[self.target]
-        cosine, sine = np.cos(here[:, 2]), np.sin(here[:, 2])
-        dx, dy = there[:, 0] - here[:, 0], there[:, 1] - here[:, 1]
-        jacobian = np.zeros((len(here), 3, 6))
+        cosine, sine, ahead, left = self._seen_from_origins(poses)
+        jacobian = np.zeros((len(ahead), 3, 6))
         jacobian[:, 0, 3], jacobian[:, 0, 4] = cosine, sine
         jacobian[:, 1, 3], jacobian[:, 1, 4] = -sine, cosine
         jacobian[:, 2, 5] = 1.0
         jacobian[:, :, :3] = -jacobian[:, :, 3:]
-        jacobian[:, 0, 2], jacobian[:, 1, 2] = cosine * dy - sine * dx, -cosine * dx - sine * dy
+        jacobian[:, 0, 2], jacobian[:, 1, 2] = left, -ahead
         return jacobian
+
+    def _seen_from_origins(self, poses: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
+        """Return the cosine and sine of each origin's heading ``(L,)``, and how far ahead and left the target is, m."""
+        here, there = poses[self.origin], poses[self.target]
+        cosine, sine = np.cos(here[:, 2]), np.sin(here[:, 2])
+        dx, dy = there[:, 0] - here[:, 0], there[:, 1] - here[:, 1]
+        return cosine, sine, cosine * dx + sine * dy, cosine * dy - sine * dx
 
 
 def best_poses(links: MeasuredLinks, poses: FloatArray, *, most_steps: int) -> FloatArray:

@@ -63,16 +63,14 @@ def best_values(study: Study) -> Values:
     least = min(sets, key=lambda values: mean_cost(study, values))
     if not least:
         return least
-    as_good = [values for values in sets if values and _does_as_well(study, values, least)]
-    return min(as_good, key=_off_defaults)
+    least_cost, of_least = mean_cost(study, least), study.of(least)
 
+    def does_as_well(values: Values) -> bool:
+        more = [cost - of_least[seed] for seed, cost in study.of(values).items()]
+        error = float(np.std(more, ddof=1) / np.sqrt(len(more))) if len(more) > 1 else 0.0
+        return mean_cost(study, values) - least_cost <= AS_GOOD * error
 
-def _does_as_well(study: Study, values: Values, least: Values) -> bool:
-    """Tell whether a set costs hardly more than the one of the least cost, by the standard error of the difference."""
-    of_least = study.of(least)
-    more = [cost - of_least[seed] for seed, cost in study.of(values).items()]
-    error = float(np.std(more, ddof=1) / np.sqrt(len(more))) if len(more) > 1 else 0.0
-    return mean_cost(study, values) - mean_cost(study, least) <= AS_GOOD * error
+    return min((values for values in sets if values and does_as_well(values)), key=_off_defaults)
 
 
 def _off_defaults(values: Values) -> float:
