@@ -14,14 +14,14 @@ from scipy.spatial import KDTree
 from vinecompass.geometry import compose, relative, transform_points, wrap_angle
 from vinecompass.mapping.contradiction import CONTRADICTED, seen_through
 from vinecompass.mapping.place_along import place_along
-from vinecompass.mapping.pose_graph import PoseGraph
+from vinecompass.mapping.pose_graph import AGREES, PoseGraph
 from vinecompass.mapping.recognition import Recognition
 from vinecompass.mapping.submap import Submap, spread_evenly
 from vinecompass.mapping.wide_search import NEARER_THAN, SEARCH_CELL, SEARCH_TURN, wide_search
 from vinecompass.matching import Candidate, Match, PoseSearch, SearchWindow, WallGrid, match_scan
 from vinecompass.settings import MappingSettings
 
-__all__ = ["Loop", "LoopCloser"]
+__all__ = ["WITNESSES", "Loop", "LoopCloser", "goes_on_from_known_floor"]
 
 FloatArray = NDArray[np.float64]
 Kept = TypeVar("Kept")
@@ -29,6 +29,9 @@ NEAREST_TRIED = 6
 """So many submaps are looked at, those nearest by."""
 ENOUGH = 3
 """Former submaps that are found to show all of the pose: more would hardly tell more, and the graph grow dense."""
+WITNESSES = 2
+"""So many must have a submap where the map has it for its floor to be known: one loop may be wrong. Where it goes on
+from a submap on known floor, that is one of them."""
 OVERLAP = 6.0
 """Metres between the middles of submaps that may overlap: farther apart, one sees the other side of thin walls."""
 SAME_PLACE = 3.0
@@ -191,9 +194,10 @@ class LoopCloser:
         """
         settings, submap = self._settings, submaps[number]
         ways = graph.ways(number, _lengths(submaps, LOST if lost else UNWATCHED), LOOP_LENGTH)
-        sure = 0
+        sure = as_mapped = 0
+        enough_as_mapped = WITNESSES - goes_on_from_known_floor(submaps, number, graph)
         for former, reach in self._near(submaps, number, graph, ways):
-            if sure == ENOUGH:
+            if sure == ENOUGH or as_mapped == enough_as_mapped:
                 return
             guess = relative(graph.poses[number], graph.poses[former])
             turn = min(np.pi, LEAST_LOOP_TURN + np.radians(settings.loop_drift_deg) * ways[former])
@@ -212,9 +216,11 @@ class LoopCloser:
                 pose = compose(graph.poses[former], match.pose)
                 refused = _contradiction(seen_through(submaps, graph.poses, range(former + 1), points, pose))
             off = match.pose - guess
+            off[2] = wrap_angle(off[2])
             if line is not None:
                 off[:2] -= np.outer(line, line) @ off[:2]
             sure += not refused and line is None
+            as_mapped += not refused and line is None and float(off @ np.linalg.solve(covariance, off)) < AGREES
             yield Loop(
                 t=t,
                 submap=number,
@@ -223,7 +229,7 @@ class LoopCloser:
                 covariance=covariance,
                 agreement=match.agreement,
                 drift=float(np.hypot(off[0], off[1])),
-                drift_turn=float(abs(wrap_angle(off[2]))),
+                drift_turn=float(abs(off[2])),
                 refused=refused,
                 open_along=None if line is None else float(np.arctan2(line[1], line[0])),
             )
@@ -243,8 +249,7 @@ class LoopCloser:
         away = np.hypot(x - x[-1], y - y[-1])
         reaches = LEAST_REACH + self._settings.loop_drift * ways[: number + 1]
         # The submap before overlaps by the way they are made, unless scans were missing between them.
-        made_apart = submaps[number].unwatched > submaps[number - 1].unwatched
-        former = (np.arange(number + 1) < number - (not made_apart)) & ~graph.rides[: number + 1]
+        former = (np.arange(number + 1) < number - (not _made_apart(submaps, number))) & ~graph.rides[: number + 1]
         near = np.flatnonzero((away < OVERLAP + reaches) & former)
         nearest = near[np.argsort(away[near], kind="stable")][:NEAREST_TRIED]
         return [(int(former), float(reaches[former])) for former in nearest]
@@ -321,6 +326,16 @@ class LoopCloser:
         return match_scan(
             points, np.zeros(len(points)), walls, pose, window=window, prior_points=1e-3, doubt_sweep=False
         )
+
+
+def goes_on_from_known_floor(submaps: Sequence[Submap], number: int, graph: PoseGraph) -> bool:
+    """Tell whether a submap overlaps one before it that rides on a former one, with no gap in the scans between."""
+    return bool(number > 0 and graph.rides[number - 1] and not _made_apart(submaps, number))
+
+
+def _made_apart(submaps: Sequence[Submap], number: int) -> bool:
+    """Tell whether scans were missing between a submap and the one before it."""
+    return submaps[number].unwatched > submaps[number - 1].unwatched
 
 
 def _lengths(submaps: Sequence[Submap], unwatched: float) -> FloatArray:

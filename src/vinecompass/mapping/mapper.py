@@ -15,7 +15,7 @@ from vinecompass.geometry import arc, checked_pose, compose, relative, wrap_angl
 from vinecompass.grids import Beams, Grid
 from vinecompass.mapping.known_floor import adds_nothing, lies_on_known_floor
 from vinecompass.mapping.link_fit import MeasuredLinks
-from vinecompass.mapping.loop_closure import FLOOR, Loop, LoopCloser
+from vinecompass.mapping.loop_closure import FLOOR, WITNESSES, Loop, LoopCloser, goes_on_from_known_floor
 from vinecompass.mapping.place_filter import PlaceFilter
 from vinecompass.mapping.pose_graph import BELIEVED, PoseGraph
 from vinecompass.mapping.site_map import SiteMap
@@ -45,8 +45,6 @@ WELL_KNOWN = 0.75
 """Agreement below which a place is so new that even a bent scan adds to it."""
 LEAP, LEAP_SPEED = 0.2, 2.0
 """Metres and times the robot's top speed beyond which a step of the odometry is a leap."""
-AGREEING_LOOPS = 2
-"""Former submaps that must show all of a place before it is known floor."""
 GAP_WAY, GAP_TURN = 0.3, np.radians(10.0)
 """Metres or radians of motion without a scan after which it is not matched with what was seen before."""
 UNWATCHED_SPREAD = 0.2
@@ -399,10 +397,10 @@ class Mapper:
     def _merge(self, number: int) -> None:
         """Let a submap that lies on known floor ride on the former one that it fits best, and keep only a few scans.
 
-        Two former submaps must show the same place: one loop may be wrong.
+        Two former submaps must show the same place, or one where the submap before lay on known floor.
         """
         loops = self.graph.agreeing(number)
-        if len(loops) < AGREEING_LOOPS:
+        if len(loops) + goes_on_from_known_floor(self.submaps, number, self.graph) < WITNESSES:
             return
         submaps, way, rides = np.array([keyframe.submap for keyframe in self.keyframes]), self.way, self.graph.rides
         own = submaps == number

@@ -19,7 +19,7 @@ from vinecompass.geometry import (
 )
 from vinecompass.mapping.link_fit import MeasuredLinks, best_poses, factors_of
 
-__all__ = ["BELIEVED", "Link", "PoseGraph"]
+__all__ = ["AGREES", "BELIEVED", "Link", "PoseGraph"]
 
 FloatArray = NDArray[np.float64]
 BELIEVED = 16.0
@@ -233,8 +233,10 @@ class PoseGraph:
             return
         is_loop = np.array([link.is_loop for link in self.links])
         links, poses = self._measured_links(), self.poses[self._free]
-        # Wide enough for the worst loop to begin with, as if all were true; then narrower and narrower.
-        width = max(1.0, 2.0 * float(np.max(links.squares(poses)[is_loop], initial=0.0)) / BELIEVED)
+        # Wide enough for the worst loop to begin with, as if all were true; then narrower and narrower. One that the
+        # rest outweighed before is given another hearing only where a new one contradicts the rest as well.
+        counts = is_loop & (self.weights > LEAST_WEIGHT)
+        width = max(1.0, 2.0 * float(np.max(links.squares(poses)[counts], initial=0.0)) / BELIEVED)
         while True:
             bound = width * BELIEVED
             self.weights = np.where(is_loop, (bound / (bound + links.squares(poses))) ** 2, 1.0)
