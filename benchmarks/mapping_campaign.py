@@ -45,6 +45,7 @@ def with_false_loops(graph: PoseGraph, seed: int) -> float:
     true, spoilt, open_ended = (copy.deepcopy(graph) for _ in range(3))
     loops = [link for link in graph.links if link.is_loop]
     open_ended.links = [link for link in graph.links if not link.is_loop]
+    open_ended.weights = np.ones(len(open_ended.links))
     rng, own = np.random.default_rng(seed), np.flatnonzero(~graph.rides)
     for _ in range(-(-len(loops) // 4)):
         a, b = sorted(rng.choice(own, 2, replace=False).tolist())

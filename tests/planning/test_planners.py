@@ -78,6 +78,18 @@ class EveryPlanner(unittest.TestCase):
         brief = solve(self.problem, "rrt-star", settings=PlanSettings(iterations=10**6, time_limit=0.2))
         self.assertLess(brief.iterations, 10**6)
 
+    def test_trees_that_keep_getting_cheaper_end_where_nothing_is_cheaper_and_bear_a_narrow_ellipse(self):
+        open_floor = Grid(np.full((60, 140), -3.0, np.float32), 0.05)
+        costmap = price_floor(open_floor, robot(), settings=CostSettings(unknown="free"))
+        for method in ("rrt-star", "informed-rrt-star"):
+            for away in (1.0, 5.0):
+                with self.subTest(method=method, away=away):
+                    plan = plan_path(costmap, robot(), [1.0, 1.5, 0.0], [1.0 + away, 1.5, 0.0], method=method)
+                    self.assertAlmostEqual(plan.cost, away, places=3)
+                    # One edge is the straight line; several never quite are, and all samples lie close about it.
+                    samples = 250 if away == 1.0 else PlanSettings().iterations
+                    self.assertEqual(plan.iterations, samples)
+
     def test_a_goal_may_be_several_poses_a_region_or_a_test(self):
         east = Polygon([(6.4, 0.5), (8.4, 0.5), (8.4, 2.0), (6.4, 2.0)])
         goals = np.array([[8.0, 4.0, 0.0], [6.5, 1.2, 0.0], [0.05, 0.05, 0.0]])

@@ -29,7 +29,7 @@ JOB = (
     ("localizing by scans", "locate {out}/map.png {out}/run --odometry scans -o {out}/scans.csv"),
     ("localizing by beams", "locate {out}/map.png {out}/run --settings {out}/beams.toml -o {out}/beams.csv"),
     ("pricing", "price {out}/map.png --robot {robot} --narrow"),
-    ("planning", "plan {out}/map.png --robot {robot} --site {site} --from dock --to 36.9,20,-90 --compare all"),
+    ("planning", "plan {out}/map.png --robot {robot} --site {site} --from 36.9,24,-90 --to 36.9,20,-90 --compare all"),
     (
         "planning one way",
         "plan {out}/map.png --robot {robot} --from 36.9,24,-90 --to 36.9,20,-90 --zones {out}/one-way.toml",
@@ -39,7 +39,8 @@ JOB = (
 )
 """What is done once on the shipped data, so that whatever the commands call is compiled."""
 FILES = {
-    "beams.toml": 'format = "vinecompass settings"\nversion = 1\n[localization]\nmeasurement = "beams"\n',
+    "beams.toml": 'format = "vinecompass settings"\nversion = 1\n[localization]\nmeasurement = "beams"\n'
+    "least_particles = 50\nmost_particles = 500\n",
     "one-way.toml": 'format = "vinecompass zones"\nversion = 1\n'
     "[[zone]]\nname = 'passage'\nkind = 'one-way'\nheading_deg = -90\n"
     "polygon = [[36, 21], [38, 21], [38, 22], [36, 22]]\n",

@@ -129,13 +129,17 @@ class CostMap(ByValue):
         (row, column), (end_row, end_column) = np.asarray(first), np.asarray(last)
         block, grid = np.s_[row:end_row, column:end_column], self.grid
         x, y = transform_points(grid.frame, [[column * grid.cell_size, row * grid.cell_size]])[0]
+        # In one piece, as all floor is: kernels are compiled anew for arrays that are not.
+        prices, forbidden, distance = (
+            np.ascontiguousarray(each[block]) for each in (self.prices, self.forbidden, self.clearance)
+        )
         return CostMap(
             Grid(grid.log_odds[block], grid.cell_size, (float(x), float(y)), grid.turn),
-            self.prices[block],
-            self.forbidden[block],
-            self.clearance[block],
+            prices,
+            forbidden,
+            distance,
             {},
-            one_way=None if self.one_way is None else self.one_way[block],
+            one_way=None if self.one_way is None else np.ascontiguousarray(self.one_way[block]),
             closed_beyond=True,
         )
 

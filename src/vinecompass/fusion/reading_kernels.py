@@ -73,7 +73,10 @@ from vinecompass.fusion.places import (
 )
 from vinecompass.geometry.kernels import principal_axes
 
-GYRO_SCALES, WHEEL_SCALES, NO_SCALES = (GYRO_GAIN, GYRO_GAIN + 1), (WHEEL_GAIN, WHEEL_TURN + 1), (0, 0)
+# As arrays, since what takes tuples is compiled anew for each.
+GYRO_SCALES, WHEEL_SCALES, NO_SCALES = (
+    np.array(each) for each in ((GYRO_GAIN, GYRO_GAIN + 1), (WHEEL_GAIN, WHEEL_TURN + 1), (0, 0))
+)
 """From where to where the parts of a state stand that are a sensor's own scales."""
 UNSEEN_SLIP = 0.03
 """Metres a second by which slip may falsify the speed before it is noticed."""

@@ -134,15 +134,22 @@ def cheapest_parent(floor, body, tree, motion, nodes, pose, near, cost):  # type
 
 
 @njit(cache=True, nogil=True)
+def file_nodes(tree, first, end):  # type: ignore[no-untyped-def]
+    """Add the nodes from `first` up to, but not, `end` to those in their squares."""
+    for node in range(first, end):
+        row, column = int(tree.poses[node, 1] / tree.side), int(tree.poses[node, 0] / tree.side)
+        tree.following[node] = tree.squares[row, column]
+        tree.squares[row, column] = node
+
+
+@njit(cache=True, nogil=True)
 def add_node(tree, new, pose, parent, cost):  # type: ignore[no-untyped-def]
-    """Add a node to the tree and to the squares."""
+    """Add a node to the tree and to its square."""
     tree.poses[new], tree.costs[new], tree.parents[new] = pose, cost, parent
     tree.first_child[new], tree.next_child[new] = -1, tree.first_child[parent]
     tree.first_child[parent] = new
-    row, column = int(pose[1] / tree.side), int(pose[0] / tree.side)
-    tree.following[new] = tree.squares[row, column]
-    tree.squares[row, column] = new
     tree.goal_prices[new] = np.inf
+    file_nodes(tree, new, new + 1)
 
 
 @njit(cache=True, nogil=True)

@@ -51,6 +51,11 @@ class OpenFloor:
         self._points = self._grid.points_of(cells)
         self._prices = problem.costmap.prices[cells[:, 0], cells[:, 1]]
 
+    @property
+    def cells(self) -> int:
+        """How many cells are drawn from."""
+        return len(self._points)
+
     def draw(self, count: int) -> FloatArray:
         """Return poses ``(count, 3)`` on the open floor, at any heading."""
         one, other = self._rng.integers(0, len(self._points), (2, count))

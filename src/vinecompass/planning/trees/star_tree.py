@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from vinecompass.planning.curves.motions import full_turn, need_curve
 from vinecompass.planning.problem import Problem, Way
-from vinecompass.planning.trees.kernels import grow_star
-from vinecompass.planning.trees.sampling import Clock, OpenFloor, made_short
+from vinecompass.planning.trees.kernels import file_nodes, grow_star
+from vinecompass.planning.trees.sampling import Clock, EdgeCheck, OpenFloor, made_short
 from vinecompass.settings import PlanSettings
 
 __all__ = ["informed_rrt_star", "rrt_star"]
@@ -18,6 +18,10 @@ __all__ = ["informed_rrt_star", "rrt_star"]
 FloatArray = NDArray[np.float64]
 BATCH = 250
 """Samples drawn between two looks at the clock."""
+IN_SQUARE = 8.0
+"""Nodes in each square of floor in the end: few to look through, in few squares."""
+STRAIGHT = 1.0 + 1e-6
+"""Times the straight line at which a way cannot get cheaper."""
 
 
 def rrt_star(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> Way:
@@ -80,22 +84,27 @@ class TreeArrays(NamedTuple):
     side: float
 
     @classmethod
-    def rooted(cls, root: FloatArray, most: int, shape: tuple[int, ...], side: float) -> TreeArrays:
-        """Return a tree of one node over a grid of a shape, with room for so many."""
-        squares = np.full([int(np.ceil(cells / side)) for cells in shape], -1)
-        squares[int(root[1] / side), int(root[0] / side)] = 0
+    def rooted(cls, root: FloatArray, most: int) -> TreeArrays:
+        """Return a tree of one node, in no square yet, with room for so many."""
         tree = cls(
             poses=np.empty((most, 3)),
             costs=np.zeros(most),
             parents=np.full(most, -1),
             goal_prices=np.full(most, np.inf),
-            squares=squares,
+            squares=np.zeros((0, 0), int),
             following=np.full(most, -1),
             first_child=np.full(most, -1),
             next_child=np.full(most, -1),
-            side=side,
+            side=np.inf,
         )
         tree.poses[0] = root
+        return tree
+
+    def in_squares(self, side: float, shape: tuple[int, ...], size: int) -> TreeArrays:
+        """Return it with so many nodes filed in squares of another side over a grid of a shape."""
+        squares = np.full([int(np.ceil(cells / side)) for cells in shape], -1)
+        tree = self._replace(squares=squares, side=side)
+        file_nodes(tree, 0, size)
         return tree
 
 
@@ -108,22 +117,34 @@ class _StarTree:
         scale = 1.0 / grid.cell_size
         self._to_cells = problem.poses_to_cells
         radius, words = need_curve(problem.steering)
-        area = float(np.sum(np.isfinite(problem.costmap.prices)))
         self._motion = TreeMotion(
             radius * scale,
             words,
             longest=(settings.longest_edge + full_turn(problem.steering)) * scale,
             spacing=settings.edge_spacing * scale,
-            neighbourhood=1.01 * np.sqrt(3.0 * area / np.pi),
+            neighbourhood=np.inf,
         )
-        root = self._to_cells(problem.start_pose)
-        side = settings.longest_edge * scale / 4.0
-        self._tree = TreeArrays.rooted(root, settings.iterations + 1, grid.shape, side)
+        self._tree = TreeArrays.rooted(self._to_cells(problem.start_pose), settings.iterations + 1)
         self._size = 1
+        straight = EdgeCheck(problem, settings).prices(problem.start_pose[None], problem.goal_pose[None])
+        self._tree.goal_prices[0] = straight[0] * scale
+        self._mind_floor()
+
+    def _mind_floor(self) -> None:
+        """Rewire, and file nodes, as densely as they lie on what is left of the floor.
+
+        Else all nodes in a narrow ellipse would be each other's neighbours.
+        """
+        cells = self._floor.cells
+        self._motion = self._motion._replace(neighbourhood=1.01 * np.sqrt(3.0 * cells / np.pi))
+        side = max(np.sqrt(IN_SQUARE * cells / self._settings.iterations), 1.0)
+        self._tree = self._tree.in_squares(side, self._problem.costmap.grid.shape, self._size)
 
     def way(self, *, informed: bool) -> Way:
         problem, clock = self._problem, self._clock
-        aimed_at = np.inf
+        start, goal = problem.start_pose, problem.goal_pose
+        side = problem.costmap.grid.cell_size
+        aimed_at, least = np.inf, float(np.hypot(*(goal - start)[:2])) / side
         while count := clock.draw(BATCH):
             samples = self._to_cells(self._floor.draw(count))
             self._size = grow_star(
@@ -136,9 +157,12 @@ class _StarTree:
                 self._size,
             )
             best = float(np.min((self._tree.costs + self._tree.goal_prices)[: self._size]))
+            if best <= least * STRAIGHT:
+                break
             if informed and best < 0.98 * aimed_at:
                 aimed_at = best
-                self._floor.keep_within(problem.start_pose, problem.goal_pose, best * problem.costmap.grid.cell_size)
+                self._floor.keep_within(start, goal, best * side)
+                self._mind_floor()
         totals = (self._tree.costs + self._tree.goal_prices)[: self._size]
         node = int(np.argmin(totals))
         nodes, size = np.zeros((0, 3)), self._size
