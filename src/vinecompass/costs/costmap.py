@@ -129,17 +129,14 @@ class CostMap(ByValue):
         (row, column), (end_row, end_column) = np.asarray(first), np.asarray(last)
         block, grid = np.s_[row:end_row, column:end_column], self.grid
         x, y = transform_points(grid.frame, [[column * grid.cell_size, row * grid.cell_size]])[0]
-        # In one piece, as all floor is: kernels are compiled anew for arrays that are not.
-        prices, forbidden, distance = (
-            np.ascontiguousarray(each[block]) for each in (self.prices, self.forbidden, self.clearance)
-        )
+        # Copied, and so in one piece, as all floor is: kernels are compiled anew for arrays that are not.
         return CostMap(
             Grid(grid.log_odds[block], grid.cell_size, (float(x), float(y)), grid.turn),
-            prices,
-            forbidden,
-            distance,
+            self.prices[block].copy(),
+            self.forbidden[block].copy(),
+            self.clearance[block].copy(),
             {},
-            one_way=None if self.one_way is None else np.ascontiguousarray(self.one_way[block]),
+            one_way=None if self.one_way is None else self.one_way[block].copy(),
             closed_beyond=True,
         )
 
