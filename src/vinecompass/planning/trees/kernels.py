@@ -7,7 +7,11 @@ from numba import njit
 
 from vinecompass.contact.cell_kernels import first_touch
 from vinecompass.costs.kernels import drive_price
+from vinecompass.geometry.kernels import TURN
 from vinecompass.planning.curves.kernels import curve_lengths, curve_poses, shortest_curve
+
+MOST_NEIGHBOURS = 60
+"""Of more nodes that a new one could be hung under, or that could be hung under it, so many are tried."""
 
 
 @njit(cache=True, nogil=True)
@@ -59,8 +63,11 @@ def edge_prices(floor, body, motion, longest, spacing, starts, goals):  # type: 
 
 
 @njit(cache=True, nogil=True)
-def near_nodes(poses, squares, following, side, pose, reach):  # type: ignore[no-untyped-def]
-    """Nodes within a reach of a pose, as the crow flies, by squares (rows, columns) that hold linked lists of them."""
+def near_nodes(poses, squares, following, side, pose, reach, arm):  # type: ignore[no-untyped-def]
+    """Nodes within a reach of a pose, by squares (rows, columns) that hold linked lists of them.
+
+    A turn counts as the way at the end of an arm; without one it is as the crow flies.
+    """
     rows, columns = squares.shape
     found = np.empty(64, np.int64)
     count = 0
@@ -73,7 +80,9 @@ def near_nodes(poses, squares, following, side, pose, reach):  # type: ignore[no
             node = squares[row, column]
             while node >= 0:
                 dx, dy = poses[node, 0] - pose[0], poses[node, 1] - pose[1]
-                if dx * dx + dy * dy <= reach * reach:
+                turned = poses[node, 2] - pose[2]
+                turned = arm * (turned - TURN * np.round(turned / TURN))
+                if dx * dx + dy * dy + turned * turned <= reach * reach:
                     if count == found.size:
                         found = np.concatenate((found, np.empty_like(found)))
                     found[count] = node
@@ -89,10 +98,10 @@ def nearest_node(tree, sample, motion):  # type: ignore[no-untyped-def]
     The length is `inf` where no motion leads there.
     """
     reach = tree.side
-    nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, sample, reach)
+    nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, sample, reach, 0.0)
     while nodes.size == 0:
         reach *= 2.0
-        nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, sample, reach)
+        nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, sample, reach, 0.0)
     near, least = nodes[0], np.inf
     for node in nodes:
         length = edge_length(tree.poses[node], sample, motion.radius, motion.words)
@@ -197,6 +206,8 @@ def grow_star(floor, body, motion, goal, samples, tree, size):  # type: ignore[n
     """
     rows, columns = tree.squares.shape
     stack = np.empty(tree.poses.shape[0], np.int64)
+    # Of poses that curves join; straight lines join places.
+    dimensions = 3.0 if motion.radius > 0.0 else 2.0
     for s in range(samples.shape[0]):
         if size == tree.poses.shape[0]:
             break
@@ -212,8 +223,10 @@ def grow_star(floor, body, motion, goal, samples, tree, size):  # type: ignore[n
         price = poses_price(floor, body, path)
         if price == np.inf:
             continue
-        reach = min(motion.longest, motion.neighbourhood * np.sqrt(np.log(size + 1.0) / (size + 1.0)))
-        nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, pose, reach)
+        thinned = (np.log(size + 1.0) / (size + 1.0)) ** (1.0 / dimensions)
+        reach = min(motion.longest, motion.neighbourhood * thinned)
+        nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, pose, reach, motion.radius)
+        nodes = nodes[:: max(nodes.size // MOST_NEIGHBOURS, 1)]
         parent, cost = cheapest_parent(floor, body, tree, motion, nodes, pose, near, tree.costs[near] + price)
         add_node(tree, size, pose, parent, cost)
         if edge_length(pose, goal, motion.radius, motion.words) <= motion.longest:

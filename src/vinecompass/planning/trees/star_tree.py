@@ -46,7 +46,8 @@ class TreeMotion(NamedTuple):
     longest, spacing : float
         Of edges, and between the poses at which they are checked.
     neighbourhood : float
-        Factor of the radius within which a random tree must be rewired to tend to the optimum.
+        Factor of the radius within which a random tree must be rewired to tend to the optimum: among places, or, if
+        curves join them, among poses.
     """
 
     radius: float
@@ -117,12 +118,14 @@ class _StarTree:
         scale = 1.0 / grid.cell_size
         self._to_cells = problem.poses_to_cells
         radius, words = need_curve(problem.steering)
+        # All poses, a turn taken for the way at the end of the radius.
+        poses = self._floor.cells * 2.0 * np.pi * radius * scale
         self._motion = TreeMotion(
             radius * scale,
             words,
             longest=(settings.longest_edge + full_turn(problem.steering)) * scale,
             spacing=settings.edge_spacing * scale,
-            neighbourhood=np.inf,
+            neighbourhood=1.01 * (8.0 / 3.0 * poses / (4.0 / 3.0 * np.pi)) ** (1.0 / 3.0),
         )
         self._tree = TreeArrays.rooted(self._to_cells(problem.start_pose), settings.iterations + 1)
         self._size = 1
@@ -131,12 +134,14 @@ class _StarTree:
         self._mind_floor()
 
     def _mind_floor(self) -> None:
-        """Rewire, and file nodes, as densely as they lie on what is left of the floor.
+        """File nodes, and rewire them, as densely as they lie on what is left of the floor.
 
-        Else all nodes in a narrow ellipse would be each other's neighbours.
+        Else all nodes in a narrow ellipse would be each other's neighbours. The cheapest way by curves is made of a few
+        long ones, so that for them far nodes stay neighbours.
         """
         cells = self._floor.cells
-        self._motion = self._motion._replace(neighbourhood=1.01 * np.sqrt(3.0 * cells / np.pi))
+        if self._motion.radius == 0.0:
+            self._motion = self._motion._replace(neighbourhood=1.01 * np.sqrt(3.0 * cells / np.pi))
         side = max(np.sqrt(IN_SQUARE * cells / self._settings.iterations), 1.0)
         self._tree = self._tree.in_squares(side, self._problem.costmap.grid.shape, self._size)
 
