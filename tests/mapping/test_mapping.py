@@ -228,6 +228,12 @@ class Mapping(unittest.TestCase):
         self.assertLess(own.sum(), 0.65 * len(own))
         # Some two and a half laps of 24 m, and the last one, which nothing comes after.
         self.assertLess(np.sort(np.array(begun)[own])[-2], 65.0)
+        # One former submap is asked where the submap before lay on known floor, too.
+        asked = np.bincount([loop.submap for loop in mapping.mapper.closed_loops], minlength=len(own))
+        goes_on = np.flatnonzero(~own[1:] & ~own[:-1]) + 1
+        self.assertGreater(len(goes_on), 8)
+        self.assertEqual(np.median(asked[goes_on]), 1.0)
+        self.assertGreater(asked.max(), 1)
         kept = [keyframe.t for keyframe in mapping.mapper.keyframes]
         by_lap = np.histogram(kept, bins=4, range=(0.0, run.scans.t[-1]))[0]
         self.assertLess(by_lap[3], 0.2 * by_lap[0])

@@ -84,6 +84,24 @@ class Optimum(unittest.TestCase):
                 self.assertLess(rmse(spoilt, graph.poses), 0.1 * rmse(graph, true))
                 self.assertGreaterEqual(np.sum(spoilt.weights < 0.05), false - 1)
 
+    def test_a_loop_that_was_outvoted_is_heard_again_when_another_says_the_same(self):
+        graph = PoseGraph([0.0, 0.0, 0.0])
+        for _ in range(20):
+            graph.extend([1.0, 0.0, 0.0], INFORMATION)
+        shorter, as_driven = (0, 20, [19.0, 0.0, 0.0], INFORMATION), (0, 10, [10.0, 0.0, 0.0], INFORMATION)
+        ends, weights = [], []
+        for loop in (shorter, as_driven, as_driven, shorter, shorter, shorter):
+            graph.close(*loop)
+            graph.optimize()
+            ends.append(graph.poses[-1, 0])
+            weights.append(graph.weights[20])
+        # Alone it bends the drive by a metre; two that contradict it straighten the drive, three more bend it again.
+        self.assertLess(ends[0], 19.2)
+        self.assertGreater(min(ends[1:3]), 19.9)
+        self.assertLess(max(weights[1:3]), 0.01)
+        self.assertLess(ends[-1], 19.1)
+        self.assertGreater(weights[-1], 0.5)
+
     def test_the_shortest_ways_follow_the_loops(self):
         graph = PoseGraph([0.0, 0.0, 0.0])
         for _ in range(5):
