@@ -7,9 +7,11 @@ from scipy.linalg import expm
 from vinecompass.geometry import (
     arc,
     compose,
+    compose_covariances,
     distance_along,
     interpolate_poses,
     inverse,
+    inverse_covariance,
     relative,
     resample_polyline,
     transform_points,
@@ -54,6 +56,37 @@ class PosesAgainstMatrices(unittest.TestCase):
                 vx, vy, turn = velocity
                 wanted = expm(0.8 * np.array([[0.0, -turn, vx], [turn, 0.0, vy], [0.0, 0.0, 0.0]]))
                 np.testing.assert_allclose(matrix(arc(velocity, 0.8)), wanted, atol=1e-12)
+
+
+class CovariancesAgainstDraws(unittest.TestCase):
+    def setUp(self):
+        rng = np.random.default_rng(5)
+        self.poses = rng.uniform([-3, -3, -np.pi], [3, 3, np.pi], (2, 3))
+        roots = rng.normal(scale=0.01, size=(2, 3, 3))
+        self.covariances = roots @ roots.transpose(0, 2, 1)
+        self.draws = [
+            pose + rng.multivariate_normal(np.zeros(3), covariance, 100_000)
+            for pose, covariance in zip(self.poses, self.covariances, strict=True)
+        ]
+
+    def assert_spread(self, poses, covariance):
+        """Check that drawn poses spread as told, to what so many draws can tell: a square of deviations to 2 %."""
+        spread = np.cov((poses - poses[0] - [0, 0, 1] * (np.round((poses - poses[0]) / (2 * np.pi)) * 2 * np.pi)).T)
+        scale = np.sqrt(np.outer(np.diag(covariance), np.diag(covariance)))
+        self.assertLess(np.abs((spread - covariance) / scale).max(), 0.02)
+
+    def test_of_one_pose_after_another(self):
+        told = compose_covariances(*self.poses, *self.covariances)
+        self.assert_spread(compose(*self.draws), told)
+        both = compose_covariances(self.poses, self.poses[::-1], self.covariances, self.covariances[::-1])
+        np.testing.assert_allclose(both[0], told)
+
+    def test_of_the_way_back(self):
+        self.assert_spread(inverse(self.draws[0]), inverse_covariance(self.poses[0], self.covariances[0]))
+
+    def test_of_there_and_back_again(self):
+        again = inverse_covariance(inverse(self.poses[0]), inverse_covariance(self.poses[0], self.covariances[0]))
+        np.testing.assert_allclose(again, self.covariances[0], rtol=1e-9, atol=1e-15)
 
 
 class Angles(unittest.TestCase):
