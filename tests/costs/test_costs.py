@@ -65,6 +65,26 @@ class Prices(unittest.TestCase):
         sure = np.abs(gap) > 1e-5
         np.testing.assert_allclose(costmap.prices[sure], wanted[sure], rtol=1e-5)
 
+    def test_a_window_is_the_floor_there_and_a_copy(self):
+        corners = [(3.5, -0.2), (5.0, -0.2), (5.0, 0.8), (3.5, 0.8)]
+        one_way = Zone(name="lane", kind="one-way", heading_deg=30.0, polygon=corners)
+        for zones in ((), (one_way,)):
+            with self.subTest(zones=len(zones)):
+                costmap = price_floor(cluttered(), robot(), zones=zones)
+                window = costmap.window((12, 20), (40, 66))
+                block = np.s_[12:40, 20:66]
+                # Where its cells lie on the site is where they lay before.
+                cells = np.argwhere(np.ones((28, 46), bool))
+                np.testing.assert_allclose(window.grid.points_of(cells), costmap.grid.points_of(cells + [12, 20]))
+                whole = [costmap.prices, costmap.forbidden, costmap.clearance]
+                parts = [window.prices, window.forbidden, window.clearance]
+                if zones:
+                    whole, parts = [*whole, costmap.one_way], [*parts, window.one_way]
+                for of_whole, of_window in zip(whole, parts, strict=True):
+                    np.testing.assert_array_equal(of_window, of_whole[block])
+                    self.assertTrue(of_window.flags.c_contiguous)
+                    self.assertFalse(np.shares_memory(of_window, of_whole))
+
     def test_every_fall_goes_down_from_contact_to_comfort_as_its_formula_says(self):
         gap = np.linspace(-0.2, 1.2, 141).astype(np.float32)
         formulas = {
