@@ -4,6 +4,7 @@ import numpy as np
 import shapely
 from scipy.linalg import expm
 
+from vinecompass import Grid
 from vinecompass.geometry import (
     arc,
     compose,
@@ -56,6 +57,15 @@ class PosesAgainstMatrices(unittest.TestCase):
                 vx, vy, turn = velocity
                 wanted = expm(0.8 * np.array([[0.0, -turn, vx], [turn, 0.0, vy], [0.0, 0.0, 0.0]]))
                 np.testing.assert_allclose(matrix(arc(velocity, 0.8)), wanted, atol=1e-12)
+
+
+class ManyPoints(unittest.TestCase):
+    def test_rows_of_points_are_carried_as_each_of_them_is(self):
+        points = np.random.default_rng(7).normal(size=(3, 5, 2))
+        pose, grid = [1.0, -2.0, 0.7], Grid(np.zeros((4, 6), np.float32), 0.5, (1.0, 2.0), 0.3)
+        for call in (lambda each: transform_points(pose, each), grid.cells_at, grid.points_of):
+            np.testing.assert_array_equal(call(points), np.stack([call(row) for row in points]))
+            np.testing.assert_array_equal(call(points[0, 0]), call(points[0])[0])
 
 
 class CovariancesAgainstDraws(unittest.TestCase):

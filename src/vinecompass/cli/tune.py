@@ -198,8 +198,9 @@ def _study(given: TuneOptions) -> tuple[Case, Study]:
     """Return what is tried, and the study of it, run or what was left of it."""
     from vinecompass.tuning import Vary, choose_settings, compare_settings
 
+    varied = [Vary.parse(text) for text in given.varied]
     case, made_of = case_of(given)
-    varied, differs = [Vary.parse(text) for text in given.varied], _differing(given, case)
+    differs = _differing(given, case)
     try:
         with progress_bar() as progress, _study_run(given, case, made_of) as study_run:
             if given.against is not None:

@@ -166,11 +166,11 @@ def chain(start: ArrayLike, steps: ArrayLike) -> FloatArray:
 
 
 def transform_points(pose: ArrayLike, points: ArrayLike) -> FloatArray:
-    """Carry points ``(N, 2)``, given in the frame of one `pose` ``(3,)``, to the frame the pose is given in."""
+    """Carry points ``(..., 2)``, given in the frame of one `pose` ``(3,)``, to the frame the pose is given in."""
     x, y, heading = np.asarray(pose, dtype=float).tolist()
     xy = np.ascontiguousarray(points, dtype=float)
     result = np.empty_like(xy)
-    carry(x, y, heading, xy, result)
+    carry(x, y, heading, xy.reshape(-1, 2), result.reshape(-1, 2))
     return result
 
 

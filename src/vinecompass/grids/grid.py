@@ -104,13 +104,13 @@ class Grid(ByValue):
         return np.abs(self.log_odds) <= DECIDED
 
     def cells_at(self, points: ArrayLike) -> NDArray[np.int64]:
-        """Return row and column ``(N, 2)`` of site points ``(N, 2)``; outside the grid they run on past its edge."""
+        """Return row and column ``(..., 2)`` of site points ``(..., 2)``; off the grid they run on past its edge."""
         local = transform_points(inverse(self.frame), points) / self.cell_size
-        return np.floor(local[:, ::-1]).astype(np.int64)
+        return np.floor(local[..., ::-1]).astype(np.int64)
 
     def points_of(self, cells: ArrayLike) -> NDArray[np.float64]:
-        """Return the centres ``(N, 2)`` in the site frame of cells ``(N, 2)`` given as row, column."""
-        local = (np.asarray(cells, dtype=float)[:, ::-1] + 0.5) * self.cell_size
+        """Return the centres ``(..., 2)`` in the site frame of cells ``(..., 2)`` given as row, column."""
+        local = (np.asarray(cells, dtype=float)[..., ::-1] + 0.5) * self.cell_size
         return transform_points(self.frame, local)
 
     @property

@@ -7,7 +7,7 @@ from vinecompass.planning.methods import METHODS, Planner, check_method, name_of
 from vinecompass.planning.narrow.narrow_places import NarrowPlace, find_narrow_places
 from vinecompass.planning.plan import Plan
 from vinecompass.planning.plan_files import write_plan
-from vinecompass.planning.plan_path import plan_path, plan_round, solve
+from vinecompass.planning.plan_path import clearance_along, plan_path, plan_round, solve
 from vinecompass.planning.problem import Problem, Way
 from vinecompass.planning.search.any_angle import find_any_angle_path
 from vinecompass.planning.search.cost_to_go import CostToGo
@@ -39,6 +39,7 @@ __all__ = [
     "Way",
     "WhyNot",
     "check_method",
+    "clearance_along",
     "compare_planners",
     "entries_of",
     "find_any_angle_path",

@@ -26,7 +26,7 @@ from vinecompass.planning.why.tried import try_again
 from vinecompass.robot import Robot
 from vinecompass.settings import PlanSettings
 
-__all__ = ["plan_path", "plan_round", "solve"]
+__all__ = ["clearance_along", "plan_path", "plan_round", "solve"]
 
 FloatArray = NDArray[np.float64]
 NO_ROOM = "no room to turn on the spot at one of its ends: to be left, or come to, in a gentle arc"
@@ -167,7 +167,7 @@ def _to_a_place(
 
 def _explained(plan: Plan, problem: Problem, begun: float, explain: bool) -> Plan:
     """Return a plan with the time that it took in all and, if asked for, how near the body comes to things."""
-    nearest = _least_clearance(problem, plan.poses, plan.method) if plan.found and explain else float("nan")
+    nearest = clearance_along(problem, plan.poses, plan.method) if plan.found and explain else float("nan")
     return replace(plan, least_clearance=nearest, duration=time.perf_counter() - begun)
 
 
@@ -215,7 +215,7 @@ def solve(
         poses,
         problem.check.drive_price(poses),
         float(distance_along(poses)[-1]),
-        _least_clearance(problem, poses, name) if explain else float("nan"),
+        clearance_along(problem, poses, name) if explain else float("nan"),
         int(np.sum(np.diff(directions[directions != 0]) != 0)),
         way.expanded,
         way.iterations,
@@ -243,7 +243,7 @@ def _has_room_to_turn(problem: Problem, poses: FloatArray) -> bool:
     return len(poses) > 0 and all(problem.check.touched_along(part) is None for part in some)
 
 
-def _least_clearance(problem: Problem, poses: FloatArray, name: str) -> float:
+def clearance_along(problem: Problem, poses: FloatArray, name: str) -> float:
     """Return how near the body comes to anything forbidden on a plan, between its poses, too, m."""
     driven = problem.check.between(_turning_at_ends(poses) if name in OF_LINES else poses)
     return float(body_clearance(problem.costmap, problem.robot, driven).min())

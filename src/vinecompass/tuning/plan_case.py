@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from vinecompass.costs import BodyCheck, CostMap, body_clearance, price_floor
+from vinecompass.costs import BodyCheck, CostMap, price_floor
 from vinecompass.errors import InputError
 from vinecompass.grids import Grid
-from vinecompass.planning import Plan, plan_path
+from vinecompass.planning import Problem, clearance_along, solve
 from vinecompass.robot import Robot
-from vinecompass.settings import PlanSettings, Settings, changed_settings
+from vinecompass.settings import Settings, changed_settings
 from vinecompass.tuning.score import Score
 from vinecompass.tuning.trial import Kind, Trial, new_seeds
 
@@ -26,8 +26,6 @@ NO_PLAN = 10.0
 """Metres-equivalent for each metre as the crow flies that a plan counts for which is not found."""
 LEAST_APART = 2.0
 """Metres from start to goal at least: nearer by, hardly anything is planned."""
-LOOKED_AT = 0.05
-"""Metres between two poses at which the room beside the body is measured."""
 DRAWN_AT_ONCE, DRAWS = 64, 200
 """Pairs of poses drawn together, and how often, before there is taken to be none on which the body fits."""
 
@@ -122,18 +120,18 @@ class PlanCase:
     def run(self, trial: Trial, bound: float) -> PlanScore:
         """Plan between the poses of a trial's seed with its values, and judge the plan."""
         start, goal = self.ends(trial.seed)
-        settings = changed_settings(self.settings, trial.values)
-        plan = self._planned(start, goal, settings.planning, trial.seed)
+        problem = Problem(self.costmap, self.robot, start, goal)
+        settings = changed_settings(self.settings, trial.values).planning
+        plan = solve(problem, settings=settings, seed=trial.seed, explain=False)
         if plan.method not in self._loaded:
             # The first of its kind in a process has the loading of compiled code in its time.
             self._loaded.add(plan.method)
-            plan = self._planned(start, goal, settings.planning, trial.seed)
+            plan = solve(problem, settings=settings, seed=trial.seed, explain=False)
         apart = float(np.hypot(*(goal - start)[:2]))
-        room = body_clearance(self.costmap, self.robot, plan.resampled(LOOKED_AT)) if plan.found else [np.nan]
         return PlanScore(
             found=plan.found,
             way=plan.length / apart if plan.found else float("nan"),
-            clearance=float(np.min(room)),
+            clearance=clearance_along(problem, plan.poses, plan.method) if plan.found else float("nan"),
             reversals=plan.reversals,
             expanded=plan.expanded,
             computing=1000.0 * plan.duration,
@@ -144,9 +142,6 @@ class PlanCase:
     def _loaded(self) -> set[str]:
         """The methods that were planned by in this process."""
         return set()
-
-    def _planned(self, start: FloatArray, goal: FloatArray, settings: PlanSettings, seed: int) -> Plan:
-        return plan_path(self.costmap, self.robot, start, goal, settings=settings, seed=seed, explain=False)
 
     def ends(self, seed: int) -> tuple[FloatArray, FloatArray]:
         """Return the start and the goal ``(3,)`` that a seed draws, m and radians."""
