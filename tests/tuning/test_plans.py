@@ -91,7 +91,13 @@ class OnTheCommandLine(unittest.TestCase):
         status, told, error = run(*call, "--against", tree, "--trials", 12, "-o", folder / "tree")
         self.assertEqual(status, 1, error)
         self.assertIn("what differs: planning.method = rrt-connect", told)
+        # Lines are planned for a robot that turns on the spot; the lattice has nothing to do.
+        haste = ("--vary", "planning.lattice_haste", "--trials", 8, "--seeds", 2)
+        status, told, error = run(*call, *haste, "-o", folder / "haste")
+        self.assertEqual((status, error), (1, ""))
+        self.assertIn("nothing that was tried changes anything", told)
         for options, word in (
+            (("--vary", "planning.spacings"), "perhaps `planning.spacing`"),
             (("--vary", "costs.comfort"), "no effect on a plan"),
             (("--vary", "planning.spacing", "--to", "1,1,0"), "--to"),
         ):

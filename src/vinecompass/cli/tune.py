@@ -293,7 +293,9 @@ def _told(
 ) -> Outcome:
     """Return what a study says."""
     changed = _written(explanation.best)
-    if not explanation.best:
+    if not explanation.differs:
+        line = "nothing that was tried changes anything: what was varied may not be used here"
+    elif not explanation.best:
         line = "the settings as they are do best of all that was tried"
     elif explanation.is_better:
         line = f"better with {changed}"

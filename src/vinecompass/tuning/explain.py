@@ -33,6 +33,8 @@ class Explanation:
         The strongest first.
     tried, seeds : int
         How many sets of values, on how many seeds.
+    differs : bool
+        Whether any set of values did anything else on any seed than the settings as they are, by any measure but time.
     saved : float
         Share of the cost that the best values save on seeds that were not used; `nan` where there are none.
     in_sites : dict of str to Comparison
@@ -44,6 +46,7 @@ class Explanation:
     effects: list[Effect]
     tried: int
     seeds: int
+    differs: bool
     saved: float
     in_sites: dict[str, Comparison] = field(default_factory=dict)
 
@@ -84,4 +87,17 @@ def explain(study: Study, seeds: int) -> Explanation:
                 for name, before, after in zip(study.sites, as_is, with_best, strict=True)
             }
         saved = -changes["cost"].difference / max(float(np.mean(list(confirmed.of({}).values()))), 1e-12)
-    return Explanation(best, changes, effects(chosen_on), len(chosen_on.tried()), seeds, saved, in_sites)
+    tried, differs = len(chosen_on.tried()), _differs(chosen_on)
+    return Explanation(best, changes, effects(chosen_on), tried, seeds, differs, saved, in_sites)
+
+
+def _differs(study: Study) -> bool:
+    """Tell whether any set of values did anything else on any seed than the settings as they are."""
+    for measure in study.measures.keys() - set(study.clocked):
+        before = study.of({}, measure)
+        for values in study.tried():
+            after = study.of(values, measure)
+            shared = sorted(before.keys() & after.keys())
+            if not np.array_equal([before[k] for k in shared], [after[k] for k in shared], equal_nan=True):
+                return True
+    return False

@@ -76,6 +76,11 @@ class Study:
         return SCORES[self.kind].MEASURES
 
     @property
+    def clocked(self) -> tuple[str, ...]:
+        """Those of them that a clock told, and that are never the same again."""
+        return SCORES[self.kind].CLOCKED
+
+    @property
     def cost_unit(self) -> str:
         """What the cost is told in."""
         return self.measures["cost"].removeprefix("cost, ")
