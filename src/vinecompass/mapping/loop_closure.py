@@ -28,7 +28,8 @@ Kept = TypeVar("Kept")
 NEAREST_TRIED = 6
 """So many submaps are looked at, those nearest by."""
 ENOUGH = 3
-"""Former submaps that are found to show all of the pose: more would hardly tell more, and the graph grow dense."""
+"""Former submaps that are found to show all of the pose: more would hardly tell more, and the graph grow dense. Of one
+that goes on from a submap on known floor, one is enough that has it where the map has it."""
 WITNESSES = 2
 """So many must have a submap where the map has it for its floor to be known: one loop may be wrong. Where it goes on
 from a submap on known floor, that is one of them."""
@@ -194,10 +195,9 @@ class LoopCloser:
         """
         settings, submap = self._settings, submaps[number]
         ways = graph.ways(number, _lengths(submaps, LOST if lost else UNWATCHED), LOOP_LENGTH)
-        sure = as_mapped = 0
-        enough_as_mapped = WITNESSES - goes_on_from_known_floor(submaps, number, graph)
+        sure, as_mapped, goes_on = 0, False, goes_on_from_known_floor(submaps, number, graph)
         for former, reach in self._near(submaps, number, graph, ways):
-            if sure == ENOUGH or as_mapped == enough_as_mapped:
+            if sure == ENOUGH or (goes_on and as_mapped):
                 return
             guess = relative(graph.poses[number], graph.poses[former])
             turn = min(np.pi, LEAST_LOOP_TURN + np.radians(settings.loop_drift_deg) * ways[former])
@@ -220,7 +220,7 @@ class LoopCloser:
             if line is not None:
                 off[:2] -= np.outer(line, line) @ off[:2]
             sure += not refused and line is None
-            as_mapped += not refused and line is None and float(off @ np.linalg.solve(covariance, off)) < AGREES
+            as_mapped = not refused and line is None and float(off @ np.linalg.solve(covariance, off)) < AGREES
             yield Loop(
                 t=t,
                 submap=number,

@@ -118,7 +118,7 @@ class BandSettings(Model):
         "room beside the body, against narrow places",
     )
     alternatives: Whole = tuned(
-        4,
+        2,
         evenly(1, 8),
         "bands kept in parallel, each past the obstacles on other sides",
         "other sides of obstacles, against computing time",
