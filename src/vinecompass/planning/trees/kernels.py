@@ -11,7 +11,7 @@ from vinecompass.geometry.kernels import TURN
 from vinecompass.planning.curves.kernels import curve_lengths, curve_poses, shortest_curve
 
 MOST_NEIGHBOURS = 60
-"""Of more nodes that a new one could be hung under, or that could be hung under it, so many are tried."""
+"""So many of the nodes that a new one could be hung under, or that could be hung under it, are tried at most."""
 
 
 @njit(cache=True, nogil=True)
@@ -226,7 +226,7 @@ def grow_star(floor, body, motion, goal, samples, tree, size):  # type: ignore[n
         thinned = (np.log(size + 1.0) / (size + 1.0)) ** (1.0 / dimensions)
         reach = min(motion.longest, motion.neighbourhood * thinned)
         nodes = near_nodes(tree.poses, tree.squares, tree.following, tree.side, pose, reach, motion.radius)
-        nodes = nodes[:: max(nodes.size // MOST_NEIGHBOURS, 1)]
+        nodes = nodes[:: max(-(-nodes.size // MOST_NEIGHBOURS), 1)]
         parent, cost = cheapest_parent(floor, body, tree, motion, nodes, pose, near, tree.costs[near] + price)
         add_node(tree, size, pose, parent, cost)
         if edge_length(pose, goal, motion.radius, motion.words) <= motion.longest:
