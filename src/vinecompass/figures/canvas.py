@@ -62,6 +62,8 @@ MOST_CELLS = 1000
 """Cells a side that are drawn as they are: of a larger map, several make a pixel."""
 SIDE = 0.745
 """Where the column for legend and numbers begins, as a share of the sheet's width."""
+LEAST_ABOVE_CURVE = 0.285
+"""Where the last of the numbers stands at least, as a share of its height, as there may be a curve below."""
 
 
 def blank_sheet(title: str, *, ax: Axes | None = None) -> FigureBase:
@@ -127,7 +129,9 @@ def write_side(figure: FigureBase, handles: Sequence[Line2D | Patch], numbers: S
         borderaxespad=0.0,
     )
     legend.set_in_layout(False)
-    top = 0.925 - 0.0345 * len(handles) - 0.04
+    # As far below the legend as leaves room for a curve below; nearer, where there are many.
+    last = LEAST_ABOVE_CURVE + 0.031 * (len(numbers) - 1)
+    top = max(0.885 - 0.0345 * len(handles), min(last, 0.905 - 0.029 * len(handles)))
     for line, (name, value) in enumerate(numbers):
         y = top - 0.031 * line
         figure.text(SIDE + 0.005, y, name, fontsize=10, color=CHARCOAL, va="center")
