@@ -235,16 +235,16 @@ class PoseGraph:
         links, poses = self._measured_links(), self.poses[self._free]
         # Wide enough for the worst loop to begin with, as if all were true; then narrower and narrower. One that the
         # rest outweighed before is given another hearing only where a new one contradicts the rest as well.
-        counts = is_loop & (self.weights > LEAST_WEIGHT)
-        width = max(1.0, 2.0 * float(np.max(links.squares(poses)[counts], initial=0.0)) / BELIEVED)
+        counts, squares = is_loop & (self.weights > LEAST_WEIGHT), links.squares(poses)
+        width = max(1.0, 2.0 * float(np.max(squares[counts], initial=0.0)) / BELIEVED)
         while True:
             bound = width * BELIEVED
-            self.weights = np.where(is_loop, (bound / (bound + links.squares(poses))) ** 2, 1.0)
+            self.weights = np.where(is_loop, (bound / (bound + squares)) ** 2, 1.0)
             # On the way to the last round a step is enough: the next one weighs the loops anew.
             poses = best_poses(links.weighted(self.weights), poses, most_steps=MOST_STEPS if width == 1.0 else 1)
             if width == 1.0:
                 break
-            width = max(1.0, width / RELAXING)
+            width, squares = max(1.0, width / RELAXING), links.squares(poses)
         self.poses = self.poses.copy()
         self.poses[self._free] = poses
         for number, ride in self._rides.items():

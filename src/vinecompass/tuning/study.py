@@ -212,14 +212,13 @@ class StudyRun:
                 if breaks >= MOST_BREAKS:
                     raise VineCompassError(f"{self.folder}: {error}") from None
         rows = [self._done[trial.number] for trial in trials]
-        clocked = SCORES[self.case.kind].CLOCKED
-        columns = _columns(rows)
-        told = {name: column for name, column in columns.items() if name not in clocked}
+        study, columns = _study_of(self.case.kind, self.made_of, rows), _columns(rows)
+        told = {name: column for name, column in columns.items() if name not in study.clocked}
         atomic_write(self.folder / TABLE, table_bytes(told, "parquet"))
-        if clocked and rows:
-            timed = {name: columns[name] for name in ("number", *clocked)}
+        if study.clocked and rows:
+            timed = {name: columns[name] for name in ("number", *study.clocked)}
             atomic_write(self.folder / CLOCKED_TABLE, table_bytes(timed, "parquet"))
-        return _study_of(self.case.kind, self.made_of, rows)
+        return study
 
     def _check_same(self, trials: Sequence[Trial]) -> None:
         """Raise `InputError` unless the finished trials are of the same values and seeds as those asked for."""

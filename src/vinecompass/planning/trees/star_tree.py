@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.planning.curves.motions import full_turn, need_curve
+from vinecompass.planning.curves.motions import need_curve
 from vinecompass.planning.problem import Problem, Way
 from vinecompass.planning.trees.kernels import file_nodes, grow_star
 from vinecompass.planning.trees.sampling import Clock, EdgeCheck, OpenFloor, made_short
@@ -32,6 +32,14 @@ def rrt_star(problem: Problem, settings: PlanSettings, rng: np.random.Generator)
 def informed_rrt_star(problem: Problem, settings: PlanSettings, rng: np.random.Generator) -> Way:
     """As RRT*, drawing only where it can still help, once there is a way (Gammell, Srinivasa and Barfoot, 2014)."""
     return _StarTree(problem, settings, rng).way(informed=True)
+
+
+def _neighbourhood(floor: OpenFloor, radius: float) -> float:
+    """Return the factor for `TreeMotion`, in cells (Karaman and Frazzoli, 2011): over places, or poses if curves have a
+    radius, a turn taken for the way at its end."""
+    if radius == 0.0:
+        return float(1.01 * np.sqrt(3.0 * floor.cells / np.pi))
+    return float(1.01 * (4.0 * radius * floor.cells) ** (1.0 / 3.0))
 
 
 class TreeMotion(NamedTuple):
@@ -118,18 +126,17 @@ class _StarTree:
         scale = 1.0 / grid.cell_size
         self._to_cells = problem.poses_to_cells
         radius, words = need_curve(problem.steering)
-        # All poses, a turn taken for the way at the end of the radius.
-        poses = self._floor.cells * 2.0 * np.pi * radius * scale
+        edges = EdgeCheck(problem, settings)
         self._motion = TreeMotion(
             radius * scale,
             words,
-            longest=(settings.longest_edge + full_turn(problem.steering)) * scale,
+            longest=edges.longest * scale,
             spacing=settings.edge_spacing * scale,
-            neighbourhood=1.01 * (8.0 / 3.0 * poses / (4.0 / 3.0 * np.pi)) ** (1.0 / 3.0),
+            neighbourhood=_neighbourhood(self._floor, radius * scale),
         )
         self._tree = TreeArrays.rooted(self._to_cells(problem.start_pose), settings.iterations + 1)
         self._size = 1
-        straight = EdgeCheck(problem, settings).prices(problem.start_pose[None], problem.goal_pose[None])
+        straight = edges.prices(problem.start_pose[None], problem.goal_pose[None])
         self._tree.goal_prices[0] = straight[0] * scale
         self._mind_floor()
 
@@ -139,10 +146,9 @@ class _StarTree:
         Else all nodes in a narrow ellipse would be each other's neighbours. The cheapest way by curves is made of a few
         long ones, so that for them far nodes stay neighbours.
         """
-        cells = self._floor.cells
         if self._motion.radius == 0.0:
-            self._motion = self._motion._replace(neighbourhood=1.01 * np.sqrt(3.0 * cells / np.pi))
-        side = max(np.sqrt(IN_SQUARE * cells / self._settings.iterations), 1.0)
+            self._motion = self._motion._replace(neighbourhood=_neighbourhood(self._floor, 0.0))
+        side = max(np.sqrt(IN_SQUARE * self._floor.cells / self._settings.iterations), 1.0)
         self._tree = self._tree.in_squares(side, self._problem.costmap.grid.shape, self._size)
 
     def way(self, *, informed: bool) -> Way:
