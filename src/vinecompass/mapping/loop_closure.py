@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
@@ -148,9 +148,9 @@ class LoopCloser:
     def search(self, submaps: Sequence[Submap], number: int, graph: PoseGraph, t: float) -> Iterator[Loop | None]:
         """Yield the loops that a submap closes, and those refused, the nearest former submap first.
 
-        None stands for a former submap that shows nothing of the kind: so each step is one comparison, and a robot's
-        loop may take one at a time. Where nothing but a drive that no scan shows leads to the submap, it is looked for
-        on the whole map; once several are recognised, `graph` has them and all after them there.
+        None stands for a piece of the work that found none: each step takes a few milliseconds, so that a robot's loop
+        may take one at a time. Where nothing but a drive that no scan shows leads to the submap, it is looked for on
+        the whole map; once several are recognised, `graph` has them and all after them there.
         """
         points = submaps[number].points(of=number, nearer_than=NEARER_THAN)
         if len(points) < ALIGN_POINTS // 2:
@@ -205,11 +205,11 @@ class LoopCloser:
             seen = points[submaps[former].sees(transform_points(guess, points), reach + BEHIND)]
             few, many = spread_evenly(seen, 0.25, SEARCH_POINTS), spread_evenly(seen, settings.cell_size, ALIGN_POINTS)
             enough = len(seen) >= max(LEAST_SHARED * len(points), ALIGN_POINTS // 2)
-            found = self._find(submaps[former], former, few, guess, reach, turn) if enough else None
+            yield None
+            found = (yield from self._find(submaps[former], former, few, guess, reach, turn)) if enough else None
             if found is None:
-                yield None
                 continue
-            match, covariance, line, refused = self._judged(
+            match, covariance, line, refused = yield from self._judged(
                 submaps[former], former, many, submap.middle, guess, found, reach
             )
             if not refused and lost:
@@ -256,8 +256,11 @@ class LoopCloser:
 
     def _find(
         self, submap: Submap, number: int, points: FloatArray, guess: FloatArray, reach: float, turn: float
-    ) -> _Found | None:
-        """Return where points fit a submap best, and where else they fit nearly as well; None if nowhere."""
+    ) -> Generator[None, None, _Found | None]:
+        """Return where points fit a submap best, and where else they fit nearly as well; None if nowhere.
+
+        Yields between its pieces of work, as all here that take more than one.
+        """
         search = self._searches.get(number, lambda: wide_search(submap.points()))
         steps = int(np.ceil(turn / SEARCH_TURN))
         headings = guess[2] + np.arange(-steps, steps + 1) * SEARCH_TURN
@@ -265,10 +268,12 @@ class LoopCloser:
         best = search.find(points, headings=headings, low=low, high=high, least=self._settings.loop_agreement)
         if best is None:
             return None
+        yield None
         bar = RIVAL * best.agreement
         rival = search.find(points, headings=headings, low=low, high=high, least=bar, unlike=best)
         if rival is None:
             return _Found(best, None, None)
+        yield None
         dx, dy = rival.pose[:2] - best.pose[:2]
         third = search.find(
             points, headings=headings, low=low, high=high, least=bar, unlike=best, line=float(np.arctan2(dy, dx))
@@ -284,7 +289,7 @@ class LoopCloser:
         guess: FloatArray,
         found: _Found,
         reach: float,
-    ) -> tuple[Match, FloatArray, FloatArray | None, str]:
+    ) -> Generator[None, None, tuple[Match, FloatArray, FloatArray | None, str]]:
         """Return where points lie in a submap, the covariance of that, the direction ``(2,)`` in which they do not show
         it, if there is one, and an objection.
 
@@ -298,6 +303,7 @@ class LoopCloser:
             return match, match.covariance + FLOOR, None, _ambiguity(found.best, found.rival)
         if not on_line and np.trace(match.unseen) <= PLAIN:
             return match, match.covariance + FLOOR, None, _objection(match)
+        yield None
         pose = match.pose.copy()
         pose[:2] += line * (line @ (guess[:2] - pose[:2]))
         match = self._align(submap, number, points, pose)
@@ -305,9 +311,11 @@ class LoopCloser:
         if np.hypot(*(transform_points(match.pose, middle[None])[0] - submap.middle)) < SAME_PLACE:
             tree = self._trees.get(number, lambda: KDTree(submap.points()))
             placed = transform_points(match.pose, points)
+            yield None
             sure = [submap.sees(placed + way * line, ON_WALL) for way in (-reach, 0.0, reach)]
             ahead = place_along(tree, placed[np.all(sure, axis=0)], line, reach)
         if ahead is not None:
+            yield None
             pose = match.pose.copy()
             pose[:2] += ahead * line
             match = self._align(submap, number, points, pose)

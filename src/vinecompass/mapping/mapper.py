@@ -89,8 +89,8 @@ class Mapper:
     Notes
     -----
     Submaps half overlap: one is matched against while the next is already being made, so that none begins empty.
-    When a submap is finished it is compared with all former ones near it, one with each scan (Hess, Kohler, Rapp and
-    Andor, 2016). One that lies on floor that they know is merged with them, and scans that add nothing are dropped:
+    When a submap is finished it is compared with all former ones near it, a piece with each scan (Hess, Kohler, Rapp
+    and Andor, 2016). One that lies on floor that they know is merged with them, and scans that add nothing are dropped:
     driving on known floor makes the map neither larger nor slower. It is counted from the kept scans when it is asked
     for.
     """
@@ -123,8 +123,8 @@ class Mapper:
         """The frame of that one, in the frame of the current submap."""
         self._to_search: deque[tuple[int, float]] = deque()
         """Finished submaps that are still to be compared with those before them, and when they were finished."""
-        self._search: Iterator[Loop | None] | None = None
-        self._found: list[Loop] = []
+        self._search: Iterator[None] | None = None
+        """The pieces of the comparison that is going on."""
         self._filter = PlaceFilter(odometry_scale)
         self._last_motion: SweepMotion | None = None
         self._last_seen: SweepMotion | None = None
@@ -198,7 +198,9 @@ class Mapper:
 
     def update(self, scan: Scan, odometry: SweepMotion) -> FloatArray:
         """Take in one scan and the odometry at its stamp; return the scan's pose ``(3,)`` in the map's frame."""
-        self._look_for_loops()
+        # The more submaps wait, the more is done at a time.
+        for _ in range(1 + len(self._to_search)):
+            self._look_for_loops()
         lidar = self._robot.find_lidar(scan.lidar)
         scan = replace(scan, ranges=believed_ranges(scan.ranges, lidar))
         last = self._last_motion
@@ -364,35 +366,37 @@ class Mapper:
         self._filter.forget()
 
     def _look_for_loops(self) -> bool:
-        """Compare one finished submap with one before it; return whether there is more to compare.
+        """Do a piece of comparing a finished submap with those before it; return whether there is more to compare.
 
         When it has been compared with all of them, the map is straightened by what was found.
         """
         if self._search is None:
             if not self._to_search:
                 return False
-            number, t = self._to_search.popleft()
-            self._search, self._found = self._closer.search(self.submaps, number, self.graph, t), []
+            self._search = self._compared(*self._to_search.popleft())
         try:
-            loop = next(self._search)
+            next(self._search)
         except StopIteration:
             self._search = None
-            self._straighten()
-        else:
-            self._found += [] if loop is None else [loop]
         return True
 
-    def _straighten(self) -> None:
-        """Take over the loops found, and move the submaps to where all links fit best."""
-        self.loops += self._found
-        believed = [loop for loop in self._found if not loop.refused]
+    def _compared(self, number: int, t: float) -> Iterator[None]:
+        """Compare a submap with those before it, and move all to where all links fit best, a piece with each step."""
+        found = []
+        for loop in self._closer.search(self.submaps, number, self.graph, t):
+            found += [] if loop is None else [loop]
+            yield
+        self.loops += found
+        believed = [loop for loop in found if not loop.refused]
+        if not believed:
+            return
         for loop in believed:
             information = np.linalg.inv(loop.covariance)
             is_whole = loop.open_along is None
             self.graph.close(loop.former, loop.submap, loop.pose, information, is_whole=is_whole)
-        if believed:
-            self.graph.optimize()
-            self._merge(believed[0].submap)
+        self.graph.optimize()
+        yield
+        self._merge(number)
 
     def _merge(self, number: int) -> None:
         """Let a submap that lies on known floor ride on the former one that it fits best, and keep only a few scans.
