@@ -86,6 +86,8 @@ PACE_TIME = 0.2
 """Seconds over which the pace of the rims is averaged: long beside a tick, short beside setting off."""
 REFERENCE_AGE, NO_SCANS = 0.5, 2.0
 """Seconds for which a reference holds, and those without a scan after which it need not be a scan's."""
+STAMPED_ALIKE = 0.003
+"""Seconds by which the stamps of scans and of other readings may differ: while the robot turns, scans seem turned."""
 CONTRADICTS = 3.0
 """Standard deviations of a scan beyond which it contradicts the others."""
 OVERRULES = 0.05
@@ -272,14 +274,28 @@ def doubt_way(state, covariance, event, residuals):  # type: ignore[no-untyped-d
 
 
 @njit(cache=True, nogil=True)
+def turn_variance(covariance):  # type: ignore[no-untyped-def]
+    """The variance of how far the robot has turned since the reference."""
+    return (
+        covariance[HEADING, HEADING]
+        - 2.0 * covariance[HEADING, REFERENCE_HEADING]
+        + covariance[REFERENCE_HEADING, REFERENCE_HEADING]
+    )
+
+
+@njit(cache=True, nogil=True)
 def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by the pose seen from the pose at the reference scan; then, if so, let this pose be the reference."""
-    taken = True
+    taken, turned, doubt = True, 0.0, 0.0
     state[SCAN_T] = event[STAMP]
     if event[MATCH_TURN_VARIANCE] > 0.0 and state[REFERENCE_IS_SCAN] != 0.0:
         rows, residuals, noise = np.empty((3, STATES)), np.empty(3), np.empty((3, 3))
         scan_reading(state, p, event, rows, residuals, noise)
         doubt_direction(covariance, event, rows, residuals, noise)
+        off = (STAMPED_ALIKE * state[TURN_RATE]) ** 2
+        noise[2, 2] += off
+        share = off / (turn_variance(covariance) + noise[2, 2])
+        turned, doubt = share * residuals[2], (1.0 - share) * off
         taken = correct(state, covariance, rows, residuals, noise, p[GATE + 2], normalised, False, NO_SCALES)
         out_voted = event[STAMP] < state[DOUBT_UNTIL]
         # No IMU to arbitrate: scans do not slip, so wheels did, or the robot moved more briskly than thought. Or there
@@ -294,6 +310,9 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
     if event[NEW_REFERENCE] > 0.0:
         begin_reference(state, covariance)
         state[REFERENCE_IS_SCAN] = 1.0
+        # Of what this scan is turned by itself, all that are compared with it are turned the other way.
+        state[REFERENCE_HEADING] += turned
+        covariance[REFERENCE_HEADING, REFERENCE_HEADING] += doubt
         # Half of a match's noise is the reference scan's own, and the same for all scans compared with it.
         # Where the place is degenerate the match is unknown, but not the scan.
         own = 0.5 * min(match_axes(event)[2], SCAN_ITSELF**2)

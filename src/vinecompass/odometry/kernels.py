@@ -78,18 +78,20 @@ def beams_within(ranges, angles, mount, sweep, nearest, farthest):  # type: igno
 
 
 @njit(cache=True, nogil=True)
-def straighten(ranges, angles, delays, nearest, farthest, velocity):  # type: ignore[no-untyped-def]
+def straighten(ranges, angles, delays, nearest, farthest, velocity, turn_acceleration, duration):  # type: ignore[no-untyped-def]
     """Return what the returning beams hit (N, 2) and when (N,), in the sensor's frame at the stamp.
 
-    It is taken to have kept its velocity (3,) during the sweep.
+    It is taken to have kept its velocity (3,) during the sweep, but for a turn rate that changed evenly: the
+    velocity's is its mean over `duration`.
     """
+    bend = 0.5 * turn_acceleration
     points, times = np.empty((ranges.shape[0], 2)), np.empty(ranges.shape[0])
     count = 0
     for beam in range(ranges.shape[0]):
         reach, delay = ranges[beam], delays[beam]
         if not nearest <= reach <= farthest:
             continue
-        turn = velocity[2] * delay
+        turn = (velocity[2] + bend * (delay - duration)) * delay
         # Over so short an arc its chord is as long as the arc itself, and lies along the mean heading.
         cosine, sine = np.cos(0.5 * turn), np.sin(0.5 * turn)
         points[count, 0] = delay * (cosine * velocity[0] - sine * velocity[1]) + reach * np.cos(angles[beam] + turn)

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
-from vinecompass.geometry import arc, arc_velocity, compose, compose_covariances, relative
+from vinecompass.geometry import arc, arc_velocity, compose, compose_covariances, relative, wrap_angle
 from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heaviest_share
 from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
 from vinecompass.robot import Lidar
@@ -149,17 +149,25 @@ class LaserOdometry:
         self._first_share = 0.0
         self._since = np.zeros(3)
         self._velocity = np.zeros(3)
+        self._turn_acceleration = 0.0
         self._degenerate: FloatArray | None = None
         self._t = -np.inf
         self.pose = np.zeros(3)
 
-    def update(self, scan: Scan, *, velocity: ArrayLike | None = None, turn_rate: float | None = None) -> ScanMotion:
+    def update(
+        self,
+        scan: Scan,
+        *,
+        velocity: ArrayLike | None = None,
+        turn_rate: float | None = None,
+        turn_acceleration: float = 0.0,
+    ) -> ScanMotion:
         """Take in one scan and return the motion up to its stamp.
 
         A velocity ``(3,)`` that others tell, m/s ahead and to the left and rad/s, leads where the scan before could
         not tell the motion; without one the former motion is kept up there. A mean turn rate during the sweep, rad/s,
-        says how a robot with a gyro turned, as the velocity's then does up to the stamp; without it the sweep's own
-        shape does, which tells a turn only after it has begun.
+        says how a robot with a gyro turned, as the velocity's then does up to the stamp, and how it changed meanwhile,
+        rad/s2; without them the sweep's own shape does, which tells a turn only after it has begun.
         """
         if np.shape(scan.ranges) != (self._lidar.beams,):
             raise InputError(
@@ -171,6 +179,7 @@ class LaserOdometry:
         if told is not None:
             self._follow(told)
         until_now = self._velocity.copy()
+        self._turn_acceleration = turn_acceleration
         if turn_rate is not None:
             self._velocity[2] = turn_rate
             until_now[2] = until_now[2] if told is None else told[2]
@@ -217,7 +226,14 @@ class LaserOdometry:
         """Return what the beams hit and how long after the stamp, as the velocity known by now has it."""
         lidar = self._lidar
         return straighten(
-            scan.ranges, lidar.beam_angles, lidar.beam_delays, lidar.nearest, lidar.farthest, self._velocity
+            scan.ranges,
+            lidar.beam_angles,
+            lidar.beam_delays,
+            lidar.nearest,
+            lidar.farthest,
+            self._velocity,
+            self._turn_acceleration,
+            1.0 / lidar.rate,
         )
 
     def _align(
@@ -364,15 +380,25 @@ def laser_track(
     laser = LaserOdometry(run.robot.scanner, mount=mount)
     velocities: list[FloatArray | None] = [None] * len(scans)
     turn_rates: list[float | None] = [None] * len(scans)
+    turn_accelerations = np.zeros(len(scans))
     period = 1.0 / run.robot.scanner.rate
     if led_by is not None:
         velocities = _velocities(led_by, np.append(scans.t[0] - period, scans.t[:-1]), scans.t)
     if led_by is not None and turns_told:
         sweeps = zip(velocities, _velocities(led_by, scans.t, scans.t + period), strict=True)
         turn_rates = [None if until is None or during is None else float(during[2]) for until, during in sweeps]
+        begun, half, over = (led_by.at(scans.t + share * period)[:, 2] for share in (0.0, 0.5, 1.0))
+        turn_accelerations = (wrap_angle(over - half) - wrap_angle(half - begun)) / (0.5 * period) ** 2
     motions = []
     for i, scan in enumerate(scans):
-        motions.append(laser.update(scan, velocity=velocities[i], turn_rate=turn_rates[i]))
+        motions.append(
+            laser.update(
+                scan,
+                velocity=velocities[i],
+                turn_rate=turn_rates[i],
+                turn_acceleration=float(turn_accelerations[i]),
+            )
+        )
         if progress and i % 100 == 0:
             progress(i / len(scans), "laser odometry")
     return track_of(motions), motions
