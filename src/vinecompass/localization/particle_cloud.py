@@ -40,6 +40,8 @@ class ParticleCloud:
     particles : array, (N, 3)
     weights : array, (N,)
         Sum to 1.
+    is_ambiguous : bool
+        Whether they may lie in several clusters.
     """
 
     def __init__(self, particles: FloatArray, settings: LocalizationSettings, rng: np.random.Generator) -> None:
@@ -47,7 +49,9 @@ class ParticleCloud:
         self._rng = rng
         self.particles = particles
         self.weights = np.full(len(particles), 1.0 / len(particles))
-        self._ambiguous = False
+        self.is_ambiguous = False
+        self._open_along: FloatArray | None = None
+        self._before = self.weights
 
     @property
     def sample_size(self) -> float:
@@ -57,7 +61,7 @@ class ParticleCloud:
     def clusters(self) -> tuple[list[Cluster], NDArray[np.int64]]:
         """Return the clusters, the heaviest first, and for each particle which it is in, as `find_clusters`."""
         found = find_clusters(self.particles, self.weights)
-        self._ambiguous = len(found[0]) > 1
+        self.is_ambiguous = len(found[0]) > 1
         return found
 
     def draw_about(self, poses: list[FloatArray]) -> None:
@@ -65,7 +69,7 @@ class ParticleCloud:
         count = min(self._settings.least_particles * len(poses), self._settings.most_particles)
         self.particles = self._drawn(poses, count)
         self.weights = np.full(count, 1.0 / count)
-        self._ambiguous = len(poses) > 1
+        self.is_ambiguous = len(poses) > 1
 
     def draw_half_about(self, pose: FloatArray) -> None:
         """Put every second one of particles that are all alike about a pose."""
@@ -83,14 +87,23 @@ class ParticleCloud:
             self.weights = np.full(room, 1.0 / room)
         self.particles = np.vstack([self.particles, self._drawn(poses, count)])
         self.weights = np.append((1.0 - share) * self.weights, np.full(count, share / count))
-        self._ambiguous = True
+        self.is_ambiguous = True
 
-    def weigh(self, log_likelihoods: FloatArray, evidence_between: Callable[[list[Cluster]], FloatArray]) -> None:
+    def weigh(
+        self,
+        log_likelihoods: FloatArray,
+        evidence_between: Callable[[list[Cluster]], FloatArray],
+        *,
+        open_along: FloatArray | None = None,
+    ) -> None:
         """Multiply the weights by a scan's likelihoods ``(N,)``, given as logarithms.
 
-        Clusters are weighed against each other by the evidence between them, as in `with_evidence_between`.
+        Clusters are weighed against each other by the evidence between them, as in `with_evidence_between`. The scan
+        may leave one direction ``(2,)`` open, in the site frame: what particles are drawn next spread along it as
+        before the scan.
         """
-        if self._ambiguous:
+        self._open_along, self._before = open_along, self.weights
+        if self.is_ambiguous:
             clusters, labels = find_clusters(self.particles, self.weights)
             evidence = evidence_between(clusters)
             log_likelihoods = with_evidence_between(log_likelihoods, self.weights, labels, evidence)
@@ -111,7 +124,12 @@ class ParticleCloud:
         chosen = low_variance_sample(self.weights, count, self._rng)
         spreads = BLUR * np.array([np.sqrt(np.diagonal(cluster.covariance)) for cluster in clusters])
         normals = self._rng.standard_normal((count, 3))
-        self.particles = blurred(self.particles, chosen, spreads, labels, normals)
+        drawn_anew = blurred(self.particles, chosen, spreads, labels, normals)
+        if (line := self._open_along) is not None:
+            # Chance would thin out along the line those of which the scan tells nothing there, until few are left.
+            kept = low_variance_sample(self._before, count, self._rng)
+            drawn_anew[:, :2] += np.outer((self.particles[kept, :2] - drawn_anew[:, :2]) @ line, line)
+        self.particles = drawn_anew
         self.weights = np.full(count, 1.0 / count)
 
     def _drawn(self, poses: list[FloatArray], count: int) -> FloatArray:

@@ -16,6 +16,7 @@ from vinecompass.localization.likelihood_averages import LikelihoodAverages
 from vinecompass.localization.lookout import SURELY_BETTER, Lookout
 from vinecompass.localization.measurement_model import LikelihoodFieldModel, choose_beams, measurement_model
 from vinecompass.localization.motion_model import MotionNoise, sample_increments, sample_velocities
+from vinecompass.localization.open_direction import OpenDirection
 from vinecompass.localization.particle_cloud import WORN, ParticleCloud
 from vinecompass.localization.place_proof import PlaceProof
 from vinecompass.localization.place_search import Place, PlaceSearch
@@ -130,6 +131,7 @@ class ParticleLocalizer:
         self._averages = LikelihoodAverages()
         self._proof = PlaceProof(self._search, self.rays, needed=initial_pose is None)
         self._drift = DriftFollower()
+        self._open = OpenDirection()
         self._wall_covariance = np.diag([s.map_spread**2, s.map_spread**2, np.radians(s.map_spread_deg) ** 2])
         self._spread = np.array([s.start_spread, s.start_spread, np.radians(s.start_spread_deg)])
         self._initial_pose: FloatArray | None = None
@@ -360,8 +362,16 @@ class ParticleLocalizer:
             ]
             return TRUST_BETWEEN * news * np.array([0.0, *found])
 
-        gained = self._model.log_likelihoods(self._cloud.particles, origins, ends)
-        self._cloud.weigh(gained * (self._settings.beam_trust * news), evidence)
+        particles, line = self.particles, None
+        if self._watch.state == "tracking" and not self._cloud.is_ambiguous:
+            middle = whole_cloud(particles, self.weights).pose
+            line = self._open.look(self._field_model, middle, *self._scan)
+            if line is not None:
+                # Side by side: along the line odometry alone tells, and noise would draw the cloud together somewhere.
+                particles = particles.copy()
+                particles[:, :2] -= np.outer((particles[:, :2] - middle[:2]) @ line, line)
+        gained = self._model.log_likelihoods(particles, origins, ends)
+        self._cloud.weigh(gained * (self._settings.beam_trust * news), evidence, open_along=line)
 
     def _fall_of_likelihood(self, pose: FloatArray, origins: FloatArray, ends: FloatArray) -> float:
         """Return what share of the particles should be drawn elsewhere, by how likely scans were of late, 0 to 1."""
