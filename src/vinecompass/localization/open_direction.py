@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from vinecompass.geometry import compose
 from vinecompass.localization.measurement_model import MeasurementModel
 
-__all__ = ["OpenDirection"]
+__all__ = ["OpenDirection", "spread_along"]
 
 FloatArray = NDArray[np.float64]
 STEPS = np.arange(-5, 6)[:, None] * np.array([0.1, 0.1, 0.0])
@@ -17,9 +17,9 @@ NEIGHBOURS = 0.5
 """Metres within which two ends of beams that follow one another lie on one thing."""
 NEW, SAME_LINE = 0.2, 0.9
 """How much one scan counts beside those before it, and the cosine of the angle within which their line is the same."""
-BY_CHANCE = 0.06
-"""How much, by some scans, a likelihood changes along walls that show nothing: the standard deviation of its logarithm
-for a single beam, by the raster of the map and the noise of ranges. A door frame far off changes it twice as much."""
+BY_CHANCE = 0.2
+"""How much a scan's likelihood changes at most along walls that show nothing, by the raster of the map and the noise of
+ranges: the standard deviation of its logarithm, for each root of a beam."""
 
 
 class OpenDirection:
@@ -28,7 +28,9 @@ class OpenDirection:
     def __init__(self) -> None:
         self._line = np.zeros(2)
         self._profile = np.zeros(len(STEPS))
-        """How likely a beam is, taken over the last scans, farther along the line and less far."""
+        """How likely scans of late were farther along the line and less far."""
+        self._scatter = 1.0
+        """How much less that scatters by chance than one scan's."""
 
     def look(
         self, model: MeasurementModel, pose: FloatArray, origins: FloatArray, ends: FloatArray
@@ -61,6 +63,17 @@ class OpenDirection:
         if line @ self._line < 0.0:
             line, likely = -line, likely[::-1]
         likely = likely - likely.mean()
-        self._profile = likely if line @ self._line < SAME_LINE else (1.0 - NEW) * self._profile + NEW * likely
+        if line @ self._line < SAME_LINE:
+            self._profile, self._scatter = likely, 1.0
+        else:
+            self._profile = (1.0 - NEW) * self._profile + NEW * likely
+            self._scatter = float(np.hypot((1.0 - NEW) * self._scatter, NEW))
         self._line = line
-        return line if np.std(self._profile) < BY_CHANCE else None
+        return line if np.std(self._profile) < BY_CHANCE * self._scatter else None
+
+
+def spread_along(particles: FloatArray, others: FloatArray, line: FloatArray) -> FloatArray:
+    """Return particles ``(N, 3)`` moved along a line ``(2,)`` to where as many others are on it, each to one."""
+    moved = particles.copy()
+    moved[:, :2] += np.outer((others[:, :2] - particles[:, :2]) @ line, line)
+    return moved

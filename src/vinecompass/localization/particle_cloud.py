@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.localization.clusters import Cluster, find_clusters, with_evidence_between
 from vinecompass.localization.kernels import blurred, tempered
+from vinecompass.localization.open_direction import spread_along
 from vinecompass.localization.resampling import low_variance_sample, particles_needed
 from vinecompass.settings import LocalizationSettings
 
@@ -71,10 +72,12 @@ class ParticleCloud:
         self.weights = np.full(count, 1.0 / count)
         self.is_ambiguous = len(poses) > 1
 
-    def draw_half_about(self, pose: FloatArray) -> None:
-        """Put every second one of particles that are all alike about a pose."""
+    def draw_half_about(self, pose: FloatArray, open_along: FloatArray | None) -> None:
+        """Put every second one of particles that are all alike about a pose, but for a direction ``(2,)`` left open."""
+        every_second = self.particles[::2]
+        drawn = self._drawn([pose], len(every_second))
         self.particles = self.particles.copy()
-        self.particles[::2] = self._drawn([pose], len(self.particles[::2]))
+        self.particles[::2] = drawn if open_along is None else spread_along(drawn, every_second, open_along)
 
     def add_about(self, poses: list[FloatArray], share: float) -> None:
         """Put a share of the weight, on particles of their own, about some poses."""
@@ -125,10 +128,10 @@ class ParticleCloud:
         spreads = BLUR * np.array([np.sqrt(np.diagonal(cluster.covariance)) for cluster in clusters])
         normals = self._rng.standard_normal((count, 3))
         drawn_anew = blurred(self.particles, chosen, spreads, labels, normals)
-        if (line := self._open_along) is not None:
-            # Chance would thin out along the line those of which the scan tells nothing there, until few are left.
+        if self._open_along is not None:
+            # Of those that the scan does not tell apart, chance would leave fewer and fewer along the line.
             kept = low_variance_sample(self._before, count, self._rng)
-            drawn_anew[:, :2] += np.outer((self.particles[kept, :2] - drawn_anew[:, :2]) @ line, line)
+            drawn_anew = spread_along(drawn_anew, self.particles[kept], self._open_along)
         self.particles = drawn_anew
         self.weights = np.full(count, 1.0 / count)
 

@@ -16,7 +16,7 @@ from vinecompass.localization.likelihood_averages import LikelihoodAverages
 from vinecompass.localization.lookout import SURELY_BETTER, Lookout
 from vinecompass.localization.measurement_model import LikelihoodFieldModel, choose_beams, measurement_model
 from vinecompass.localization.motion_model import MotionNoise, sample_increments, sample_velocities
-from vinecompass.localization.open_direction import OpenDirection
+from vinecompass.localization.open_direction import OpenDirection, spread_along
 from vinecompass.localization.particle_cloud import WORN, ParticleCloud
 from vinecompass.localization.place_proof import PlaceProof
 from vinecompass.localization.place_search import Place, PlaceSearch
@@ -330,7 +330,8 @@ class ParticleLocalizer:
             turn=reach[2],
             clearly_better=s.clearly_better,
         )
-        self._cloud.draw_half_about(opinion.given.pose)
+        given = opinion.given.pose
+        self._cloud.draw_half_about(given, self._open.look(self._field_model, given, origins, ends))
         if better := opinion.better:
             best = better[0]
             if best.fit > SURELY_BETTER * opinion.given.fit:
@@ -363,13 +364,13 @@ class ParticleLocalizer:
             return TRUST_BETWEEN * news * np.array([0.0, *found])
 
         particles, line = self.particles, None
-        if self._watch.state == "tracking" and not self._cloud.is_ambiguous:
+        fits = self._estimate is not None and self._estimate.agreement >= self._settings.settled_agreement
+        if fits and not self._cloud.is_ambiguous:
             middle = whole_cloud(particles, self.weights).pose
             line = self._open.look(self._field_model, middle, *self._scan)
             if line is not None:
                 # Side by side: along the line odometry alone tells, and noise would draw the cloud together somewhere.
-                particles = particles.copy()
-                particles[:, :2] -= np.outer((particles[:, :2] - middle[:2]) @ line, line)
+                particles = spread_along(particles, np.broadcast_to(middle, particles.shape), line)
         gained = self._model.log_likelihoods(particles, origins, ends)
         self._cloud.weigh(gained * (self._settings.beam_trust * news), evidence, open_along=line)
 
