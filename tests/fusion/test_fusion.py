@@ -13,6 +13,7 @@ from vinecompass import Command, LaserOdometry, OdometryFusion, Robot, Simulator
 from vinecompass.geometry import arc, chain, wrap_angle
 from vinecompass.links import Recorder
 from vinecompass.motion import steering_angle, wheel_speeds
+from vinecompass.odometry import ScanMotion
 from vinecompass.runs import Imu, Positions, Run, Scans, Wheels
 from vinecompass.settings import FusionSettings
 
@@ -179,6 +180,34 @@ class OnARun(unittest.TestCase):
             fusion.update_scan(laser.update(scan))
         self.assertLess(np.hypot(*fusion.pose[:2]), 0.06)
         self.assertGreater(fusion.report()["wheels"].gated, 50)
+
+    def test_a_gyro_stamped_some_milliseconds_off_turns_no_scan(self):
+        told = altered_robot(robot(), imu={"turn_rate_scale": 1.0, "turn_rate_bias": 0.0})
+        fine = np.arange(0.0, 30.0, 0.001)
+        # Quarter turns to the left, with a second's rest after each.
+        since = np.mod(fine, 3.363) - 1.0
+        rates = np.clip(np.minimum(2.0 * since, 2.0 * (2.363 - since)), 0.0, 0.8)
+        turned = np.cumsum(rates) * 0.001
+        rims = 0.5 * told.drive.track_width / told.drive.wheel_radius * np.array([-1.0, 1.0])
+        spreads = np.array([0.002, 0.002, np.radians(0.04)])
+        for late in (-0.005, 0.0, 0.005):
+            rng, fusion, reference = np.random.default_rng(0), OdometryFusion(told), 0.0
+            for i, t in enumerate(np.arange(0.0, 27.0, 0.01)):
+                rate = np.interp(t + late, fine, rates) + told.imu.turn_rate_noise * rng.normal()
+                fusion.update_imu(t, rate, 0.0, 0.0)
+                heading = np.interp(t, fine, turned)
+                if i % 2 == 0:
+                    fusion.update_wheels(t, rims * heading)
+                if i % 10 == 0:
+                    way = np.array([0.0, 0.0, heading - reference + spreads[2] * rng.normal()])
+                    begins, here = i == 0 or way[2] > np.radians(20.0), np.array([0.0, 0.0, heading])
+                    doubt = np.diag(spreads**2) if i else np.zeros((3, 3))
+                    fusion.update_scan(ScanMotion(t, here, np.zeros(3), way, doubt, 1.0, None, begins))
+                    reference = heading if begins else reference
+            with self.subTest(late=late):
+                # Two scans' noise for each of some 36 references: 0.34 degrees.
+                self.assertLess(abs(wrap_angle(fusion.pose[2] - heading)), np.radians(2.0 * 0.34))
+                self.assertLess(fusion.report()["scans"].gated, 5)
 
     def test_a_gyro_that_the_wheels_contradict_bends_no_scan(self):
         run = loop_run()

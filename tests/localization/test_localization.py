@@ -5,11 +5,11 @@ import numpy as np
 from benchmarks.other_world.recorder import cast
 
 from tests.support import altered_robot, assert_input_error, robot, room, short_mapping, short_run
-from vinecompass import Grid, ParticleLocalizer, Track, compare_tracks, grid_from_polygons, localize
+from vinecompass import Grid, ParticleLocalizer, Run, Track, compare_tracks, grid_from_polygons, localize
 from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import arc_velocity, compose, relative, wrap_angle
 from vinecompass.odometry import BodyVelocity, SweepMotion, laser_track, motion_at, odometry_track
-from vinecompass.runs import Scan
+from vinecompass.runs import Scan, Scans
 from vinecompass.settings import LocalizationSettings
 
 GRID = short_mapping().grid
@@ -35,7 +35,40 @@ def away(estimate):
     return np.hypot(off[0], off[1]), np.degrees(abs(wrap_angle(off[2])))
 
 
+def in_a_corridor(first):
+    """A map of a plain corridor that lies askew, and a drive of 18 m in it from a place so many metres from its end."""
+    corners = compose([0.0, 0.0, np.radians(20.0)], [[0, 0, 0], [45, 0, 0], [45, 2.4, 0], [0, 2.4, 0]])[:, :2]
+    around = {"first_beam_deg": -180.0, "last_beam_deg": 179.0, "farthest": 6.0}
+    told, t = altered_robot(robot(), lidar=around), np.arange(0.0, 28.0, 0.1)
+    lidar, rng = told.scanner, np.random.default_rng(0)
+    way = np.column_stack([first + 0.7 * np.clip(t - 2.0, 0.0, None), np.full((len(t), 2), [1.1, 0.0])])
+    truth, ranges = Track(t, compose([0.0, 0.0, np.radians(20.0)], way)), []
+    for now in t:
+        eyes = compose(truth.at(now + lidar.beam_delays), lidar.mount_pose)
+        walls = np.hstack([corners, np.roll(corners, -1, axis=0)])
+        hit = cast(walls, eyes[:, :2], eyes[:, 2] + lidar.beam_angles, 50.0) + 0.01 * rng.normal(size=lidar.beams)
+        ranges.append(np.where(hit < lidar.farthest, hit, np.inf).astype(np.float32))
+    run = Run(told, truth.poses[0], scans=Scans(t, np.array(ranges)), odometry=truth, truth=truth)
+    return grid_from_polygons(corners, [], 0.05), run
+
+
 class AgainstTheTruth(unittest.TestCase):
+    def test_along_plain_walls_it_goes_by_the_odometry_and_knows_what_it_was_not_told(self):
+        for first, seen in ((3.0, True), (12.0, False)):
+            grid, run = in_a_corridor(first)
+            for seed in range(3):
+                found = localize(grid, run, run.start, seed=seed)
+                off = relative(found.track.poses, run.truth.at(found.track.t))[:, 0]
+                line = np.array([np.cos(np.radians(20.0)), np.sin(np.radians(20.0))])
+                spread = np.sqrt(line @ found.track.covariances[:, :2, :2] @ line)
+                with self.subTest(first=first, seed=seed):
+                    self.assertEqual("tracking" in found.states(), seen)
+                    self.assertLess(np.mean(np.abs(off[-100:]) > 3.0 * spread[-100:]), 0.05)
+                    if seen:
+                        self.assertLess(np.abs(off[50:]).max(), 0.3)
+                    else:
+                        self.assertGreater(spread[-1], 0.2)
+
     def test_from_a_metre_and_thirty_degrees_off_it_settles_and_stays_and_knows_how_sure_it_is(self):
         inside = []
         for seed, turn in enumerate((30.0, -30.0, 30.0, -30.0)):

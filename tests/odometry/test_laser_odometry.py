@@ -76,6 +76,28 @@ class OnARun(unittest.TestCase):
             self.assertLess(told, 0.8 * alone)
             self.assertLess(told, np.radians(0.15))
 
+    def test_a_turn_that_begins_during_a_sweep_turns_no_scan(self):
+        lidar, harder = robot().scanner, 2.0
+        room = np.array([[-2, -3, 5, -3], [5, -3, 5, 2], [5, 2, -2, 2], [-2, 2, -2, -3]], float)
+        period, off = 1.0 / lidar.rate, {}
+        for told in (0.0, harder):
+            laser = LaserOdometry(lidar)
+            for begin in (-period, 0.0, period):
+                fired = np.maximum(begin + lidar.beam_delays, 0.0)
+                poses = np.column_stack([np.zeros((lidar.beams, 2)), 0.5 * harder * fired**2])
+                begun, over = np.maximum([begin, begin + period], 0.0)
+                scan = Scan(begin, cast_beams(room, poses, lidar).astype(np.float32))
+                motion = laser.update(
+                    scan,
+                    velocity=[0.0, 0.0, 0.5 * harder * max(begin, 0.0)],
+                    turn_rate=0.5 * harder * (over + begun),
+                    turn_acceleration=told if over > 0.0 else 0.0,
+                )
+                off[told] = max(off.get(told, 0.0), abs(motion.pose[2] - 0.5 * harder * begun**2))
+        # The mean of a parabola beside its chord, over a sweep that takes this share of the period.
+        self.assertGreater(off[0.0], 0.5 * harder * lidar.beam_delays[-1] ** 2 / 12.0)
+        self.assertLess(off[harder], 0.3 * off[0.0])
+
     def test_the_mount_carries_the_motion_to_the_body(self):
         # In its own frame the scanner, 0.42 m ahead, swings sideways as the robot turns; the body must not.
         run = dry_run()
