@@ -53,6 +53,7 @@ class ParticleCloud:
         self.is_ambiguous = False
         self._open_along: FloatArray | None = None
         self._before = self.weights
+        """The direction that the last scan left open, and the weights before it, until particles are drawn anew."""
 
     @property
     def sample_size(self) -> float:
@@ -90,6 +91,7 @@ class ParticleCloud:
             self.weights = np.full(room, 1.0 / room)
         self.particles = np.vstack([self.particles, self._drawn(poses, count)])
         self.weights = np.append((1.0 - share) * self.weights, np.full(count, share / count))
+        self._open_along = None
         self.is_ambiguous = True
 
     def weigh(
@@ -132,6 +134,7 @@ class ParticleCloud:
             # Of those that the scan does not tell apart, chance would leave fewer and fewer along the line.
             kept = low_variance_sample(self._before, count, self._rng)
             drawn_anew = spread_along(drawn_anew, self.particles[kept], self._open_along)
+            self._open_along = None
         self.particles = drawn_anew
         self.weights = np.full(count, 1.0 / count)
 
