@@ -384,7 +384,8 @@ class Mapper:
         """Compare a submap with those before it, and move all to where all links fit best, a piece with each step."""
         found = []
         for loop in self._closer.search(self.submaps, number, self.graph, t):
-            found += [] if loop is None else [loop]
+            if loop is not None:
+                found.append(loop)
             yield
         self.loops += found
         believed = [loop for loop in found if not loop.refused]

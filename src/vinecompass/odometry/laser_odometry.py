@@ -391,14 +391,9 @@ def laser_track(
         turn_accelerations = (wrap_angle(over - half) - wrap_angle(half - begun)) / (0.5 * period) ** 2
     motions = []
     for i, scan in enumerate(scans):
-        motions.append(
-            laser.update(
-                scan,
-                velocity=velocities[i],
-                turn_rate=turn_rates[i],
-                turn_acceleration=float(turn_accelerations[i]),
-            )
-        )
+        # Beyond the ends of the other's track nothing tells how the turn rate changed.
+        changed = 0.0 if turn_rates[i] is None else float(turn_accelerations[i])
+        motions.append(laser.update(scan, velocity=velocities[i], turn_rate=turn_rates[i], turn_acceleration=changed))
         if progress and i % 100 == 0:
             progress(i / len(scans), "laser odometry")
     return track_of(motions), motions
