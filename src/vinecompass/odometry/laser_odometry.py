@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
-from vinecompass.geometry import arc, arc_velocity, compose, compose_covariances, relative, wrap_angle
+from vinecompass.geometry import arc, arc_velocity, compose, compose_covariances, relative
 from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heaviest_share
 from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
 from vinecompass.robot import Lidar
@@ -379,21 +379,23 @@ def laser_track(
     scans = run.need_scans()
     laser = LaserOdometry(run.robot.scanner, mount=mount)
     velocities: list[FloatArray | None] = [None] * len(scans)
-    turn_rates: list[float | None] = [None] * len(scans)
-    turn_accelerations = np.zeros(len(scans))
+    turns: list[tuple[float | None, float]] = [(None, 0.0)] * len(scans)
     period = 1.0 / run.robot.scanner.rate
     if led_by is not None:
         velocities = _velocities(led_by, np.append(scans.t[0] - period, scans.t[:-1]), scans.t)
     if led_by is not None and turns_told:
-        sweeps = zip(velocities, _velocities(led_by, scans.t, scans.t + period), strict=True)
-        turn_rates = [None if until is None or during is None else float(during[2]) for until, during in sweeps]
-        begun, half, over = (led_by.at(scans.t + share * period)[:, 2] for share in (0.0, 0.5, 1.0))
-        turn_accelerations = (wrap_angle(over - half) - wrap_angle(half - begun)) / (0.5 * period) ** 2
+        half = 0.5 * period
+        first, second = (_velocities(led_by, begin, begin + half) for begin in (scans.t, scans.t + half))
+        turns = [
+            (None, 0.0)
+            if until is None or early is None or late is None
+            else (0.5 * float(early[2] + late[2]), float(late[2] - early[2]) / half)
+            for until, early, late in zip(velocities, first, second, strict=True)
+        ]
     motions = []
     for i, scan in enumerate(scans):
-        # Beyond the ends of the other's track nothing tells how the turn rate changed.
-        changed = 0.0 if turn_rates[i] is None else float(turn_accelerations[i])
-        motions.append(laser.update(scan, velocity=velocities[i], turn_rate=turn_rates[i], turn_acceleration=changed))
+        rate, change = turns[i]
+        motions.append(laser.update(scan, velocity=velocities[i], turn_rate=rate, turn_acceleration=change))
         if progress and i % 100 == 0:
             progress(i / len(scans), "laser odometry")
     return track_of(motions), motions
