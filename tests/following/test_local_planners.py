@@ -110,6 +110,16 @@ class EveryPlanner(unittest.TestCase):
                 turns = np.array([command.turn_rate for command in commands])[track[1:, 1] > 5.0]
                 self.assertLessEqual(np.count_nonzero(np.diff(np.sign(turns[np.abs(turns) > 0.03]))), most)
 
+    def test_past_its_end_and_back_it_turns_where_the_plan_does(self):
+        x = np.append(np.linspace(0.0, 3.3, 45), [3.225, 3.15])
+        path = np.column_stack([x, 0.0 * x, np.where(np.arange(47) < 44, 0.0, np.pi)])
+        for kind in self.kinds:
+            with self.subTest(kind=kind.__name__):
+                track, commands, _ = follow(kind(robot()), path, [0.0, 0.0, 0.0])
+                self.assertAlmostEqual(track[:, 0].max(), 3.3, delta=0.02)
+                self.assertLess(np.hypot(*(track[-1] - path[-1])[:2]), 0.03)
+                self.assertGreaterEqual(min(command.speed for command in commands), 0.0)
+
     def test_beside_its_plan_it_comes_back_within_two_metres(self):
         path = path_through([(0, 0), (8, 0)])
         for kind in self.kinds:

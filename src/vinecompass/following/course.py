@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import distance_along
+from vinecompass.geometry import distance_along, wrap_angle
 
 __all__ = ["Course"]
 
@@ -17,6 +17,8 @@ LOOKED_FOR_WITHIN = 1.0
 """Metres ahead on the course within which the robot is looked for, so that it never skips a stretch."""
 SAME_PLACE = 1e-4
 """Metres within which two poses stand on one spot."""
+SHARPEST = np.radians(120.0)
+"""A corner that turns farther cannot be driven round: the robot stops there and turns on the spot."""
 
 
 class Course:
@@ -56,7 +58,7 @@ class Course:
         self.poses = self.poses[kept]
         self.along = distance_along(self.poses)
         directions = _directions(self.poses)
-        changes = (np.flatnonzero(np.diff(directions)) + 1).tolist()
+        changes = (np.flatnonzero((np.diff(directions) != 0) | (_corners(self.poses) > SHARPEST)) + 1).tolist()
         self._legs = [(a, b, int(directions[a])) for a, b in pairwise([0, *changes, len(directions)])]
         self._leg = 0
         self.nearest = 0
@@ -115,6 +117,12 @@ class Course:
     def ahead(self, reach: float) -> int:
         """Return the pose of the leg that lies so many metres ahead."""
         return min(int(np.searchsorted(self.along, self.along[self.nearest] + reach)), self.end)
+
+
+def _corners(poses: FloatArray) -> FloatArray:
+    """Return by how much the way turns at each pose between the ends ``(N - 2,)``, 0 to pi."""
+    steps = np.diff(poses[:, :2], axis=0)
+    return np.asarray(np.abs(wrap_angle(np.diff(np.arctan2(steps[:, 1], steps[:, 0])))))
 
 
 def _directions(poses: FloatArray) -> NDArray[np.int64]:

@@ -284,7 +284,8 @@ class LocalPlanner(ABC):
             turns_on = stopping_distance(view.current.turn_rate, TURN_BRAKING * self._limits.turn_acceleration)
             stands = abs(view.current.speed) < TURNS_BELOW
             still_turns = self.phase == "turning" and stands and turns_on > abs(bearing)
-            beside = closing and abs(float(target[1])) < self._settings.position_tolerance
+            # It backs up to an end that it went past, and turns to one that the plan leads back to.
+            beside = closing and course.left == 0.0 and abs(float(target[1])) < self._settings.position_tolerance
             may_turn = closing or self._turns_first or self.phase == "turning"
             if (abs(bearing) > np.radians(limit) or still_turns) and not beside and may_turn:
                 return self._turn_to(view, bearing, "turning")
