@@ -7,10 +7,12 @@ from vinecompass.costs.fall import FALLS, ClearanceLayer, price_at_gap
 from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, one_way_headings
 from vinecompass.costs.live_costs import LiveCosts
 from vinecompass.costs.live_obstacles import LiveObstacles
+from vinecompass.costs.passing import OTHER_SIDE, Side, side_with_room
 from vinecompass.costs.people import PeopleLayer
 
 __all__ = [
     "FALLS",
+    "OTHER_SIDE",
     "BodyCheck",
     "Charge",
     "ClearanceLayer",
@@ -22,6 +24,7 @@ __all__ = [
     "PeopleLayer",
     "PointsLayer",
     "PricedFloor",
+    "Side",
     "ZoneLayer",
     "body_clearance",
     "body_touches",
@@ -29,6 +32,7 @@ __all__ = [
     "price_at_gap",
     "price_floor",
     "price_stack",
+    "side_with_room",
     "standing_robot",
     "touches_on_the_way",
     "write_costmap",

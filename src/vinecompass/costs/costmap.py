@@ -14,6 +14,7 @@ from vinecompass.contact import Cells, Walking
 from vinecompass.costs.fall import ClearanceLayer
 from vinecompass.costs.kernels import NO_WAYS
 from vinecompass.costs.layers import Layer, MapLayer, PointsLayer, ZoneLayer, one_way_headings, slow_speeds
+from vinecompass.costs.passing import OTHER_SIDE, Side, side_with_room
 from vinecompass.costs.people import PeopleLayer
 from vinecompass.door import checked
 from vinecompass.errors import InputError
@@ -253,10 +254,11 @@ def price_floor(
     stack += _own_layers(extra_layers)
     if obstacles is not None:
         stack.append(cast(Layer, obstacles) if hasattr(obstacles, "charge") else PointsLayer(grid, obstacles))
-    if people:
-        stack.append(people_layer(people, s))
     near = ClearanceLayer(np.zeros((0, 0), np.float32), s.contact_price, s.comfort, s.fall)
     priced = price_stack(grid, robot, [*stack, near], one_way_headings(grid, zones))
+    if people:
+        layer = people_layer(priced, robot, people, s)
+        priced = price_stack(grid, robot, [*stack, layer, near], priced.one_way)
     return replace(priced, top_speeds=slow_speeds(grid, zones))
 
 
@@ -269,12 +271,20 @@ def _own_layers(layers: Sequence[Layer]) -> Sequence[Layer]:
     return layers
 
 
-def people_layer(people: Sequence[Walking], settings: CostSettings) -> PeopleLayer:
-    """Return the layer that charges for people as the settings say."""
-    s = settings
-    return PeopleLayer(
-        people, s.people_price, s.people_spread, s.people_lookahead, s.people_wide_side, s.people_widening
-    )
+def people_layer(costmap: CostMap, robot: Robot, people: Sequence[Walking], settings: CostSettings) -> PeopleLayer:
+    """Return the layer that charges for people on a floor as the settings say.
+
+    Where only the side that is dear as a rule has room for the robot to pass, the other is dear.
+    """
+    s, dear = settings, settings.people_wide_side
+    sides: tuple[Side, ...] = ()
+    if dear != "none":
+        usual = OTHER_SIDE[dear]
+        sides = tuple(
+            OTHER_SIDE[side_with_room(costmap.grid, costmap.clearance, robot, each, usual)] if each.walks else dear
+            for each in people
+        )
+    return PeopleLayer(people, s.people_price, s.people_spread, s.people_lookahead, sides, s.people_widening)
 
 
 def price_stack(

@@ -14,7 +14,6 @@ from vinecompass.costs.fall import ClearanceLayer
 from vinecompass.costs.gone import GoneWalls
 from vinecompass.costs.layers import Layer
 from vinecompass.costs.live_obstacles import LiveObstacles
-from vinecompass.costs.people import PeopleLayer
 from vinecompass.door import checked
 from vinecompass.geometry import inverse, transform_points
 from vinecompass.grids import Beams, Grid, Zone, clearance
@@ -69,7 +68,7 @@ class LiveCosts:
         costmap = price_floor(grid, robot, zones=zones, obstacles=self.obstacles, extra_layers=extra_layers, settings=s)
         *lower, near = costmap.stack
         layers = costmap.layers | {"people": np.ones(grid.shape, np.float32)}
-        self.costmap = replace(costmap, stack=(*lower, self._people(()), near), layers=layers)
+        self.costmap = replace(costmap, stack=(*lower, people_layer(costmap, robot, (), s), near), layers=layers)
         self._gone = GoneWalls(grid)
         self._unchanging = [name for name in costmap.layers if name not in ("obstacles", "clearance")]
         self._base = np.prod([costmap.layers[name] for name in self._unchanging], axis=0, dtype=np.float32)
@@ -144,7 +143,8 @@ class LiveCosts:
 
     def meet(self, people: Sequence[Walking]) -> Window:
         """Charge for people where they are now, and no longer where they were. Returns the cells priced anew."""
-        layer, factors = self._people(people), self.costmap.layers["people"]
+        layer = people_layer(self.costmap, self._robot, people, self._settings)
+        factors = self.costmap.layers["people"]
         eggs = list(layer.eggs(self._grid))
         windows = self._people_windows + [window for window, _ in eggs]
         if not windows:
@@ -163,9 +163,6 @@ class LiveCosts:
             for parts in zip(*windows, strict=True)
         )
         return rows, columns
-
-    def _people(self, people: Sequence[Walking]) -> PeopleLayer:
-        return people_layer(people, self._settings)
 
     def _price_anew(self, changed: Window) -> Window:
         """Measure clearance within reach of changed cells, and price them."""

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.contact import Walking
 from vinecompass.costs.kernels import draw_egg
+from vinecompass.costs.passing import Side
 from vinecompass.geometry import relative
 from vinecompass.grids import Grid
 from vinecompass.robot import Robot
@@ -34,8 +34,8 @@ class PeopleLayer:
         Standard deviation of the price beside and behind a person, m.
     lookahead : float
         The egg is drawn out ahead by the way that the person walks in this time, s.
-    wide_side : {"left", "right", "none"}
-        Of a person who walks, the side to which the egg is wider: plans pass on the other.
+    wide_sides : sequence of {"left", "right"}
+        Of each person, the side to which the egg is wider if they walk: plans pass on the other. None: no egg is.
     widening : float
         How many times wider.
 
@@ -49,7 +49,7 @@ class PeopleLayer:
     price: float
     spread: float
     lookahead: float
-    wide_side: Literal["left", "right", "none"] = "none"
+    wide_sides: Sequence[Side] = ()
     widening: float = 1.0
     name: str = "people"
 
@@ -62,7 +62,7 @@ class PeopleLayer:
 
     def eggs(self, grid: Grid) -> Iterator[tuple[tuple[slice, slice], NDArray[np.float32]]]:
         """Yield for each person the window of cells about the egg, and what it charges there."""
-        for person in self.people:
+        for number, person in enumerate(self.people):
             drawn_out = self._drawn_out(person)
             # From behind the person to the egg's far end.
             middle = 0.5 * SPREADS_CHARGED * self.lookahead * np.array([person.velocity_x, person.velocity_y])
@@ -73,7 +73,7 @@ class PeopleLayer:
             rows, columns = np.arange(low[0], high[0]) + 0.5, np.arange(low[1], high[1]) + 0.5
             here = relative([person.x, person.y, 0.0], grid.frame)
             heading = float(np.arctan2(person.velocity_y, person.velocity_x)) - grid.turn
-            egg = self._egg(person, heading, grid.cell_size * columns - here[0], grid.cell_size * rows - here[1])
+            egg = self._egg(number, heading, grid.cell_size * columns - here[0], grid.cell_size * rows - here[1])
             yield (slice(int(low[0]), int(high[0])), slice(int(low[1]), int(high[1]))), egg
 
     def why(self, x: float, y: float) -> str:
@@ -81,13 +81,13 @@ class PeopleLayer:
         eggs = [
             float(
                 self._egg(
-                    each,
+                    number,
                     float(np.arctan2(each.velocity_y, each.velocity_x)),
                     np.array([x - each.x]),
                     np.array([y - each.y]),
                 )[0, 0]
             )
-            for each in self.people
+            for number, each in enumerate(self.people)
         ]
         return str(self.people[int(np.argmax(eggs))]) if eggs and max(eggs) > 1.0 else "nobody near"
 
@@ -96,15 +96,15 @@ class PeopleLayer:
 
     def _widening(self, person: Walking) -> float:
         """Return how many times wider the egg is on its wide side: a standing person has none."""
-        return self.widening if self.wide_side != "none" and person.walks else 1.0
+        return self.widening if self.wide_sides and person.walks else 1.0
 
-    def _egg(
-        self, person: Walking, heading: float, x: NDArray[np.float64], y: NDArray[np.float64]
-    ) -> NDArray[np.float32]:
-        """Return what is charged ``(rows, columns)`` `y` and `x` away from a person, seen along a heading."""
+    def _egg(self, number: int, heading: float, x: NDArray[np.float64], y: NDArray[np.float64]) -> NDArray[np.float32]:
+        """Return what is charged ``(rows, columns)`` `y` and `x` away from one of the people, seen along a heading."""
+        person = self.people[number]
         drawn_out, wide = self._drawn_out(person), self.spread * self._widening(person)
         egg = np.empty((len(y), len(x)), np.float32)
-        left, right = (wide, self.spread) if self.wide_side == "left" else (self.spread, wide)
+        to_left = bool(self.wide_sides) and self.wide_sides[number] == "left"
+        left, right = (wide, self.spread) if to_left else (self.spread, wide)
         draw_egg(
             x, y, heading, (self.spread + drawn_out, self.spread, left, right), self.price - 1.0, SPREADS_CHARGED, egg
         )

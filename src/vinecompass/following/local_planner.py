@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
-from vinecompass.costs import CostMap, touches_on_the_way
+from vinecompass.costs import OTHER_SIDE, CostMap, Side, side_with_room, touches_on_the_way
 from vinecompass.door import checked
 from vinecompass.following.course import Course
 from vinecompass.following.people.rules import Encounter
@@ -412,6 +412,18 @@ class LocalPlanner(ABC):
     def _from_behind(self, target: FloatArray, course: Course) -> FloatArray:
         """Return a pose seen from the body as from one that looks where the leg goes."""
         return target * (course.direction, course.direction, 1.0)
+
+    def only_on_other_side(self, view: View) -> Callable[[Walking, Side], bool]:
+        """Return what tells of a person who walks towards the robot whether only the other side has room to pass."""
+
+        def told(person: Walking, usual: Side) -> bool:
+            if view.floor is None:
+                return False
+            # Who come towards each other, and both keep to the right, are each on the other's left.
+            beside = OTHER_SIDE[usual]
+            return side_with_room(view.floor.grid, view.floor.clearance, self._robot, person, beside) != beside
+
+        return told
 
     def wanting(self, view: View, wanted: Command, reason: str, poses: FloatArray | None = None) -> LocalPlan:
         """Return the plan for a cycle that wants a command, and why; told is what the drive can do of it.

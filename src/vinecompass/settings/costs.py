@@ -56,7 +56,7 @@ class CostSettings(Model):
         "seeing obstacles early, against time for each scan",
     )
     people_price: AtLeastOne = tuned(
-        6.0, by_factor(1.0, 30.0), "price of floor where a person is, 1 or more", "keeping off people, against way"
+        3.0, by_factor(1.0, 30.0), "price of floor where a person is, 1 or more", "keeping off people, against way"
     )
     people_spread: Positive = tuned(
         0.5,

@@ -103,6 +103,7 @@ class TimeBand(LocalPlanner):
             company,
             course=float(np.arctan2(leads[1], leads[0])),
             before=self._encounters,
+            only_on_other_side=self.only_on_other_side(view),
         )
         kept = KEPT_OF_SPACE * company.personal_space
         people = [Obstacle.of_person(each, kept) for each in view.people]
@@ -246,10 +247,10 @@ class TimeBand(LocalPlanner):
         """Count the people who would be passed on the side that is not preferred."""
         count = 0
         for island, side in zip(islands, kind[:-1], strict=True):
-            rule = self._encounters[island.person].rule if island.person >= 0 else None
-            if rule is not None and rule.prefer is not None and side != 0:
+            prefer = self._encounters[island.person].prefer if island.person >= 0 else None
+            if prefer is not None and side != 0:
                 # Passing on the right leaves the person on the left.
-                count += side != (1 if rule.prefer == "right" else -1)
+                count += side != (1 if prefer == "right" else -1)
         return count
 
     def _command(self, view: View, band: Band) -> Command:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from math import atan2, degrees, hypot
 
@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.contact import Walking
+from vinecompass.costs import OTHER_SIDE, Side
 from vinecompass.following.people.relations import Relation, approach, closest_approach, relate, side
 from vinecompass.geometry import wrap_heading
 from vinecompass.settings import PeopleRule, PeopleSettings
@@ -45,11 +46,27 @@ class Encounter:
     relation : Relation
     rule : PeopleRule or None
         None where no rule applies.
+    on_other_side : bool
+        Whether the person is passed on the other side than the rule says: only there is room.
     """
 
     person: Walking
     relation: Relation
     rule: PeopleRule | None
+    on_other_side: bool = False
+
+    @property
+    def prefer(self) -> Side | None:
+        """The side on which the robot should pass, as it sees it."""
+        return self._side(self.rule.prefer if self.rule is not None else None)
+
+    @property
+    def keep_to(self) -> Side | None:
+        """The side of the line to the person that it must move to."""
+        return self._side(self.rule.keep_to if self.rule is not None else None)
+
+    def _side(self, usual: Side | None) -> Side | None:
+        return OTHER_SIDE[usual] if usual is not None and self.on_other_side else usual
 
     @property
     def state(self) -> str:
@@ -87,6 +104,7 @@ def meet(
     *,
     course: float | None = None,
     before: Sequence[Encounter] = (),
+    only_on_other_side: Callable[[Walking, Side], bool] = lambda person, usual: False,
 ) -> list[Encounter]:
     """Return the encounter with each person.
 
@@ -103,24 +121,35 @@ def meet(
         that gives way already. Its heading if not given.
     before : sequence of Encounter
         What it was a moment ago, in the same order where people have no names: a rule in force stays so a little beyond
-        its limits.
+        its limits, and so does the side.
+    only_on_other_side : callable, optional
+        Takes a person who walks towards the robot and the side to pass on, as the robot sees it, and tells whether only
+        the other has room.
     """
     leads, encounters = float(pose[2]) if course is None else course, []
     for number, person in enumerate(people):
         relation = relate(pose, velocity, person)
-        in_force = _rule_before(number, person, before)
+        former = _before(number, person, before)
+        in_force = former.rule if former is not None else None
         rule = None
         if _will_meet(pose, leads, person, settings.personal_space + (IN_FORCE_SLACK if in_force else 0.0)):
             rule = _rule(pose, leads, relation, person, settings, in_force)
-        encounters.append(Encounter(person, relation, rule))
+        usual = None if rule is None else rule.keep_to or rule.prefer
+        if usual is None:
+            other = False
+        elif former is not None and rule is former.rule:
+            other = former.on_other_side
+        else:
+            other = only_on_other_side(person, usual)
+        encounters.append(Encounter(person, relation, rule, other))
     return encounters
 
 
-def _rule_before(number: int, person: Walking, before: Sequence[Encounter]) -> PeopleRule | None:
-    """Return the rule that was in force for a person: the one of the same name, or of the same place in the order."""
+def _before(number: int, person: Walking, before: Sequence[Encounter]) -> Encounter | None:
+    """Return what it was with a person: the encounter of the same name, or of the same place in the order."""
     if person.name:
-        return next((each.rule for each in before if each.person.name == person.name), None)
-    return before[number].rule if number < len(before) else None
+        return next((each for each in before if each.person.name == person.name), None)
+    return before[number] if number < len(before) else None
 
 
 def _will_meet(pose: FloatArray, course: float, person: Walking, space: float) -> bool:
@@ -170,12 +199,12 @@ def shut_out_by_people(
     slow = np.abs(velocities[:, 0]) <= WAITING_SPEED
     for each in encounters:
         rule = each.rule
-        if rule is None or not (rule.keep_to or rule.straight or not rule.may_approach):
+        if rule is None or not (each.keep_to or rule.straight or not rule.may_approach):
             continue
         line = each.person.x - float(pose[0]), each.person.y - float(pose[1])
         wrong = np.zeros(len(velocities), bool)
-        if rule.keep_to is not None:
-            wrong |= side(*moving, line) != (1 if rule.keep_to == "left" else -1)
+        if each.keep_to is not None:
+            wrong |= side(*moving, line) != (1 if each.keep_to == "left" else -1)
         if not rule.may_approach:
             walk = each.person.velocity_x, each.person.velocity_y
             near = closest_approach(*moving, line, walk, MEETING_WITHIN) < space + BESIDE

@@ -162,6 +162,7 @@ class VelocityWindow(LocalPlanner):
             people,
             course=_leads_to(course),
             before=self._encounters,
+            only_on_other_side=self.only_on_other_side(view),
         )
         frame = np.zeros(3) if view.floor is None else view.floor.grid.frame
         ahead, led_on = self._ahead(course, frame)
@@ -257,7 +258,7 @@ class VelocityWindow(LocalPlanner):
             for each in self._encounters
             if np.hypot(pose[0] - each.person.x, pose[1] - each.person.y) < PEOPLE_REACH
         ]
-        sides = np.array([SIDES[each.rule.prefer if each.rule else None] for each in near])
+        sides = np.array([SIDES[each.prefer] for each in near])
         rows = Walking.rows(each.person for each in near)
         return Minded(rows, sides, PEOPLE_TIME, left_to_go, settings.personal_space, settings.charge)
 
