@@ -21,10 +21,12 @@ from vinecompass import (
 )
 from vinecompass.costs import BodyCheck
 from vinecompass.geometry import arc, compose, wrap_angle
+from vinecompass.grids import MapRays
 from vinecompass.navigation import LoopPlanner, Recovery, RoundStop, State, StopGoal
 from vinecompass.navigation.base_watch import BaseWatch
 from vinecompass.navigation.find_myself import freest_way
 from vinecompass.navigation.loop_planning import free_start
+from vinecompass.navigation.silent_beams import SilentBeams
 from vinecompass.planning import METHODS, WhyNot
 
 GRID = short_mapping().grid
@@ -171,6 +173,22 @@ class ABaseThatIsNotAsItsFileSays(unittest.TestCase):
                 self.assertEqual(bool(watch.disobeys), "astray" in off and words is not None)
                 watch.put_right()
                 self.assertEqual(watch.disobeys, "")
+
+
+class SilentSectors(unittest.TestCase):
+    def test_beams_that_miss_a_wall_squarely_are_silent_and_those_that_graze_it_are_not(self):
+        # Along a wall 0.4 m to the left, the far end of the hall beyond the lidar's reach.
+        grid, lidar = room(40.0, 6.0), robot().scanner
+        along, across = np.array([5.0, 5.6, 0.0]), np.array([5.0, 3.0, np.pi / 2])
+        for pose, blind in ((along, ()), (across, range(150, 280))):
+            beams, rays = SilentBeams(lidar), MapRays(grid)
+            # By the truth the robot looks two degrees farther to the right.
+            seen = compose(compose(pose, [0.0, 0.0, -np.radians(2.0)]), lidar.mount_pose)
+            ranges = rays.ranges(seen[None], lidar.beam_angles, farthest=lidar.farthest)[0].astype(np.float32)
+            ranges[list(blind)] = np.inf
+            for _ in range(20):
+                beams.take(ranges, pose, rays)
+            self.assertEqual(np.flatnonzero(beams.silent).tolist(), list(blind))
 
 
 class LocalizedFromOutside(unittest.TestCase):

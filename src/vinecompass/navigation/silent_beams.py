@@ -20,6 +20,8 @@ WIDER_THAN = 3.0
 """Metres of wall that must be missed at once: less may have been taken away."""
 SURE = 0.75
 """Share of the lidar's reach within which a wall would surely have returned the beam."""
+GRAZING = np.sin(np.radians(10.0))
+"""Sine of the angle to a wall below which a beam may pass along it and be right: the heading is off by a little."""
 
 
 class SilentBeams:
@@ -53,9 +55,12 @@ class SilentBeams:
             sensor, angles = compose(pose, self._lidar.mount_pose), self._lidar.beam_angles[nothing]
             walls = rays.ranges(sensor[None], angles, farthest=SURE * self._lidar.farthest)[0]
             there = np.isfinite(walls)
-            ends = walls[there, None] * np.column_stack([np.cos(angles[there]), np.sin(angles[there])])
-            if len(ends) and np.hypot(*np.ptp(ends, axis=0)) > WIDER_THAN:
-                missed = nothing[there]
+            walls, angles = walls[there], angles[there]
+            ends = walls[:, None] * np.column_stack([np.cos(angles), np.sin(angles)])
+            steps = np.hypot(*np.diff(ends, axis=0).T)
+            squarely = walls[1:] * np.abs(np.diff(angles)) > GRAZING * steps
+            if steps[squarely].sum() > WIDER_THAN:
+                missed = nothing[there][np.append(squarely, False) | np.append(False, squarely)]
         self._mean *= 1.0 - KEPT
         self._mean[missed] += KEPT
         self._mean[np.isfinite(ranges)] = 0.0
