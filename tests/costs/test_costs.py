@@ -168,6 +168,11 @@ class Prices(unittest.TestCase):
         self.assertEqual(egg(1.0, 1.0), 1.0)
         self.assertIn("walking at 1.0 m/s", costmap.explain(5.0, 5.0)["people"].why)
         self.assertFalse(np.any(np.isinf(costmap.layers["people"])), "people are never walls")
+        # Beside the wall on their left, the dear side of who walks is there, and not on the right as a rule.
+        for x, dear in ((5.0, "right"), (1.2, "left")):
+            layer = price_floor(room(10.0, 8.0), robot(), people=[Walking(x, 3.0, 0.0, 1.0)]).layers["people"]
+            left, right = (layer[60, int((x + side) / 0.05)] for side in (-0.8, 0.8))
+            self.assertGreater(*((right, left) if dear == "right" else (left, right)))
 
     def test_a_layer_that_charges_too_little_is_named(self):
         @dataclasses.dataclass(frozen=True)

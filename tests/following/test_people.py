@@ -4,7 +4,7 @@ import unittest
 import numpy as np
 
 from tests.support import assert_input_error, robot
-from vinecompass import Command, VelocityWindow
+from vinecompass import Command, VelocityWindow, grid_from_polygons, price_floor
 from vinecompass.contact import Walking
 from vinecompass.following import TimeBand, meet, relate
 from vinecompass.following.people.rules import in_company
@@ -86,29 +86,35 @@ class Relations(unittest.TestCase):
 
 
 class Rules(unittest.TestCase):
-    def pass_by(self, planner, person, velocity, seconds=9.0):
+    def pass_by(self, planner, person, velocity, seconds=9.0, floor=None):
         """Drive past a person who walks on; return the track, the person's, and the local plans."""
         pose, command, place = np.zeros(3), Command(), np.array(person, dtype=float)
         planner.follow(straight())
         track, places, plans = [], [], []
         for _ in range(round(seconds / 0.1)):
-            plans.append(planner.step(pose, command, 0.1, people=[Walking(*place, *velocity)]))
+            plans.append(planner.step(pose, command, 0.1, floor=floor, people=[Walking(*place, *velocity)]))
             command = plans[-1].command
             pose, place = compose(pose, arc(command.velocity, 0.1)), place + 0.1 * np.asarray(velocity)
             track.append(pose)
             places.append(place.copy())
         return np.array(track), np.array(places), plans
 
-    def test_it_passes_on_the_agreed_side_and_on_the_other_at_another_site(self):
+    def test_it_passes_on_the_agreed_side_and_on_the_other_at_another_site_or_where_only_there_is_room(self):
         usual = PeopleSettings()
         mirrored = [
             rule.model_copy(update={key: "left" for key in ("prefer", "keep_to") if getattr(rule, key)})
             for rule in usual.rules
         ]
-        for settings, sign in ((usual, -1.0), (PeopleSettings(rules=mirrored), 1.0)):
+        by_the_wall = price_floor(grid_from_polygons([(-2, -1.3), (16, -1.3), (16, 5), (-2, 5)], [], 0.05), robot())
+        for settings, floor, sign in (
+            (usual, None, -1.0),
+            (PeopleSettings(rules=mirrored), None, 1.0),
+            (usual, by_the_wall, 1.0),
+        ):
             for kind in (VelocityWindow, TimeBand):
-                with self.subTest(kind=kind.__name__, sign=sign):
-                    track, places, plans = self.pass_by(kind(robot(), people=settings), [9.0, 0.0], [-0.9, 0.0])
+                with self.subTest(kind=kind.__name__, floor=floor is not None, sign=sign):
+                    planner = kind(robot(), people=settings)
+                    track, places, plans = self.pass_by(planner, [9.0, 0.0], [-0.9, 0.0], floor=floor)
                     beside = int(np.argmin(np.hypot(*(track[:, :2] - places).T)))
                     self.assertGreater(sign * (track[beside, 1] - places[beside, 1]), 0.7)
                     self.assertGreater(track[-1, 0], 4.0)

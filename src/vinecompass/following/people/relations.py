@@ -12,11 +12,11 @@ from numpy.typing import ArrayLike
 from vinecompass.contact import Walking
 from vinecompass.settings import Approach
 
-__all__ = ["Relation", "Side", "approach", "closest_approach", "relate", "side"]
+__all__ = ["Relation", "SideOfLine", "approach", "closest_approach", "relate", "side"]
 
-Side = Literal["left", "along", "right"]
+SideOfLine = Literal["left", "along", "right"]
 APPROACHES: dict[int, Approach] = {1: "approaching", 0: "steady", -1: "receding"}
-SIDES: dict[int, Side] = {1: "left", 0: "along", -1: "right"}
+SIDES: dict[int, SideOfLine] = {1: "left", 0: "along", -1: "right"}
 NO_SPEED = 0.1
 """m/s below which a speed along the line between the two counts as none."""
 ALONG = tan(radians(8.0))
@@ -41,8 +41,8 @@ class Relation:
 
     robot: Approach
     person: Approach
-    robot_side: Side
-    person_side: Side
+    robot_side: SideOfLine
+    person_side: SideOfLine
 
     def __str__(self) -> str:
         return f"robot {self.robot} {self.robot_side}, person {self.person} {self.person_side}"
