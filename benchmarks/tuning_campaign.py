@@ -29,6 +29,9 @@ SPOILT = (
 )
 """Settings, each spoilt on its own: those that cost most among all at the ends of their ranges, or beyond."""
 VARIED = ("costs.comfort", "window.clearance", "window.horizon", "following.tight_gap")
+VARIED_IN_AISLES = ("costs.comfort", "window.clearance", "following.tight_speed", "following.tight_gap")
+NARROW = (0.82, 0.95)
+"""Metres of aisles that leave the body 10 to 16 cm on either side."""
 UNSEEN = range(1000, 1012)
 """Seeds that no study sees."""
 TRIALS, SEEDS = 64, 4
@@ -36,9 +39,16 @@ SHORT = 3.0
 """Seconds of the rehearsals that are killed."""
 
 
-def case_in(number: int, settings: Settings | None = None, time_limit: float = 120.0) -> MissionCase:
-    """Return a drive to a stop of a made-up cellar with two people about."""
-    site, robot = cellar(number), read_robot(demo_file("robot.toml"))
+def case_in(
+    number: int,
+    settings: Settings | None = None,
+    time_limit: float = 120.0,
+    *,
+    people: int = 2,
+    aisles: tuple[float, float] = (1.2, 1.8),
+) -> MissionCase:
+    """Return a drive to a stop of a made-up cellar."""
+    site, robot = cellar(number, people=people, aisles=aisles), read_robot(demo_file("robot.toml"))
     the_round = Round.to_pose(site.stops[0].site_pose)
     return MissionCase(site, robot, map_of(site), the_round, settings or Settings(), time_limit=time_limit)
 
@@ -72,15 +82,16 @@ def spoilt() -> None:
 
 
 def unseen() -> None:
-    """Search from the defaults in three sites."""
-    for number in (1, 2, 3):
-        case = case_in(number)
-        said = explain(searched(case, VARIED), SEEDS)
+    """Search from the defaults in three sites with narrow aisles, and in three with wide ones and people."""
+    jobs = [(f"narrow cellar {i}", case_in(i, people=0, aisles=NARROW), VARIED_IN_AISLES) for i in (1, 2, 3)]
+    jobs += [(f"cellar {i}", case_in(i), VARIED) for i in (1, 2, 3)]
+    for name, case, varied in jobs:
+        said = explain(searched(case, varied), SEEDS)
         gains = costs(case, said.best) - costs(case, {})
         doubt = gains.std() / np.sqrt(len(gains))
         told = "better" if said.is_better else "no better"
         print(
-            f"cellar {number}: {gains.mean():+.3f} of the bound (+- {doubt:.3f}) with {said.best}, told to be {told}",
+            f"{name}: {gains.mean():+.3f} of the bound (+- {doubt:.3f}) with {said.best}, told to be {told}",
             flush=True,
         )
 

@@ -156,6 +156,22 @@ class EveryPlanner(unittest.TestCase):
                         if vehicle.drive.turning_radius:
                             self.assertLessEqual(abs(command.turn_rate) * 0.9, abs(command.speed) + 1e-9)
 
+    def test_what_cannot_turn_on_the_spot_keeps_to_the_short_legs_of_a_manoeuvre(self):
+        # Back in a curve to one side and the other, and ahead to where it stands 0.16 m beside its start.
+        pose, path = np.zeros(3), [np.zeros(3)]
+        for direction, curvature, steps in ((-1.0, 1.0, 5), (-1.0, -1.0, 5), (1.0, 0.0, 10)):
+            for _ in range(steps):
+                pose = compose(pose, arc([0.08 * direction, 0.0, 0.08 * direction * curvature], 1.0))
+                path.append(pose)
+        for kind in self.kinds:
+            with self.subTest(kind=kind.__name__):
+                planner = kind(car_robot())
+                track, _, plans = follow(planner, np.array(path), [0.0, 0.0, 0.0])
+                turned = next(i for i, plan in enumerate(plans) if plan.reason == "stops to change direction")
+                np.testing.assert_allclose(track[turned], path[10], atol=0.06)
+                self.assertEqual(planner.phase, "arrived")
+                np.testing.assert_allclose(track[-1], path[-1], atol=0.04)
+
     def test_beside_walls_and_in_slow_zones_it_slows_down_and_pushed_away_it_closes_in_again(self):
         wide = room(8.0, 4.0)
         zone = Zone(name="z", kind="slow", speed=0.25, polygon=[(3, 0), (5, 0), (5, 4), (3, 4)])

@@ -44,6 +44,10 @@ TURNS_BELOW = 0.05
 """m/s below which it turns on the spot."""
 TURN_BRAKING = 0.8
 """Share of the drive's turning power with which a turn on the spot is braked: some is left to correct it."""
+STEERED_SURELY = 1.0
+"""Metres before the end of a leg from which on what cannot turn on the spot keeps to the leg above all."""
+DRAWN_IN = 2.5
+"""1/m: by so much a metre of way, critically damped, what cannot turn on the spot is drawn to the end of its leg."""
 LAST_METRE = 1.0
 """Metres of plan left from which on steering is not turned about for what the estimate may be off."""
 TURNS_ABOUT_FROM = 0.2
@@ -296,7 +300,27 @@ class LocalPlanner(ABC):
             self.phase = "closing in"
             return self._close_in(view, course, end, profile)
         self.phase = "driving"
+        if not steers_in and course.left < STEERED_SURELY:
+            return self._steer_along(view, course, profile)
         return self.drive_on(view, course, profile)
+
+    def _steer_along(self, view: View, course: Course, profile: SpeedProfile) -> LocalPlan:
+        """Keep to the end of a leg, place and heading alike: what cannot turn on the spot cannot put them right there.
+
+        Notes
+        -----
+        The chained-form law for a path's curvature (Samson, 1995).
+        """
+        first = min(course.nearest, course.end - 1)
+        here, there = course.poses[first], course.poses[first + 1]
+        step = course.direction * float(course.along[first + 1] - course.along[first])
+        curvature = wrap_heading(float(there[2] - here[2])) / step
+        ahead, aside, turned = relative(view.pose, here).tolist()
+        aside -= 0.5 * curvature * ahead**2
+        turned = wrap_heading(turned - curvature * ahead)
+        speed = course.direction * profile.allowed
+        back = DRAWN_IN**2 * aside * float(np.sinc(turned / np.pi)) * speed + 2.0 * DRAWN_IN * turned * abs(speed)
+        return self.wanting(view, Command(speed, turn_rate=speed * curvature - back), profile.reason, course.leg)
 
     def _close_in(self, view: View, course: Course, end: FloatArray, profile: SpeedProfile) -> LocalPlan:
         """Creep to the end of a leg, steering at it only while that is of use."""

@@ -18,6 +18,8 @@ SILENT = 0.7
 """Mean share of scans from which it is."""
 WIDER_THAN = 3.0
 """Metres of wall that must be missed at once: less may have been taken away."""
+NEIGHBOURS = 2
+"""Beams apart that still look at one wall: one between them may give no reading."""
 SURE = 0.75
 """Share of the lidar's reach within which a wall would surely have returned the beam."""
 GRAZING = np.sin(np.radians(10.0))
@@ -58,7 +60,8 @@ class SilentBeams:
             walls, angles = walls[there], angles[there]
             ends = walls[:, None] * np.column_stack([np.cos(angles), np.sin(angles)])
             steps = np.hypot(*np.diff(ends, axis=0).T)
-            squarely = walls[1:] * np.abs(np.diff(angles)) > GRAZING * steps
+            squarely = walls[1:] * np.diff(angles) > GRAZING * steps
+            squarely &= np.diff(nothing[there]) <= NEIGHBOURS
             if steps[squarely].sum() > WIDER_THAN:
                 missed = nothing[there][np.append(squarely, False) | np.append(False, squarely)]
         self._mean *= 1.0 - KEPT
