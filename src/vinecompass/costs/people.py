@@ -35,7 +35,7 @@ class PeopleLayer:
     lookahead : float
         The egg is drawn out ahead by the way that the person walks in this time, s.
     wide_sides : sequence of {"left", "right"}
-        Of each person, the side to which the egg is wider if they walk: plans pass on the other. None: no egg is.
+        Of each person, the side to which the egg is wider if they walk: plans pass on the other. Empty: none is wider.
     widening : float
         How many times wider.
 

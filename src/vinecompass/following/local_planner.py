@@ -314,7 +314,9 @@ class LocalPlanner(ABC):
         first = min(course.nearest, course.end - 1)
         here, there = course.poses[first], course.poses[first + 1]
         step = course.direction * float(course.along[first + 1] - course.along[first])
-        curvature = wrap_heading(float(there[2] - here[2])) / step
+        sharpest = 1.0 / self._limits.turning_radius
+        # Where a plan ends with a heading that its last step does not lead to, no curve does.
+        curvature = min(max(wrap_heading(float(there[2] - here[2])) / step, -sharpest), sharpest)
         ahead, aside, turned = relative(view.pose, here).tolist()
         aside -= 0.5 * curvature * ahead**2
         turned = wrap_heading(turned - curvature * ahead)
