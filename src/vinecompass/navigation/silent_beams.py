@@ -60,10 +60,11 @@ class SilentBeams:
             walls, angles = walls[there], angles[there]
             ends = walls[:, None] * np.column_stack([np.cos(angles), np.sin(angles)])
             steps = np.hypot(*np.diff(ends, axis=0).T)
-            squarely = walls[1:] * np.diff(angles) > GRAZING * steps
+            squarely = walls[1:] * np.abs(np.diff(angles)) > GRAZING * steps
             squarely &= np.diff(nothing[there]) <= NEIGHBOURS
-            if steps[squarely].sum() > WIDER_THAN:
-                missed = nothing[there][np.append(squarely, False) | np.append(False, squarely)]
+            meets = np.append(squarely, False) | np.append(False, squarely)
+            if np.any(meets) and np.hypot(*np.ptp(ends[meets], axis=0)) > WIDER_THAN:
+                missed = nothing[there][meets]
         self._mean *= 1.0 - KEPT
         self._mean[missed] += KEPT
         self._mean[np.isfinite(ranges)] = 0.0
