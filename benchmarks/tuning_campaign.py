@@ -15,7 +15,18 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.drive_sites import cellar, map_of
-from vinecompass import MissionCase, Settings, StudyRun, Trial, demo_file, read_robot, read_site, read_study, write_map
+from vinecompass import (
+    MissionCase,
+    Settings,
+    Site,
+    StudyRun,
+    Trial,
+    demo_file,
+    read_robot,
+    read_site,
+    read_study,
+    write_map,
+)
 from vinecompass.navigation import Round
 from vinecompass.settings import changed_settings
 from vinecompass.tuning import Study, Vary, choose_settings, explain
@@ -39,16 +50,9 @@ SHORT = 3.0
 """Seconds of the rehearsals that are killed."""
 
 
-def case_in(
-    number: int,
-    settings: Settings | None = None,
-    time_limit: float = 120.0,
-    *,
-    people: int = 2,
-    aisles: tuple[float, float] = (1.2, 1.8),
-) -> MissionCase:
+def case_in(site: Site, settings: Settings | None = None, time_limit: float = 120.0) -> MissionCase:
     """Return a drive to a stop of a made-up cellar."""
-    site, robot = cellar(number, people=people, aisles=aisles), read_robot(demo_file("robot.toml"))
+    robot = read_robot(demo_file("robot.toml"))
     the_round = Round.to_pose(site.stops[0].site_pose)
     return MissionCase(site, robot, map_of(site), the_round, settings or Settings(), time_limit=time_limit)
 
@@ -68,10 +72,10 @@ def costs(case: MissionCase, values: dict[str, float]) -> np.ndarray:
 
 def spoilt() -> None:
     """Spoil one setting at a time, and search for it."""
-    as_it_is = costs(case_in(1), {}).mean()
+    as_it_is = costs(case_in(cellar(1)), {}).mean()
     print(f"as it is: {as_it_is:.2f}")
     for key, value in SPOILT:
-        case = case_in(1, changed_settings(Settings(), {key: value}))
+        case = case_in(cellar(1), changed_settings(Settings(), {key: value}))
         before, best = costs(case, {}).mean(), explain(searched(case, (key,)), SEEDS).best
         after = costs(case, best).mean()
         share = (before - after) / (before - as_it_is)
@@ -83,8 +87,8 @@ def spoilt() -> None:
 
 def unseen() -> None:
     """Search from the defaults in three sites with narrow aisles, and in three with wide ones and people."""
-    jobs = [(f"narrow cellar {i}", case_in(i, people=0, aisles=NARROW), VARIED_IN_AISLES) for i in (1, 2, 3)]
-    jobs += [(f"cellar {i}", case_in(i), VARIED) for i in (1, 2, 3)]
+    jobs = [(f"narrow cellar {i}", case_in(cellar(i, people=0, aisles=NARROW)), VARIED_IN_AISLES) for i in (1, 2, 3)]
+    jobs += [(f"cellar {i}", case_in(cellar(i)), VARIED) for i in (1, 2, 3)]
     for name, case, varied in jobs:
         said = explain(searched(case, varied), SEEDS)
         gains = costs(case, said.best) - costs(case, {})
@@ -131,7 +135,7 @@ def kills() -> None:
 
 def workers() -> None:
     """Run the same trials with one worker and with two."""
-    case = case_in(1, time_limit=30.0)
+    case = case_in(cellar(1), time_limit=30.0)
     trials = [Trial(number, number, {}) for number in range(24)]
     took = []
     for count in (1, 2):

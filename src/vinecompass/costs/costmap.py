@@ -23,7 +23,7 @@ from vinecompass.grids import Grid, Zone, clearance
 from vinecompass.robot import Robot
 from vinecompass.settings import CostSettings
 
-__all__ = ["Charge", "CostMap", "PricedFloor", "people_layer", "price_floor", "price_stack"]
+__all__ = ["Charge", "CostMap", "PricedFloor", "people_layer", "price_floor", "price_stack", "with_people"]
 
 
 OUR_LAYERS = ("map", "zones", "obstacles", "people", "clearance")
@@ -256,10 +256,8 @@ def price_floor(
         stack.append(cast(Layer, obstacles) if hasattr(obstacles, "charge") else PointsLayer(grid, obstacles))
     near = ClearanceLayer(np.zeros((0, 0), np.float32), s.contact_price, s.comfort, s.fall)
     priced = price_stack(grid, robot, [*stack, near], one_way_headings(grid, zones))
-    if people:
-        layer = people_layer(priced, robot, people, s)
-        priced = price_stack(grid, robot, [*stack, layer, near], priced.one_way)
-    return replace(priced, top_speeds=slow_speeds(grid, zones))
+    priced = replace(priced, top_speeds=slow_speeds(grid, zones))
+    return with_people(priced, robot, people, s) if people else priced
 
 
 def _own_layers(layers: Sequence[Layer]) -> Sequence[Layer]:
@@ -285,6 +283,14 @@ def people_layer(costmap: CostMap, robot: Robot, people: Sequence[Walking], sett
             for each in people
         )
     return PeopleLayer(people, s.people_price, s.people_spread, s.people_lookahead, sides, s.people_widening)
+
+
+def with_people(costmap: CostMap, robot: Robot, people: Sequence[Walking], settings: CostSettings) -> CostMap:
+    """Return a floor that has no such layer yet with the one that charges for people: they close nothing."""
+    layer, (*lower, near) = people_layer(costmap, robot, people, settings), costmap.stack
+    factors = layer.charge(costmap.grid, robot)
+    layers = costmap.layers | {layer.name: factors}
+    return replace(costmap, prices=costmap.prices * factors, layers=layers, stack=(*lower, layer, near))
 
 
 def price_stack(

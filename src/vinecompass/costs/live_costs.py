@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.contact import Walking
-from vinecompass.costs.costmap import people_layer, price_floor
+from vinecompass.costs.costmap import people_layer, price_floor, with_people
 from vinecompass.costs.fall import ClearanceLayer
 from vinecompass.costs.gone import GoneWalls
 from vinecompass.costs.layers import Layer
@@ -66,9 +66,7 @@ class LiveCosts:
         self._robot = robot
         self.obstacles = LiveObstacles(grid, apart=s.obstacle_apart, memory=s.obstacle_memory, reach=s.obstacle_reach)
         costmap = price_floor(grid, robot, zones=zones, obstacles=self.obstacles, extra_layers=extra_layers, settings=s)
-        *lower, near = costmap.stack
-        layers = costmap.layers | {"people": np.ones(grid.shape, np.float32)}
-        self.costmap = replace(costmap, stack=(*lower, people_layer(costmap, robot, (), s), near), layers=layers)
+        self.costmap = with_people(costmap, robot, (), s)
         self._gone = GoneWalls(grid)
         self._unchanging = [name for name in costmap.layers if name not in ("obstacles", "clearance")]
         self._base = np.prod([costmap.layers[name] for name in self._unchanging], axis=0, dtype=np.float32)

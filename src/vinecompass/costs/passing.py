@@ -55,4 +55,4 @@ def side_with_room(grid: Grid, clearance: NDArray[np.float32], robot: Robot, per
         return bool(np.all(free > robot.body.inner_radius))
 
     other = OTHER_SIDE[usual]
-    return other if has_room(other) and not has_room(usual) else usual
+    return usual if has_room(usual) or not has_room(other) else other

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import distance_along, wrap_angle
+from vinecompass.geometry import distance_along, polyline_headings, wrap_angle
 
 __all__ = ["Course"]
 
@@ -121,8 +121,7 @@ class Course:
 
 def _corners(poses: FloatArray) -> FloatArray:
     """Return by how much the way turns at each pose between the ends ``(N - 2,)``, 0 to pi."""
-    steps = np.diff(poses[:, :2], axis=0)
-    return np.asarray(np.abs(wrap_angle(np.diff(np.arctan2(steps[:, 1], steps[:, 0])))))
+    return np.asarray(np.abs(wrap_angle(np.diff(polyline_headings(poses)[:-1]))))
 
 
 def _directions(poses: FloatArray) -> NDArray[np.int64]:

@@ -134,13 +134,11 @@ def meet(
         rule = None
         if _will_meet(pose, leads, person, settings.personal_space + (IN_FORCE_SLACK if in_force else 0.0)):
             rule = _rule(pose, leads, relation, person, settings, in_force)
-        usual = None if rule is None else rule.keep_to or rule.prefer
-        if usual is None:
-            other = False
-        elif former is not None and rule is former.rule:
+        if former is not None and rule is former.rule:
             other = former.on_other_side
         else:
-            other = only_on_other_side(person, usual)
+            usual = None if rule is None else rule.keep_to or rule.prefer
+            other = usual is not None and only_on_other_side(person, usual)
         encounters.append(Encounter(person, relation, rule, other))
     return encounters
 
