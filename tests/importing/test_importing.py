@@ -4,10 +4,14 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+import pyarrow
+import pyarrow.parquet
+from scipy.spatial.transform import Rotation
 
 from tests.support import assert_input_error, new_folder, robot, short_run
 from vinecompass import TableFormat, check, compare_tracks, fuse, guess_format, import_run, write_run
 from vinecompass.files import validated
+from vinecompass.geometry import wrap_angle
 
 LOG = Path(__file__).parents[2] / "examples" / "strangers_log"
 SINCE_1970 = 1.79e9
@@ -129,6 +133,63 @@ class Manners(unittest.TestCase):
             told = np.isfinite(again.scans.ranges)
             self.assertGreater(told.sum(), 0.85 * np.isfinite(run.scans.ranges).sum())
             np.testing.assert_allclose(again.scans.ranges[told], run.scans.ranges[told], atol=1e-5)
+
+    def test_lists_in_a_cell_stamps_in_nanoseconds_and_quaternions(self):
+        run, folder = short_run(), new_folder()
+        stamps = np.rint((run.scans.t + SINCE_1970) * 1e9).astype(np.int64)
+        words = {"inf": "Infinity", "nan": "None"}
+        cells = [[f"{value:.4f}" for value in row] for row in run.scans.ranges]
+        texts = ["[" + ", ".join(words.get(word, word) for word in row) + "]" for row in cells]
+        lines = [f'{t},-2.1,"[0, 0, 0]","{text}"' for t, text in zip(stamps, texts, strict=True)]
+        (folder / "text.csv").write_text("\n".join(["time_ns,angle_min,intensities,ranges", *lines]))
+        bare = [f"{t}\t({' '.join(row)})" for t, row in zip(stamps, cells, strict=True)]
+        (folder / "bare.tsv").write_text("\n".join(["stamp\tdistances", *bare]))
+        millimetres = np.rint(1e3 * np.where(np.isfinite(run.scans.ranges), run.scans.ranges, 65.0)).astype(np.int32)
+        whole = pyarrow.table({"t": stamps, "ranges": list(millimetres)})
+        pyarrow.parquet.write_table(whole, folder / "whole.parquet")
+        # A base that tips as it drives: the heading is that of its x axis, seen from above.
+        turns = Rotation.from_euler("ZYX", np.insert(run.truth.poses[:, 2:], [1, 1], [0.05, -0.03], axis=1))
+        seconds, rest = np.divmod(np.rint((run.truth.t + SINCE_1970) * 1e9).astype(np.int64), 10**9)
+        names = [
+            "seq",
+            "stamp.sec",
+            "stamp.nanosec",
+            *(f"orientation.{part}" for part in "xyzw"),
+            "position.x",
+            "position.y",
+        ]
+        counted = np.arange(len(run.truth))
+        columns = [counted, seconds, rest, turns.as_quat(), run.truth.poses[:, :2]]
+        way = written(folder / "way.csv", names, columns, formats="%.12g")
+        for scans in ("text.csv", "bare.tsv", "whole.parquet"):
+            tables = {"scans": [folder / scans], "odometry": [way]}
+            with self.subTest(scans=scans):
+                again = self.imported(
+                    tables, {name: guess_format(name, paths, robot()) for name, paths in tables.items()}
+                )
+                np.testing.assert_allclose(again.scans.t - SINCE_1970, run.scans.t, atol=1e-6)
+                np.testing.assert_allclose(again.odometry.t - SINCE_1970, run.truth.t, atol=1e-6)
+                self.assertLess(np.abs(again.odometry.poses[:, :2] - run.truth.poses[:, :2]).max(), 1e-6)
+                ahead = turns.apply([1.0, 0.0, 0.0])
+                off = again.odometry.poses[:, 2] - np.arctan2(ahead[:, 1], ahead[:, 0])
+                np.testing.assert_allclose(wrap_angle(off), 0.0, atol=1e-6)
+                told = np.isfinite(run.scans.ranges)
+                np.testing.assert_allclose(again.scans.ranges[told], run.scans.ranges[told], atol=0.00051)
+                self.assertFalse(np.any(np.isfinite(again.scans.ranges[~told])))
+        (folder / "torn.csv").write_text('t,ranges\n1,"[1.0, x]"')
+        assert_input_error(
+            self, lambda: import_run({"scans": folder / "torn.csv"}, robot()), "torn.csv", "ranges", "lists"
+        )
+        (folder / "twice.csv").write_text("t,r0,t\n1,2,3\n")
+        for call in (guess_format, lambda stream, paths, robot: import_run({stream: paths}, robot)):
+            assert_input_error(
+                self, lambda c=call: c("scans", [folder / "twice.csv"], robot()), "twice.csv", "t", "once"
+            )
+        written(folder / "none.csv", ["t", "x", "y", "quaternion_z", "quaternion_w"], [[[1, 0, 0, 0.5, 0.5]] * 2])
+        tables = {"scans": folder / "text.csv", "odometry": folder / "none.csv"}
+        assert_input_error(
+            self, lambda: import_run(tables, robot(), columns={"scans.t": "time_ns"}), "none.csv", "no rotation"
+        )
 
     def test_the_strangers_log_is_the_drive_that_it_was(self):
         tables = {"scans": [LOG / "laser-1.csv.gz", LOG / "laser-2.csv.gz"], "wheels": [LOG / "encoders.txt"]}

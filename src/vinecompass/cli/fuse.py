@@ -169,7 +169,7 @@ def _details(fused: Fused, rows: dict[str, dict[str, float]], beside: str) -> li
         )
     wrong = contradictions(fused.learned)
     lines += [f"{noise_advice(name, noise)} (filed {noise.filed:g})" for name, noise in wrong.items()]
-    lines += [f"wheels not believed from {a:.1f} to {b:.1f} s" for a, b in fused.slips]
+    lines += [f"{fused.slipping} not believed from {a:.1f} to {b:.1f} s" for a, b in fused.slips]
     return [*lines, *fused.notes]
 
 

@@ -68,7 +68,7 @@ def draw_fusion(fused: Fused, run: Run, *, ax: Axes | None = None) -> FigureBase
     if run.truth is not None:
         legend.append(draw_truth(axes, run.truth.poses))
     if len(fused.slips):
-        legend.append(Patch(facecolor=STRAW, label="wheels not believed (slip)"))
+        legend.append(Patch(facecolor=STRAW, label=f"{fused.slipping} not believed (slip)"))
     legend.append(draw_robot(axes, run.robot, fused.track.poses[0], label="start"))
     axes.autoscale_view()
     draw_scale_bar(axes)

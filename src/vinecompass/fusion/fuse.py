@@ -47,7 +47,7 @@ class Fused:
     report : dict of str to SourceReport
         How each source fared.
     slips : array, (N, 2)
-        Spans of time in which the wheels were not believed, s.
+        Spans of time in which the wheels, or the odometry in place of them, were not believed, s.
     motions : list of ScanMotion
         What each scan said, led by wheels or odometry in places that look alike all along; empty if scans were not
         used.
@@ -67,6 +67,11 @@ class Fused:
     learned: dict[str, EstimatedValue]
     notes: tuple[str, ...]
     doubts: tuple[str, ...]
+
+    @property
+    def slipping(self) -> str:
+        """The source that slips where wheels do: the wheels, or the odometry in place of them."""
+        return "wheels" if "wheels" in self.report else "odometry"
 
     @cached_property
     def alone(self) -> dict[str, Track]:

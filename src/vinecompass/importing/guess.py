@@ -16,11 +16,13 @@ from vinecompass.files import validated
 from vinecompass.importing.absurd import likeliest_length
 from vinecompass.importing.guess_layout import guess_columns, guess_text, words_of
 from vinecompass.importing.import_tables import radians_of
+from vinecompass.importing.list_cells import lists_of
 from vinecompass.importing.table_format import (
     LENGTH_UNITS,
     TIME_UNITS,
     WHEEL_UNITS,
     TableFormat,
+    kept_columns,
     numbers_of,
     parse,
     read_recorded,
@@ -68,7 +70,7 @@ class _Table:
     ----------
     robot : Robot
     columns : dict of str to array (N,) or None
-        By their own names; None where they hold no numbers.
+        By their own names; None where they hold no numbers. Of lists, all their numbers.
     ours : dict of str to str
         Their name for one of ours.
     rest : list of str
@@ -123,11 +125,17 @@ def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Map
     rows = _first_rows(stream, paths, text, how)
     columns = {name: numbers_of(rows.column(name)) for name in rows.column_names}
     ours, rest = guess_columns(
-        stream, rows.column_names, robot, lambda name: _is_stamp(rows.column(name), columns[name])
+        stream,
+        rows.column_names,
+        robot,
+        lambda name: _is_stamp(rows.column(name), columns[name]),
+        lambda name: _lists(rows.column(name)) is not None,
     )
     reasons += [f"{key} is the column {theirs!r}" for key, theirs in ours.items() if key != theirs]
+    if "ranges" in ours:
+        columns[ours["ranges"]] = _lists(rows.column(ours["ranges"]))
     table = _Table(robot, columns, ours, rest)
-    if "t" in ours:
+    if "t" in ours and "nanoseconds" not in ours:
         table.guessed["time"] = _time(rows.column(ours["t"]), columns[ours["t"]], ours["t"], stream, robot)
     {"scans": _guess_scans, "wheels": _guess_wheels, "imu": _guess_imu}.get(stream, _guess_poses)(table)
     for key, (value, reason) in table.guessed.items():
@@ -145,13 +153,21 @@ def _first_rows(stream: str, paths: Sequence[Path], text: bytes, how: TableForma
         return read_recorded(paths, how)
     lines = text.splitlines(keepends=True)
     many = 50 * FEW_ROWS if lines and len(lines[-1]) < 200 else FEW_ROWS
-    return parse(b"".join(lines[:many]), how, paths[0]).drop_columns(list(how.leave_out))
+    return kept_columns(parse(b"".join(lines[:many]), how, paths[0]), how, paths[0])
 
 
 def _is_stamp(column: pyarrow.ChunkedArray, numbers: FloatArray | None) -> bool:
     if numbers is None:
         return bool(pyarrow.types.is_timestamp(column.type))
-    return len(numbers) > 1 and bool(np.all(np.diff(numbers) >= 0.0)) and numbers[-1] > numbers[0]
+    return len(numbers) > 1 and bool(np.all(numbers[1:] >= numbers[:-1])) and numbers[-1] > numbers[0]
+
+
+def _lists(column: pyarrow.ChunkedArray) -> FloatArray | None:
+    """Return all numbers of a column of lists; None if it holds anything else."""
+    lists = lists_of(column)
+    if lists is None or len(lists.flatten()) < SEVERAL * len(lists):
+        return None
+    return np.asarray(lists.flatten().to_numpy(zero_copy_only=False))
 
 
 def _time(
@@ -195,6 +211,8 @@ def _guess_scans(table: _Table) -> None:
         angles = table.column("angle")
         if angles is not None and np.nanmax(np.abs(angles)) > 2.0 * np.pi + 0.1:
             table.guessed["angle"] = "deg", f"beams are at up to {np.nanmax(np.abs(angles)):.0f}"
+    elif "ranges" in ours:
+        told, names = table.column("ranges"), [ours["ranges"]]
     else:
         # The ranges are the columns that are numbered; there are as many as the scanner has beams.
         groups: dict[str, list[str]] = {}
@@ -213,7 +231,7 @@ def _guess_scans(table: _Table) -> None:
     codes, counts = np.unique(told[np.isfinite(told)], return_counts=True)
     often = codes[counts >= max(CODE_SHARE * len(told), 2.0)]
     unit, share = likeliest_length(told[~np.isin(told, often[often <= 0.0])], lidar)
-    named = _unit_in(names, list(LENGTH_UNITS)) if "range" in ours else None
+    named = _unit_in(names, list(LENGTH_UNITS)) if len(names) == 1 else None
     unit = named or unit
     reason = f"{100.0 * share:.0f} % of the ranges are then within the scanner's {lidar.nearest} to {lidar.farthest} m"
     table.guessed["length"] = unit, f"{names[0]!r} says so" if named else reason

@@ -14,12 +14,13 @@ COMMENTS = ("#", "%", "//")
 LINES = 40
 """So many lines are looked at."""
 MEANINGS: dict[str, tuple[set[str], ...]] = {
-    "t": ({"t"}, {"time"}, {"stamp"}, {"timestamp"}, {"clock"}, {"date"}, {"datetime"}),
+    "t": ({"t"}, {"time"}, {"stamp"}, {"timestamp"}, {"clock"}, {"date"}, {"datetime"}, {"sec"}, {"secs"}, {"seconds"}),
+    "nanoseconds": ({"nanosec"}, {"nanosecs"}, {"nanoseconds"}, {"nsec"}, {"nsecs"}),
     "left": ({"left"}, {"l"}),
     "right": ({"right"}, {"r"}),
     "steering": ({"steering"}, {"steer"}),
-    "x": ({"x"},),
-    "y": ({"y"},),
+    "x": ({"position", "x"}, {"pos", "x"}, {"pose", "x"}, {"x"}),
+    "y": ({"position", "y"}, {"pos", "y"}, {"pose", "y"}, {"y"}),
     "heading": ({"heading"}, {"theta"}, {"phi"}, {"direction"}, {"angle"}),
     "speed": ({"speed"}, {"velocity"}, {"v"}, {"vx"}),
     "sideways": ({"sideways"}, {"vy"}, {"lateral"}),
@@ -29,8 +30,15 @@ MEANINGS: dict[str, tuple[set[str], ...]] = {
     "beam": ({"beam"}, {"ray"}, {"index"}),
     "angle": ({"angle"}, {"bearing"}, {"azimuth"}),
     "range": ({"range"}, {"distance"}, {"dist"}),
+    "ranges": ({"ranges"}, {"range"}, {"distances"}, {"distance"}),
 }
 """The words that a column's name must hold to be taken for one of ours, the surest first."""
+
+
+LIMITS = {"min", "max", "increment", "step"}
+"""Words in the names of columns that tell of a scanner, and not of a reading."""
+QUATERNIONS = {"quaternion", "quat", "orientation", "rotation", "q"}
+"""Words of which the name of a quaternion's part holds one."""
 
 
 def guess_text(text: bytes) -> tuple[dict[str, object], list[str]]:
@@ -87,7 +95,11 @@ def words_of(name: str) -> set[str]:
 
 
 def guess_columns(
-    stream: str, names: Sequence[str], robot: Robot, is_stamp: Callable[[str], bool]
+    stream: str,
+    names: Sequence[str],
+    robot: Robot,
+    is_stamp: Callable[[str], bool],
+    holds_lists: Callable[[str], bool],
 ) -> tuple[dict[str, str], list[str]]:
     """Return which of a table's columns is which of ours, where the names differ, and which are none of them.
 
@@ -99,6 +111,8 @@ def guess_columns(
         Whose wheels are named.
     is_stamp : callable
         Tells of a column whether it goes up steadily.
+    holds_lists : callable
+        Tells of a column whether its cells are lists of numbers.
     """
     wanted = {
         "scans": ["t"],
@@ -106,15 +120,26 @@ def guess_columns(
         "imu": ["t", "turn_rate", "acceleration_x", "acceleration_y"],
         "position": ["t", "x", "y"],
     }.get(stream, ["t", "x", "y", "heading"])
+    # The angle of the first beam, or the longest range, is that of no reading.
+    readings = [words for words in map(words_of, names) if words.isdisjoint(LIMITS)]
     if (
         stream == "scans"
-        and any({"beam", "angle", "bearing", "azimuth"} & words_of(name) for name in names)
-        and (sum(bool({"range", "distance", "dist"} & words_of(name)) for name in names) == 1)
+        and any({"beam", "angle", "bearing", "azimuth"} & words for words in readings)
+        and sum(bool({"range", "distance", "dist"} & words) for words in readings) == 1
     ):
-        wanted = ["t", "beam" if any({"beam", "index"} & words_of(name) for name in names) else "angle", "range"]
+        wanted = ["t", "beam" if any({"beam", "index"} & words for words in readings) else "angle", "range"]
     if stream == "odometry" and not any("x" in words_of(name) for name in names):
         wanted = ["t", "speed", "turn_rate"]
-    found: dict[str, str] = {}
+    found = _parts_of_quaternions(names) if "heading" in wanted else {}
+    if found:
+        wanted.remove("heading")
+    lists = [name for name in names if holds_lists(name)] if stream == "scans" else []
+    if lists:
+        wanted, found = ["t"], {"ranges": _like("ranges", lists) or lists[0]}
+    # What goes up all the time is no part of a second.
+    parts = _like("nanoseconds", [name for name in names if not is_stamp(name)])
+    if parts is not None:
+        found["nanoseconds"] = parts
     for ours in wanted:
         left = [name for name in names if name not in found.values()]
         theirs = ours if ours in left else _like(ours, left)
@@ -124,6 +149,18 @@ def guess_columns(
             found[ours] = theirs
     rest = [name for name in names if name not in found.values()]
     return found, rest
+
+
+def _parts_of_quaternions(names: Sequence[str]) -> dict[str, str]:
+    """Return which columns are parts of a quaternion, by ours; empty if there is none."""
+    found = {}
+    for part in "xyzw":
+        for name in names:
+            words = words_of(name)
+            if f"q{part}" in words or (part in words and not words.isdisjoint(QUATERNIONS)):
+                found[f"quaternion_{part}"] = name
+                break
+    return found if {"quaternion_z", "quaternion_w"} <= found.keys() else {}
 
 
 def _like(ours: str, names: Sequence[str]) -> str | None:

@@ -17,6 +17,7 @@ from vinecompass.geometry import arc, chain
 from vinecompass.importing.absurd import refuse_absurd, refuse_absurd_ranges
 from vinecompass.importing.beam_rows import scans_of_beams
 from vinecompass.importing.counters import unwrapped
+from vinecompass.importing.list_cells import lists_of
 from vinecompass.importing.table_format import LENGTH_UNITS, TIME_UNITS, TableFormat, read_recorded, tells_speed
 from vinecompass.robot import Robot
 from vinecompass.runs.run import Run
@@ -29,6 +30,8 @@ __all__ = ["import_run"]
 FloatArray = NDArray[np.float64]
 ANGLE_UNITS = {"rad": 1.0, "deg": np.pi / 180.0}
 ACCELERATION_UNITS = {"m/s2": 1.0, "g": 9.80665}
+UNIT_TO = 0.05
+"""How far the length of a quaternion may be from 1."""
 Files = str | Path | Sequence[str | Path]
 
 
@@ -49,8 +52,10 @@ def import_run(
         File or files by stream: ``scans``; ``wheels``, ``odometry``, ``imu``, ``position`` and ``truth`` as far as
         recorded. Each is text with a column for each quantity, packed by gzip or not, or Parquet; several follow
         one another as they are given. Odometry may be poses, ``x, y, heading``, or velocities, ``speed,
-        turn_rate`` and perhaps ``sideways``. Scans have a row each, with a column for each beam in the order they
-        fire, or a row for each beam: ``t``, ``range``, and ``beam`` (0, 1, ...) or ``angle``.
+        turn_rate`` and perhaps ``sideways``; in place of a heading, a quaternion, ``quaternion_z, quaternion_w`` and
+        perhaps ``quaternion_x, quaternion_y``. Scans have a row each, with a column for each beam in the order they
+        fire, or all of them as a list in one cell, ``ranges``; or a row for each beam: ``t``, ``range``, and
+        ``beam`` (0, 1, ...) or ``angle``. Stamps may be in two columns, ``t`` and ``nanoseconds``.
     robot : Robot
         The robot that made them; its lidar says how many beams there are.
     formats : mapping of str to TableFormat, optional
@@ -95,6 +100,8 @@ def _stream(name: str, paths: list[Path], how: TableFormat, ours: Mapping[str, s
         raise InputError("is not a column", file=path, key=min(missing), expected=names_of(table))
     table = _stamped(table.rename_columns([ours.get(key, key) for key in table.column_names]), how, path)
     if name == "scans":
+        if "ranges" in table.column_names:
+            table = _listed(table, path)
         scans = (
             scans_of_beams(table, robot.scanner, ANGLE_UNITS[how.angle], path)
             if how.rows == "beams"
@@ -103,6 +110,8 @@ def _stream(name: str, paths: list[Path], how: TableFormat, ours: Mapping[str, s
         return replace(scans, ranges=_ranges(scans.ranges, how, robot, path))
     if name == "odometry" and "speed" in table.column_names:
         return _track_of_velocities(table, how, path)
+    if "heading" not in table.column_names and {"quaternion_z", "quaternion_w"} <= set(table.column_names):
+        table = table.append_column("heading", pyarrow.array(_heading(table, path) / ANGLE_UNITS[how.angle]))
     return _in_si(stream_from_columns(name, table, path, robot, finite=False), robot, how)
 
 
@@ -110,6 +119,9 @@ def _stamped(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Tabl
     """Return a table with its stamps in seconds."""
     if how.time != "iso":
         seconds = column(table, "t", path, finite=False) * TIME_UNITS[how.time]
+        if "nanoseconds" in table.column_names:
+            seconds += column(table, "nanoseconds", path, finite=False) * TIME_UNITS["ns"]
+            table = table.drop_columns(["nanoseconds"])
     else:
         dates = table.column("t") if "t" in table.column_names else pyarrow.chunked_array([pyarrow.nulls(0)])
         if not pyarrow.types.is_timestamp(dates.type):
@@ -118,6 +130,34 @@ def _stamped(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Tabl
             )
         seconds = dates.cast(pyarrow.timestamp("ns")).cast(pyarrow.int64()).to_numpy() / 1e9
     return table.set_column(table.column_names.index("t"), "t", pyarrow.array(seconds))
+
+
+def _listed(table: pyarrow.Table, path: Path) -> pyarrow.Table:
+    """Return a table with its column of lists as such, whether they are text or not."""
+    lists = lists_of(table.column("ranges"))
+    if lists is None:
+        raise InputError("holds no lists", file=path, key="ranges", expected="a list of ranges in each row")
+    return table.set_column(table.column_names.index("ranges"), "ranges", lists)
+
+
+def _heading(table: pyarrow.Table, path: Path) -> FloatArray:
+    """Return the headings ``(N,)`` of quaternions, radians: how far the x axis is turned, seen from above."""
+    x, y, z, w = (
+        column(table, f"quaternion_{part}", path, finite=False)
+        if f"quaternion_{part}" in table.column_names
+        else np.zeros(table.num_rows)
+        for part in "xyzw"
+    )
+    length = np.sqrt(x**2 + y**2 + z**2 + w**2)
+    if np.any(wrong := np.abs(length - 1.0) > UNIT_TO):
+        raise InputError(
+            f"is no rotation in row {int(np.argmax(wrong))}",
+            file=path,
+            key="quaternion_w",
+            value=float(length[wrong][0]),
+            expected="a quaternion whose length is 1",
+        )
+    return np.asarray(np.arctan2(2.0 * (w * z + x * y), w**2 + x**2 - y**2 - z**2))
 
 
 def _ranges(ranges: NDArray[np.float32], how: TableFormat, robot: Robot, path: Path) -> NDArray[np.float32]:

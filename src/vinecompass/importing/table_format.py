@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import re
+from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Literal, get_args
@@ -75,7 +76,16 @@ def read_recorded(paths: Sequence[Path], how: TableFormat) -> pyarrow.Table:
 
 def _read(path: Path, how: TableFormat) -> pyarrow.Table:
     table = read_table(path) if path.suffix == ".parquet" else parse(text_of(path), how, path)
-    missing = set(how.leave_out) - set(table.column_names)
+    return kept_columns(table, how, path)
+
+
+def kept_columns(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Table:
+    """Return a table without the columns that are left out; raise `InputError` if one is none, or has two."""
+    counts = Counter(table.column_names)
+    twice = [name for name, count in counts.items() if count > 1]
+    if twice:
+        raise InputError("is there more than once", file=path, key=min(twice), expected="a name for each column")
+    missing = set(how.leave_out) - counts.keys()
     if missing:
         raise InputError("is not a column", file=path, key=min(missing), expected=names_of(table))
     return table.drop_columns(list(how.leave_out))
@@ -136,4 +146,5 @@ def numbers_of(column: pyarrow.ChunkedArray) -> np.ndarray | None:
         return np.full(len(column), np.nan)
     if not (pyarrow.types.is_integer(kind) or pyarrow.types.is_floating(kind)):
         return None
-    return np.asarray(column.cast(pyarrow.float64()).to_numpy(), dtype=float)
+    # Nanoseconds since 1970 are whole numbers beyond what a float64 tells apart: to 0.3 microseconds is enough.
+    return np.asarray(column.cast(pyarrow.float64(), safe=False).to_numpy(), dtype=float)
