@@ -12,9 +12,9 @@ from vinecompass.geometry import distance_along, inverse, relative, transform_po
 from vinecompass.grids import Beams
 from vinecompass.navigation import LoopPlanner
 from vinecompass.navigation.loop_planning import turn_fits
+from vinecompass.navigation.mission.progress import ProgressWatch, StandingWatch
 from vinecompass.navigation.plan_keeper import Look, PlanKeeper
-from vinecompass.navigation.progress import ProgressWatch, StandingWatch
-from vinecompass.navigation.seen_floor import SeenFloor
+from vinecompass.navigation.sensing.seen_floor import SeenFloor
 from vinecompass.settings import NavigationSettings
 
 PLANNER = LoopPlanner(margin=0.04)

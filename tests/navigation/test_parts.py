@@ -23,10 +23,10 @@ from vinecompass.costs import BodyCheck
 from vinecompass.geometry import arc, compose, wrap_angle
 from vinecompass.grids import MapRays
 from vinecompass.navigation import LoopPlanner, Recovery, RoundStop, State, StopGoal
-from vinecompass.navigation.base_watch import BaseWatch
-from vinecompass.navigation.find_myself import freest_way
 from vinecompass.navigation.loop_planning import free_start
-from vinecompass.navigation.silent_beams import SilentBeams
+from vinecompass.navigation.recovery.find_myself import freest_way
+from vinecompass.navigation.sensing.base_watch import BaseWatch
+from vinecompass.navigation.sensing.silent_beams import SilentBeams
 from vinecompass.planning import METHODS, WhyNot
 
 GRID = short_mapping().grid

@@ -11,11 +11,11 @@ from vinecompass.contact import Walking
 from vinecompass.geometry import arc, compose, inverse, transform_points
 from vinecompass.motion import limit_command, limits_of
 from vinecompass.navigation import InputWatch, MissionLog, Safety, Situation
-from vinecompass.navigation.find_myself import FindMyself
-from vinecompass.navigation.near_of_late import NearOfLate
-from vinecompass.navigation.recoveries import RECOVERIES, BackOut
-from vinecompass.navigation.seen_before import SeenBefore
-from vinecompass.navigation.seen_floor import SeenFloor
+from vinecompass.navigation.recovery.find_myself import FindMyself
+from vinecompass.navigation.recovery.recoveries import RECOVERIES, BackOut
+from vinecompass.navigation.sensing.near_of_late import NearOfLate
+from vinecompass.navigation.sensing.seen_before import SeenBefore
+from vinecompass.navigation.sensing.seen_floor import SeenFloor
 from vinecompass.runs import Scan
 from vinecompass.settings import RecoverySettings, SafetySettings
 

@@ -1,18 +1,18 @@
 """The navigator, rounds, recoveries and safety."""
 
-from vinecompass.navigation.command_delay import CommandDelay
 from vinecompass.navigation.input_watch import InputWatch
 from vinecompass.navigation.loop_planning import LoopPlanner
-from vinecompass.navigation.mission_log import Intervention, MissionLog, StateEntry, StopResult
+from vinecompass.navigation.mission.mission_log import Intervention, MissionLog, StateEntry, StopResult
+from vinecompass.navigation.mission.round import Round, RoundStop, StopGoal, read_round
+from vinecompass.navigation.mission.state import State
 from vinecompass.navigation.navigator import Navigator
 from vinecompass.navigation.plan_keeper import GlobalPlanner
-from vinecompass.navigation.recoveries import RECOVERIES
-from vinecompass.navigation.recovery import Recovery
-from vinecompass.navigation.round import Round, RoundStop, StopGoal, read_round
+from vinecompass.navigation.recovery.recoveries import RECOVERIES
+from vinecompass.navigation.recovery.recovery import Recovery
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.scene import Scene
-from vinecompass.navigation.situation import Situation
-from vinecompass.navigation.state import State
+from vinecompass.navigation.sensing.command_delay import CommandDelay
+from vinecompass.navigation.sensing.situation import Situation
 from vinecompass.navigation.warm_up import warm_up
 
 __all__ = [

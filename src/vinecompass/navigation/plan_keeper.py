@@ -15,7 +15,7 @@ from vinecompass.following import share_in_company
 from vinecompass.geometry import wrap_heading
 from vinecompass.motion import limits_of
 from vinecompass.navigation.loop_planning import free_start
-from vinecompass.navigation.situation import Situation
+from vinecompass.navigation.sensing.situation import Situation
 from vinecompass.planning import CostToGo, Plan
 from vinecompass.robot import Robot
 from vinecompass.settings import NavigationSettings

@@ -14,7 +14,7 @@ from vinecompass.costs import CostMap
 from vinecompass.following import share_in_company
 from vinecompass.geometry import inverse, transform_points, wrap_heading
 from vinecompass.motion import Command, braked_on_its_curve, limit_command, limits_of
-from vinecompass.navigation.mission_log import MissionLog
+from vinecompass.navigation.mission.mission_log import MissionLog
 from vinecompass.robot import Robot
 from vinecompass.settings import SafetySettings
 

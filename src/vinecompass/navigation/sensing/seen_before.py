@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.navigation.kernels import keep_hidden
+from vinecompass.navigation.sensing.kernels import keep_hidden
 from vinecompass.robot import Robot
 
 __all__ = ["SeenBefore"]

@@ -6,9 +6,9 @@ from abc import ABC, abstractmethod
 from typing import ClassVar
 
 from vinecompass.motion import Command
-from vinecompass.navigation.senses import Senses
-from vinecompass.navigation.situation import Situation
-from vinecompass.navigation.stops import StopQueue
+from vinecompass.navigation.mission.stops import StopQueue
+from vinecompass.navigation.sensing.senses import Senses
+from vinecompass.navigation.sensing.situation import Situation
 from vinecompass.robot import Robot
 from vinecompass.settings import RecoverySettings
 

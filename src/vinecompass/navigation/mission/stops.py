@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from vinecompass.navigation.round import StopGoal
+from vinecompass.navigation.mission.round import StopGoal
 
 __all__ = ["StopQueue"]
 

@@ -10,11 +10,11 @@ from vinecompass.costs import body_touches, touches_on_the_way
 from vinecompass.errors import InputError
 from vinecompass.geometry import arc, compose, turn_on_the_spot, wrap_heading
 from vinecompass.motion import Command, kind_of
-from vinecompass.navigation.find_myself import FindMyself
-from vinecompass.navigation.recovery import Recovery
-from vinecompass.navigation.senses import Senses
-from vinecompass.navigation.situation import Situation
-from vinecompass.navigation.stops import StopQueue
+from vinecompass.navigation.mission.stops import StopQueue
+from vinecompass.navigation.recovery.find_myself import FindMyself
+from vinecompass.navigation.recovery.recovery import Recovery
+from vinecompass.navigation.sensing.senses import Senses
+from vinecompass.navigation.sensing.situation import Situation
 from vinecompass.robot import Robot
 from vinecompass.settings import RecoverySettings
 

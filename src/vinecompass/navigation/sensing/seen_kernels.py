@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 
 from vinecompass.geometry.kernels import arc_step
-from vinecompass.navigation.kernels import in_view
+from vinecompass.navigation.sensing.kernels import in_view
 
 CELL = 0.1
 """Metres."""

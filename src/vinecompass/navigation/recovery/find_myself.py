@@ -9,10 +9,10 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import wrap_heading
 from vinecompass.motion import Command, kind_of
-from vinecompass.navigation.recovery import Recovery
-from vinecompass.navigation.senses import Senses
-from vinecompass.navigation.situation import Situation
-from vinecompass.navigation.stops import StopQueue
+from vinecompass.navigation.mission.stops import StopQueue
+from vinecompass.navigation.recovery.recovery import Recovery
+from vinecompass.navigation.sensing.senses import Senses
+from vinecompass.navigation.sensing.situation import Situation
 from vinecompass.robot import Robot
 from vinecompass.settings import RecoverySettings
 

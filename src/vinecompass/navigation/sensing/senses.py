@@ -15,17 +15,17 @@ from vinecompass.geometry import arc_velocity, compose, inverse, relative, trans
 from vinecompass.grids import Beams, Grid, Zone
 from vinecompass.localization import Estimate, ParticleLocalizer, SecondOpinion
 from vinecompass.motion import Command
-from vinecompass.navigation.base_watch import BaseWatch
-from vinecompass.navigation.carried import CarriedWatch
-from vinecompass.navigation.command_delay import CommandDelay
 from vinecompass.navigation.input_watch import Watched
-from vinecompass.navigation.mission_log import MissionLog, Notice
-from vinecompass.navigation.near_of_late import NearOfLate
-from vinecompass.navigation.outside_localization import OutsideLocalization
-from vinecompass.navigation.seen_before import SeenBefore
-from vinecompass.navigation.seen_floor import SeenFloor
-from vinecompass.navigation.silent_beams import SilentBeams
-from vinecompass.navigation.situation import Situation
+from vinecompass.navigation.mission.mission_log import MissionLog, Notice
+from vinecompass.navigation.sensing.base_watch import BaseWatch
+from vinecompass.navigation.sensing.carried import CarriedWatch
+from vinecompass.navigation.sensing.command_delay import CommandDelay
+from vinecompass.navigation.sensing.near_of_late import NearOfLate
+from vinecompass.navigation.sensing.outside_localization import OutsideLocalization
+from vinecompass.navigation.sensing.seen_before import SeenBefore
+from vinecompass.navigation.sensing.seen_floor import SeenFloor
+from vinecompass.navigation.sensing.silent_beams import SilentBeams
+from vinecompass.navigation.sensing.situation import Situation
 from vinecompass.odometry import SweepMotion, believed_ranges, motion_at, straightened_beams
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track

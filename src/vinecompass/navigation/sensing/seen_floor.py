@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from vinecompass.contact import samples_of_sweep, shape_of
 from vinecompass.geometry import compose, transform_points
 from vinecompass.grids import Beams, Grid
-from vinecompass.navigation.seen_kernels import CELL, CELLS, any_unseen, keep_points, mark_beams, mark_points
+from vinecompass.navigation.sensing.seen_kernels import CELL, CELLS, any_unseen, keep_points, mark_beams, mark_points
 from vinecompass.robot import Robot
 
 __all__ = ["SeenFloor"]

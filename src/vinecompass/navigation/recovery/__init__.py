@@ -1,0 +1,1 @@
+"""What the robot does when it cannot go on."""
