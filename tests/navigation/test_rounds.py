@@ -395,12 +395,18 @@ class Modes(unittest.TestCase):
             Zone(name="fence", kind="closed", polygon=[(x + a, y + b), (x + c, y + b), (x + c, y + d), (x + a, y + d)])
             for a, b, c, d in ((-0.8, -2, -0.7, 2), (0.7, -2, 0.8, 2), (-0.8, -2, 0.8, -1.9), (-0.8, 1.9, 0.8, 2))
         ]
-        # Unknown floor all round may be seen yet; a closed zone stays closed.
-        moat = replace(mapped, log_odds=mapped.log_odds.copy())
+        # Unknown floor all round may be seen yet; a closed zone stays closed, and so does a stop that the map closes.
+        moat, hole = (replace(mapped, log_odds=mapped.log_odds.copy()) for _ in range(2))
         points = moat.points_of(np.argwhere(np.ones(moat.shape, bool))) - (x, y)
-        moat.log_odds[(np.abs(np.abs(points).max(axis=1) - 0.75) < 0.1).reshape(moat.shape)] = 0.0
+        away = np.abs(points).max(axis=1).reshape(moat.shape)
+        moat.log_odds[np.abs(away - 0.75) < 0.1] = 0.0
+        hole.log_odds[np.abs(away - 0.15) < 0.1] = 0.0
         order = ["forget obstacles", "wait", "forget obstacles"]
-        for grid, zones, recoveries, why in ((moat, [], order, "unknown"), (mapped, fence, [], "closed zone")):
+        for grid, zones, recoveries, why in (
+            (moat, [], order, "every way leads over or beside unknown"),
+            (mapped, fence, [], "closed zone"),
+            (hole, [], [], "m from floor closed by the layer 'map' (unknown"),
+        ):
             with self.subTest(why=why):
                 navigator = Navigator(
                     grid,

@@ -24,6 +24,7 @@ from vinecompass.navigation.recovery.recovery import Recovery
 from vinecompass.navigation.safety import Safety
 from vinecompass.navigation.sensing.senses import Senses
 from vinecompass.navigation.sensing.situation import Situation
+from vinecompass.planning import Plan
 from vinecompass.robot import Robot
 from vinecompass.settings import Settings
 
@@ -32,6 +33,8 @@ __all__ = ["BY_HAND", "Executive"]
 FloatArray = NDArray[np.float64]
 FOR_GOOD = ("occupied", "zone", "one-way zone", "walls")
 """Causes in the map itself for there being no plan: no recovery takes them away."""
+GIVEN_LAYERS = ("map", "zones")
+"""Layers of which nothing that is seen opens any floor, where the map's walls still stand."""
 COMES_IN_AGAIN = 3
 """Times that a car that missed a stop comes in again before it recovers: it cannot put itself right on the spot."""
 STANDS_FOR = 1.0
@@ -213,14 +216,20 @@ class Executive:
             self.enter(State.DRIVING, "")
         elif found is Look.NO_WAY and plan is not None:
             # While it does not know where it stands, it may not stand where the way is closed.
-            why = plan.why_not
-            may_be_gone = why is not None and why.place is not None and self._senses.costs.may_be_gone(*why.place)
-            for_good = why is not None and why.cause in FOR_GOOD and not may_be_gone
-            if for_good and (now.estimate.settled or plan.status != "start closed"):
+            if self._closed_for_good(now, plan) and (now.estimate.settled or plan.status != "start closed"):
                 self._give_up(now, plan.reason)
             else:
                 self._recover(now, plan.reason, may_pass=self.plans.may_pass(now.floor))
         return found
+
+    def _closed_for_good(self, now: Situation, plan: Plan) -> bool:
+        """Tell whether the map itself or a zone leaves no plan: then no recovery brings one."""
+        why = plan.why_not
+        if why is None or (why.place is not None and self._senses.costs.may_be_gone(*why.place)):
+            return False
+        if plan.status != "goal closed" or why.place is None:
+            return why.cause in FOR_GOOD
+        return now.floor.closing_layer(now.floor.grid.cells_at(why.place)) in GIVEN_LAYERS
 
     def _drive(self, now: Situation) -> Command:
         """Return the local planner's command, unless it has arrived, or does not get on."""
