@@ -73,6 +73,23 @@ class LiveObstaclesSeenAndForgotten(unittest.TestCase):
         first, last = seen.see(2.2, HERE, beams(), "front")
         self.assertEqual((len(seen.points), first.tolist(), last.tolist()), (0, [40, 160], [41, 161]), "far behind")
 
+    def test_a_coarse_scanner_that_stands_still_forgets_what_has_gone_and_keeps_what_stays(self):
+        angles, rng = np.radians(np.arange(-60.0, 61.0)), np.random.default_rng(3)
+        for leaves_after in (np.inf, 10.0):
+            seen = LiveObstacles(room(12.0, 4.0), apart=0.25, memory=60.0, reach=6.0)
+            # A cart 3.3 m ahead, its front 0.8 m wide: beams meet it every 6 cm, and cells measure 5 cm.
+            for t in np.arange(0.0, 14.0, 0.16):
+                there = (np.abs(3.3 * np.tan(angles)) < 0.4) & (t < leaves_after)
+                ranges = np.where(there, 3.3 / np.cos(angles) + rng.normal(0.0, 0.01, len(angles)), 7.0)
+                ends = np.float32(ranges[:, None] * np.stack([np.cos(angles), np.sin(angles)], axis=-1))
+                seen.see(float(t), HERE, Beams(np.zeros_like(ends), ends, there), "front")
+            with self.subTest(leaves_after=leaves_after):
+                if np.isfinite(leaves_after):
+                    self.assertEqual(len(seen.points), 0)
+                else:
+                    across = np.unique(np.round(seen.points[:, 1], 3))
+                    self.assertEqual(len(across), 13, "as many as beams")
+
     def test_stamps_may_be_large_and_the_robot_off_the_map(self):
         seen, now = self.obstacles(), 1.8e9
         seen.see(now, HERE, beams((1.0, 0.01)), "front")

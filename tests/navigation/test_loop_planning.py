@@ -85,6 +85,23 @@ class LoopPlans(unittest.TestCase):
         mapped = price_floor(grid, robot())
         self.assertFalse(PLANNER.plan(mapped, robot(), start, stop, explain=True).found)
 
+    def test_a_doorway_that_something_seen_narrows_may_open_again_and_one_of_the_map_does_not(self):
+        start, stop = np.array([2.0, 3.0, 0.0]), np.array([7.0, 3.0, 0.0])
+        for half, stands in ((0.6, True), (0.3, False)):
+            grid = room(9.0, 6.0)
+            across = np.abs(grid.points_of(np.argwhere(np.ones(grid.shape, bool)))[:, 1] - 3.0).reshape(grid.shape)
+            grid.log_odds[:, 90:92] = np.where(across[:, 90:92] > half, 3.0, grid.log_odds[:, 90:92])
+            live = LiveCosts(grid, robot())
+            ends = np.array([[2.52, 0.1 * i - 0.1] for i in range(3)], np.float32)
+            live.see(0.0, start, Beams(np.zeros_like(ends), ends, np.full(3, stands)))
+            now = mock.Mock(t=0.0, pose=start, command=Command(), floor=live.costmap, people=(), people_near=False)
+            now.hidden = lambda: np.zeros((0, 2))
+            keeper = PlanKeeper(PLANNER, robot(), NavigationSettings(), beside=False)
+            with self.subTest(half=half):
+                self.assertIs(keeper.look(now, stop, np.zeros((0, 3)), aligning=False), Look.NO_WAY)
+                self.assertIn("too narrow", keeper.plan.reason)
+                self.assertEqual(keeper.may_pass(live.costmap), stands)
+
     def test_a_turn_fits_as_the_body_does(self):
         check = BodyCheck(aisle(), robot())
         self.assertFalse(turn_fits(check, np.array([3.975, 4.5, np.pi / 2]), -np.pi / 2))

@@ -79,14 +79,16 @@ SURE_PART = 0.35
 
 
 @njit(cache=True, nogil=True)
-def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last, low, high):  # type: ignore[no-untyped-def]
+def pass_beams(  # type: ignore[no-untyped-def]
+    until, own, mask, origins, ends, hit, forget_at, grazed, first, last, low, high
+):
     """Note until when the cell that each beam (N, 2), in cells, ends in is remembered, and forget those it passes.
 
     `until` (rows, columns) holds stamps; only cells that are `own` are noted, with the beam's stamp of `forget_at`
-    (N,). A beam passes the cells whose middle part it crosses, up to `SURE_BEFORE` cells before its end: one that only
-    grazes what stands there says nothing of it. Ends are noted after all beams have passed. `first`
-    and `last` are the row and column where the window begins that this is done in, and those after it; `low` and `high`
-    the same of the part of it in which anything is remembered so far.
+    (N,). A beam passes the cells whose middle part it crosses, up to `SURE_BEFORE` cells before its end. What it only
+    grazes may stand beside it: that is remembered until `grazed` at the longest. Ends are noted after all beams have
+    passed. `first` and `last` are the row and column where the window begins that this is done in, and those after it;
+    `low` and `high` the same of the part of it in which anything is remembered so far.
     Returns the row and column (E, 2) of the cells that a beam ends in and that were not in the `mask`, where they are
     entered.
     """
@@ -116,6 +118,8 @@ def pass_beams(until, own, mask, origins, ends, hit, forget_at, first, last, low
                 continue
             if abs(at_x - column - 0.5) < SURE_PART and abs(at_y - row - 0.5) < SURE_PART:
                 until[row, column] = -np.inf
+            elif until[row, column] > grazed:
+                until[row, column] = grazed
     entered, count = np.empty((ends.shape[0], 2), np.int64), 0
     for beam in range(ends.shape[0]):
         row, column = int(np.floor(ends[beam, 1])), int(np.floor(ends[beam, 0]))

@@ -15,7 +15,7 @@ __all__ = ["LiveObstacles"]
 
 NEVER = -np.inf
 BRIEFLY = 2.0
-"""Seconds for which what may walk away is remembered."""
+"""Seconds for which what may walk away is remembered, and what beams graze and none ends at any longer."""
 Window = tuple[NDArray[np.int64], NDArray[np.int64]]
 
 
@@ -24,8 +24,9 @@ class LiveObstacles:
 
     A cell is entered where a beam ends, erased where a later beam of the same scanner passes, and forgotten once it has
     not been seen for a while, wherever the robot is by then: a crate that turned it back must not be gone as soon as
-    it looks the other way. Each scanner has its own record, so that one that looks over a pallet does not erase what
-    another sees of it. It is a layer of a costmap.
+    it looks the other way. Where beams only graze a cell, it is forgotten soon: few cross the middle of a far one. Each
+    scanner has its own record, so that one that looks over a pallet does not erase what another sees of it. It is a
+    layer of a costmap.
 
     Parameters
     ----------
@@ -99,6 +100,7 @@ class LiveObstacles:
             ends,
             beams.hit,
             forget_at,
+            t + self._brief,
             first,
             last,
             np.maximum(low, first),

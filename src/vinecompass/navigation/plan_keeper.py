@@ -140,14 +140,14 @@ class PlanKeeper:
         return self._planner.plan(now.floor, self._robot, self._start_from(now), goal, explain=True).reason
 
     def may_pass(self, floor: CostMap) -> bool:
-        """Tell whether there is no plan for something that was seen, and not for the map."""
+        """Tell whether what leaves no plan was seen, and is not of the map: it stands in the way, or narrows it."""
         why = self.plan.why_not if self.plan is not None else None
-        if why is None or why.place is None:
-            return False
-        cell = floor.grid.cells_at([why.place])
-        return why.cause == "obstacle" or bool(
-            floor.grid.contains(cell)[0] and floor.closing_layer(cell[0]) == "obstacles"
-        )
+        if why is None or why.cause == "obstacle":
+            return why is not None
+        seen = floor.grid.points_of(np.argwhere(np.isinf(floor.layers["obstacles"])))
+        places = [part.place for part in (why, *why.parts) if part.place is not None]
+        reach = self._robot.body.outer_radius
+        return any(bool(np.any(np.hypot(*(seen - place).T) <= reach)) for place in places)
 
     def poses_to_follow(self, goal: FloatArray) -> FloatArray:
         """Return the plan's poses ``(N, 3)``, two or more, of which the last is the stop."""
