@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -14,6 +15,8 @@ from vinecompass.following import Encounter
 from vinecompass.motion import Command
 
 __all__ = ["EncounterEntry", "Intervention", "MissionLog", "Notice", "StateEntry", "StopResult"]
+
+NUMBER = re.compile(r"-?\d+(\.\d+)?")
 
 
 @dataclass(frozen=True)
@@ -125,9 +128,10 @@ class MissionLog:
     encounters: list[EncounterEntry] = field(default_factory=list)
 
     def enter(self, t: float, state: str, stop: str, reason: str) -> None:
-        """Note a state, unless it and its reason go on."""
+        """Note a state, unless it and its reason go on; a reason of which only the numbers change does."""
         last = self.states[-1] if self.states else None
-        if last is None or (last.state, last.stop, last.reason) != (state, stop, reason):
+        goes_on = last is not None and (last.state, last.stop) == (state, stop)
+        if last is None or not goes_on or _wording(last.reason) != _wording(reason):
             self.states.append(StateEntry(t, state, stop, reason))
 
     def meet(self, t: float, encounters: Sequence[Encounter]) -> None:
@@ -190,6 +194,11 @@ class MissionLog:
             f"{name}.jsonl": "".join(json.dumps(row) + "\n" for row in rows).encode()
             for name, rows in self.records().items()
         }
+
+
+def _wording(reason: str) -> str:
+    """Return a reason without its numbers."""
+    return NUMBER.sub("", reason)
 
 
 def _apart(one: Command, other: Command) -> float:
