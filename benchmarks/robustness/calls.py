@@ -81,6 +81,8 @@ def good_calls(folder: Path) -> dict[str, dict[str, Any]]:
         "price_floor": {**mapped, "zones": site.zones, "people": [], "settings": vine.Settings().costs},
         "LiveCosts": {**mapped, "zones": site.zones, "settings": vine.Settings().costs},
         "find_narrow_places": {"costmap": costmap, "robot": robot(), "gap": 0.2},
+        "site_from_map": {"grid": grid, "start": START, "zones": site.zones, "stops": {"there": GOAL}, "routes": {}},
+        "write_site": {"site": site, "path": folder / "made.toml"},
         "Simulator": {"site": site, "robot": robot(), "start": START, "seed": 0},
         "Mapper": {"robot": robot(), "start": START, "settings": vine.Settings().mapping},
         "build_map": {"run": run, "odometry": run.truth, "settings": vine.Settings().mapping},

@@ -31,6 +31,7 @@ LINES = {
     "simulate": f"one/site.toml {ROOM} --route across -o new/run",
     "import run": f"{ROOM} --scans csv/scans.csv --wheels csv/wheels.csv -o new/run",
     "import map": "map/map.png --cell-size 0.05 -o new/map.png",
+    "import site": "map/map.png --start 1.5,1.5,0 --stop there:4.6,1.5,0 -o new/site.toml",
     "check": "csv",
     "fuse": "csv -o new/track.csv",
     "map": "csv -o new/map.png",

@@ -23,10 +23,13 @@ from vinecompass import (
     read_map_record,
     read_run,
     read_settings,
+    read_site,
     read_track,
+    site_from_map,
     write_map,
     write_plan,
     write_run,
+    write_site,
     write_track,
 )
 from vinecompass.costs import write_costmap
@@ -86,6 +89,11 @@ def writers() -> list[Writer]:
             "run in CSV",
             lambda path, which: write_run(runs[which], path / "run", tables="csv"),
             lambda path: read_run(path / "run").scans.ranges.tobytes(),
+        ),
+        Writer(
+            "site",
+            lambda path, which: write_site(site_from_map(grid, [1.5 + which, 1.5, 0.0]), path / "s.toml"),
+            lambda path: read_site(path / "s.toml").start,
         ),
         Writer(
             "track",

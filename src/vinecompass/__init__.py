@@ -52,7 +52,7 @@ _HOMES = {
     "vinecompass.fusion": ("Calibration", "Fused", "OdometryFusion", "estimate_mount", "fuse"),
     "vinecompass.health": ("Health", "check"),
     "vinecompass.costs": ("CostMap", "LiveCosts", "price_floor"),
-    "vinecompass.simulation": ("Simulator", "Site", "read_site"),
+    "vinecompass.simulation": ("Simulator", "Site", "read_site", "site_from_map", "write_site"),
     "vinecompass.mapping": ("Mapper", "Mapping", "build_map"),
     "vinecompass.localization": ("Estimate", "Localization", "ParticleLocalizer", "Place", "find_places", "localize"),
     "vinecompass.planning": (

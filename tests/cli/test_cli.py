@@ -1,4 +1,5 @@
 import json
+import shutil
 import subprocess
 import sys
 import unittest
@@ -548,6 +549,26 @@ class Commands(unittest.TestCase):
         ):
             status, _, error = run("import", "map", *words, "--cell-size", "0.05", "-o", self.out / "none.png")
             self.assertEqual((status, known in error, error.count("\n")), (2, True, 1))
+
+    def test_a_map_becomes_a_site_to_drive_in_and_what_is_closed_on_it_is_closed_to_drives(self):
+        made, mapped = self.out / "made.toml", self.out / "own.png"
+        for suffix in (".png", ".toml"):
+            shutil.copy(self.map.with_suffix(suffix), mapped.with_suffix(suffix))
+        words = ("--start", "36,24.6,0", "--stop", "ahead:38,24.6,0", "--route", "on:36,24.6 38,24.6", "-o", made)
+        told = self.json_of("import", "site", mapped, *words)
+        self.assertEqual(told["files"], {"site": str(made)})
+        drive = ("drive", made, "--robot", self.robot, "--map", mapped, "--to", "ahead", "--json")
+        self.assertEqual(run(*drive)[0], 0)
+        run("edit", mapped, "--zone", "shut:closed:37.5,24 38.5,24 38.5,25 37.5,25")
+        status, printed, _ = run(*drive)
+        self.assertEqual((status, "'shut'" in printed), (1, True))
+        for start, more, known in (
+            ("0,0,0", (), "free floor"),
+            ("36,24.6,0", ("--stop", "38,24.6,0"), "NAME:x,y,heading_deg"),
+            ("36,24.6,0", ("--route", "on:36,24.6"), "2 points or more"),
+        ):
+            status, _, error = run("import", "site", mapped, "--start", start, *more, "-o", made)
+            self.assertEqual((status, known in error, error.count("\n")), (2, True, 1), error)
 
     def test_a_run_of_ones_own_goes_through_import_map_and_locate(self):
         self.json_of(

@@ -1,12 +1,13 @@
+import dataclasses
 import unittest
 
 import numpy as np
 import shapely
 import shapely.affinity
 
-from tests.support import altered_robot, assert_input_error, edited, robot, short_run, site
-from vinecompass import Command, Simulator, read_site, record_drive
-from vinecompass.geometry import compose, transform_points
+from tests.support import altered_robot, assert_input_error, edited, new_folder, robot, short_run, site
+from vinecompass import Command, Simulator, grid_from_polygons, read_site, record_drive, site_from_map, write_site
+from vinecompass.geometry import compose, inverse, transform_points
 from vinecompass.simulation import Site, cast_beams
 
 
@@ -28,6 +29,35 @@ class BeamsAgainstShapely(unittest.TestCase):
                 self.assertAlmostEqual(ranges[beam], wanted, delta=1e-3)
             else:
                 self.assertGreater(ranges[beam], lidar.farthest)
+
+
+class OfAMap(unittest.TestCase):
+    def test_its_walls_are_where_the_map_has_them(self):
+        # A room askew with a pillar in it and a wall at an angle, laid down turned.
+        floor, pillar = [(0, 0), (7, 0), (7, 4.5), (2, 5)], [(3, 2), (3.6, 2.2), (3.4, 2.8)]
+        drawn = grid_from_polygons(floor, [pillar], 0.05)
+        grid = dataclasses.replace(drawn, corner=(4.0, -2.0), turn=0.4)
+        made = site_from_map(
+            grid, compose(grid.frame, [1.5, 1.0, 0.2]), stops={"there": compose(grid.frame, [5, 3, 0])}
+        )
+        corners = np.argwhere(grid.occupied)[:, ::-1]
+        outline = shapely.union_all(shapely.box(*corners.T, *(corners + 1).T)).boundary
+        walls = shapely.MultiLineString(
+            [transform_points(inverse(grid.frame), np.array(wall.points)) / 0.05 for wall in made.walls]
+        )
+        self.assertLess(shapely.hausdorff_distance(outline, walls, densify=0.005), 0.52, "cells")
+        self.assertLess(len(made.segments), 0.6 * shapely.get_num_coordinates(outline))
+        path = new_folder() / "made.toml"
+        write_site(made, path)
+        self.assertEqual(read_site(path), made)
+        for key, call in (
+            ("start", lambda: site_from_map(grid, [4.0, -2.0, 0.0])),
+            ("stop 'out'", lambda: site_from_map(grid, made.start_pose, stops={"out": [90.0, 0.0, 0.0]})),
+            ("route 'by'", lambda: site_from_map(grid, made.start_pose, routes={"by": [made.start[:2], (4.0, -2.0)]})),
+        ):
+            assert_input_error(self, call, key, "free floor")
+        clear = dataclasses.replace(grid, log_odds=np.minimum(grid.log_odds, -1.0))
+        assert_input_error(self, lambda: site_from_map(clear, made.start_pose), "map", "nothing occupied")
 
 
 class TheRecordedRun(unittest.TestCase):

@@ -18,6 +18,7 @@ from vinecompass.cli.edit import edit_command
 from vinecompass.cli.fuse import fuse_command
 from vinecompass.cli.import_map import import_map_command
 from vinecompass.cli.import_run import import_run_command
+from vinecompass.cli.import_site import import_site_command
 from vinecompass.cli.judge import judge_command
 from vinecompass.cli.live import live
 from vinecompass.cli.locate import locate
@@ -49,13 +50,14 @@ def cli() -> None:
     """
 
 
-@click.group("import", cls=InOrder, short_help="Make a run of tables, or a map of a picture.")
+@click.group("import", cls=InOrder, short_help="Make a run of tables, a map of a picture, or a site of a map.")
 def import_group() -> None:
-    """Make a run of tables that anyone recorded, or a map of a picture or a drawn floor plan."""
+    """Make a run of tables that anyone recorded, a map of a picture or a drawn floor plan, or a site of a map."""
 
 
 import_group.add_command(import_run_command)
 import_group.add_command(import_map_command)
+import_group.add_command(import_site_command)
 
 for command in (
     demo,

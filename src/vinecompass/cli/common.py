@@ -176,6 +176,15 @@ def load_zones(path: Path | None) -> list[Zone]:
     return read_site(path).zones if '"vinecompass site"' in read_text(path) else read_zones(path)
 
 
+def load_site(path: Path, map_path: Path) -> Site:
+    """Read a site, with the zones of the map that is gone by there, too: what was closed on it is closed to drives."""
+    from vinecompass.simulation import read_site
+
+    site = read_site(path)
+    of_map = load_zones(map_path) if map_path.suffix == ".png" else []
+    return site.model_copy(update={"zones": [*site.zones, *(zone for zone in of_map if zone not in site.zones)]})
+
+
 def load_map(path: Path) -> Grid:
     """Read a map, and say on standard error if it was painted on since it was written."""
     from vinecompass.grids import read_map_record

@@ -16,6 +16,7 @@ from vinecompass.cli.common import (
     json_option,
     load_map,
     load_settings,
+    load_site,
     picture_option,
     progress_bar,
     read_round_or_stop,
@@ -89,12 +90,11 @@ def run_drive(given: DriveOptions) -> Outcome:
     from vinecompass.rehearsal import MomentLog, rehearse_mission
     from vinecompass.robot import read_robot
     from vinecompass.runs import check_run_folder, write_run
-    from vinecompass.simulation import read_site
 
     _check(given)
     if given.out is not None:
         check_run_folder(given.out)
-    site, robot, grid = read_site(given.site), read_robot(given.robot), load_map(given.map_path)
+    site, robot, grid = load_site(given.site, given.map_path), read_robot(given.robot), load_map(given.map_path)
     the_round = read_round_or_stop(given.goal, given.round_path, site)
     scenes: list[Scene] = []
     moments = MomentLog()

@@ -236,4 +236,4 @@ def _change(record: MapRecord, grid: Any) -> str:
         before, after = (getattr(one, name).sum() * one.cell_size**2 for one in (record.grid, grid))
         if abs(after - before) > 1e-9:
             parts.append(f"{after - before:+.2f} m2 {name}")
-    return ", ".join(parts) or "nothing changed"
+    return ", ".join(parts) or "no cell changed"

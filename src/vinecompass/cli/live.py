@@ -13,6 +13,7 @@ from vinecompass.cli.common import (
     json_option,
     load_map,
     load_settings,
+    load_site,
     read_round_or_stop,
     robot_option,
     say,
@@ -26,7 +27,6 @@ from vinecompass.errors import InputError
 if TYPE_CHECKING:
     from vinecompass.links import SimulatedLink
     from vinecompass.settings import Settings
-    from vinecompass.simulation import Site
 
 __all__ = ["live"]
 
@@ -78,7 +78,7 @@ def run_live_command(**given: Any) -> Outcome:
     where = {"address": given["address"], "port": given["port"]}
     if given["record"] is not None:
         return _recorded(link, settings, given["record"], given["site"], seconds, where)
-    return _driven(link, site, settings, given, seconds, where)
+    return _driven(link, settings, given, seconds, where)
 
 
 def _recorded(
@@ -105,7 +105,7 @@ def _recorded(
 
 
 def _driven(
-    link: SimulatedLink, site: Site, settings: Settings, given: dict[str, Any], seconds: float, where: dict[str, Any]
+    link: SimulatedLink, settings: Settings, given: dict[str, Any], seconds: float, where: dict[str, Any]
 ) -> Outcome:
     """Let the navigator drive, and a person point."""
     from vinecompass.files import read_text
@@ -115,6 +115,7 @@ def _driven(
     from vinecompass.runs import write_run
 
     robot, grid, out = link.simulator.robot, load_map(given["map_path"]), given["out"]
+    site = load_site(given["site"], given["map_path"])
     goals: Any = link.pose
     if given["goal"] is not None or given["round_path"] is not None:
         goals = read_round_or_stop(given["goal"], given["round_path"], site).goals(site.stops, where=site.name)

@@ -15,6 +15,7 @@ from vinecompass.cli.common import (
     json_option,
     load_map,
     load_settings,
+    load_site,
     load_zones,
     picture_option,
     progress_bar,
@@ -111,15 +112,14 @@ def run_plan(given: PlanOptions) -> Outcome:
     """Do what the command does."""
     from vinecompass.costs import price_floor
     from vinecompass.robot import read_robot
-    from vinecompass.simulation import read_site
 
     grid, robot = load_map(given.map), read_robot(given.robot)
-    site = None if given.site is None else read_site(given.site)
+    site = None if given.site is None else load_site(given.site, given.map)
     names = [("--from", given.start), *(("--via", name) for name in given.via), ("--to", given.goal)]
     poses = [find_pose(name, option=option, site=site) for option, name in names]
     chosen = load_settings(given.settings)
     obstacles = seen_obstacles(grid, robot, given.scan, given.scan_at, chosen.costs)
-    zones = load_zones(given.zones or given.site or given.map)
+    zones = site.zones if site is not None and given.zones is None else load_zones(given.zones or given.map)
     costmap = price_floor(grid, robot, zones=zones, obstacles=obstacles, settings=chosen.costs)
     motion = _motion(robot, given.motion, given.radius)
     if given.compare is not None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vinecompass.cli.common import load_map, load_settings, read_round_or_stop
+from vinecompass.cli.common import load_map, load_settings, load_site, read_round_or_stop
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -133,11 +133,10 @@ def _sites(given: TuneOptions) -> list[Path]:
 
 def _in_site(given: TuneOptions, site_path: Path, map_path: Path) -> MissionCase:
     from vinecompass.robot import read_robot
-    from vinecompass.simulation import read_site
     from vinecompass.tuning import MissionCase
 
     assert given.robot is not None
-    site = read_site(site_path)
+    site = load_site(site_path, map_path)
     return MissionCase(
         site,
         read_robot(given.robot),

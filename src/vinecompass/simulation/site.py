@@ -7,17 +7,30 @@ from pathlib import Path
 
 import numpy as np
 import shapely
+import tomlkit
 from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
 from vinecompass.contact import PERSON_RADIUS
 from vinecompass.door import checked
-from vinecompass.files import Fraction, Model, NotNegative, Number, Size, Speed, find_named, parse_model, read_model
+from vinecompass.files import (
+    Fraction,
+    Model,
+    NotNegative,
+    Number,
+    Size,
+    Speed,
+    atomic_write,
+    check_suffix,
+    find_named,
+    parse_model,
+    read_model,
+)
 from vinecompass.geometry import checked_pose
 from vinecompass.grids.zones import Corners, Zones
 from vinecompass.settings import NamedPose
 
-__all__ = ["Person", "Site", "Solid", "parse_site", "read_site"]
+__all__ = ["Person", "Site", "Solid", "parse_site", "read_site", "write_site"]
 
 Point = tuple[Number, Number]
 
@@ -154,6 +167,14 @@ def _edges(line: list[Point]) -> NDArray[np.float64]:
 def read_site(path: str | Path) -> Site:
     """Read a site file; raise `InputError` naming file, key, value and expectation for what is wrong in it."""
     return read_model(path, Site, kind="site")
+
+
+@checked
+def write_site(site: Site, path: str | Path) -> Path:
+    """Write a site file; raise `InputError` if its name is no ``.toml``, or something of another kind stands there."""
+    values = site.model_dump(by_alias=True, exclude_defaults=True, mode="json")
+    header = {"format": "vinecompass site", "version": 1}
+    return atomic_write(check_suffix(path, ".toml"), tomlkit.dumps(header | values))
 
 
 def parse_site(text: str) -> Site:

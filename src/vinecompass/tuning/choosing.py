@@ -72,7 +72,7 @@ def choose_settings(
                 f"has no effect on a {case.kind}, as it is tried here",
                 key="--vary",
                 value=vary.setting.key,
-                expected="another setting",
+                expected="another setting, or rehearsals in a site (`vinecompass import site` makes one of a map)",
             )
     check_objectives(list(SCORES[case.kind].MEASURES), objectives)
     asked: list[Trial] = []
