@@ -141,7 +141,7 @@ class Manners(unittest.TestCase):
         cells = [[f"{value:.4f}" for value in row] for row in run.scans.ranges]
         texts = ["[" + ", ".join(words.get(word, word) for word in row) + "]" for row in cells]
         lines = [f'{t},-2.1,"[0, 0, 0]","{text}"' for t, text in zip(stamps, texts, strict=True)]
-        (folder / "text.csv").write_text("\n".join(["time_ns,angle_min,intensities,ranges", *lines]))
+        (folder / "text.csv").write_text("\n".join(["time_ns,min_angle,strengths,ranges", *lines]))
         bare = [f"{t}\t({' '.join(row)})" for t, row in zip(stamps, cells, strict=True)]
         (folder / "bare.tsv").write_text("\n".join(["stamp\tdistances", *bare]))
         millimetres = np.rint(1e3 * np.where(np.isfinite(run.scans.ranges), run.scans.ranges, 65.0)).astype(np.int32)

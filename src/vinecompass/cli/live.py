@@ -27,6 +27,7 @@ from vinecompass.errors import InputError
 if TYPE_CHECKING:
     from vinecompass.links import SimulatedLink
     from vinecompass.settings import Settings
+    from vinecompass.simulation import Site
 
 __all__ = ["live"]
 
@@ -72,13 +73,14 @@ def run_live_command(**given: Any) -> Outcome:
     for folder in (given["out"], given["record"]):
         if folder is not None:
             check_run_folder(folder)
-    site, robot, settings = read_site(given["site"]), read_robot(given["robot"]), load_settings(given["settings"])
+    site = read_site(given["site"]) if given["map_path"] is None else load_site(given["site"], given["map_path"])
+    robot, settings = read_robot(given["robot"]), load_settings(given["settings"])
     link = SimulatedLink(site, robot, seed=given["seed"], rate=settings.navigation.rate, fusion=settings.fusion)
     seconds = float("inf") if given["seconds"] is None else given["seconds"]
     where = {"address": given["address"], "port": given["port"]}
     if given["record"] is not None:
         return _recorded(link, settings, given["record"], given["site"], seconds, where)
-    return _driven(link, settings, given, seconds, where)
+    return _driven(link, site, settings, given, seconds, where)
 
 
 def _recorded(
@@ -105,7 +107,7 @@ def _recorded(
 
 
 def _driven(
-    link: SimulatedLink, settings: Settings, given: dict[str, Any], seconds: float, where: dict[str, Any]
+    link: SimulatedLink, site: Site, settings: Settings, given: dict[str, Any], seconds: float, where: dict[str, Any]
 ) -> Outcome:
     """Let the navigator drive, and a person point."""
     from vinecompass.files import read_text
@@ -115,7 +117,6 @@ def _driven(
     from vinecompass.runs import write_run
 
     robot, grid, out = link.simulator.robot, load_map(given["map_path"]), given["out"]
-    site = load_site(given["site"], given["map_path"])
     goals: Any = link.pose
     if given["goal"] is not None or given["round_path"] is not None:
         goals = read_round_or_stop(given["goal"], given["round_path"], site).goals(site.stops, where=site.name)
