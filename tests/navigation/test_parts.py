@@ -150,9 +150,18 @@ class ABaseThatIsNotAsItsFileSays(unittest.TestCase):
             made = pace * told + [0.0, 0.0, astray]
             truth, odometry = compose(truth, arc(made, 0.1)), compose(odometry, arc(made * [scale, 1.0, 1.0], 0.1))
             estimate = mock.Mock(settled=True, t=t, pose=truth + [0.0, 0.0, turned])
-            texts = watch.drive(t, 0.1, told, made) + watch.locate(estimate, odometry)
+            texts = watch.drive(t, 0.1, told, made, delay_known=True) + watch.locate(estimate, odometry)
             found += [(t, text) for text in texts]
         return watch, found
+
+    def test_a_turn_that_comes_late_is_not_told_of_until_the_delay_is_known(self):
+        for known, wrong_spans, count in ((True, 1, 1), (False, 1, 0), (False, 2, 1)):
+            watch, found, told = BaseWatch(), [], np.array([0.0, 0.0, 0.8])
+            for step in range(40):
+                made = told * (0.4 if step < 11 * wrong_spans else 1.0)
+                found += watch.drive(0.1 * step, 0.1, told, made, delay_known=known)
+            with self.subTest(known=known, wrong_spans=wrong_spans):
+                self.assertEqual(len(found), count)
 
     def test_what_is_as_filed_is_not_told_of_and_what_is_not_is_told_once_within_five_seconds(self):
         for off, words in (

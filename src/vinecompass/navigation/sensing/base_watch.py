@@ -39,9 +39,10 @@ LEAST_WAY_OFF, LEAST_TURNED = 0.08, np.radians(5.0)
 
 @dataclass
 class _Sums:
-    """What was commanded and what was measured, summed over some seconds."""
+    """What was commanded and what was measured, summed over some seconds; and whether the delay was known all along."""
 
     seconds: float = 0.0
+    delay_known: bool = True
     told: FloatArray = field(default_factory=lambda: np.zeros(3))
     made: FloatArray = field(default_factory=lambda: np.zeros(3))
 
@@ -79,8 +80,13 @@ class BaseWatch:
         """
         return self._astray if t < self._astray_until else ""
 
-    def drive(self, t: float, elapsed: float, commanded: FloatArray, measured: FloatArray) -> list[str]:
+    def drive(
+        self, t: float, elapsed: float, commanded: FloatArray, measured: FloatArray, *, delay_known: bool
+    ) -> list[str]:
         """Take in the seconds until now with what was in force and the odometry's velocity ``(3,)``.
+
+        As long as the base's delay is not known, a turn that comes late looks much like one that is not made: then it
+        must be so twice.
 
         Returns
         -------
@@ -93,6 +99,7 @@ class BaseWatch:
             return []
         sums = self._sums
         sums.seconds += elapsed
+        sums.delay_known &= delay_known
         sums.told += elapsed * commanded
         sums.made += elapsed * measured
         if sums.seconds < JUDGED_OVER and abs(sums.made[2] - sums.told[2]) < PLAINLY_OFF:
@@ -110,8 +117,9 @@ class BaseWatch:
         by_pace = told[2] * min(pace / wanted, 1.0) if drives else told[2]
         disobeyed = abs(made[2] - by_pace) > least_off and abs(made[2] - told[2]) > least_off
         lags = made[2] * told[2] > 0.0 and abs(made[2]) < abs(told[2])
+        may_be_late = lags and not sums.delay_known and not any(list(self._disobeyed)[-1:])
         self._disobeyed.append((1 if lags else 2) if disobeyed else 0)
-        if disobeyed:
+        if disobeyed and not may_be_late:
             self._astray_until = t + ASTRAY_FOR
             self._astray = (
                 f"the base turns at {made[2]:.2f} rad/s where it is told {told[2]:.2f}: a wheel slips or sticks"

@@ -31,10 +31,18 @@ class CommandDelay:
     ----------
     filed : float
         What the robot file says, delay and lag together, s; it holds until the motion has told.
+
+    Attributes
+    ----------
+    seconds : float
+        What it is taken to be now.
+    known : bool
+        Whether the motion has told.
     """
 
     def __init__(self, filed: float) -> None:
         self.seconds = filed
+        self.known = False
         self._stamps = np.array([-np.inf])
         self._velocities = np.zeros((1, 3))
         self._errors = np.zeros(len(CANDIDATES))
@@ -59,6 +67,7 @@ class CommandDelay:
         self._errors = keep * self._errors + np.sum((expected - measured * [1.0, 1.0, TURNING_ARM]) ** 2, axis=1)
         self._change = keep * self._change + float(np.ptp(expected, axis=0).max() ** 2)
         if self._change > ENOUGH_CHANGE:
+            self.known = True
             self.seconds = _lowest(self._errors)
 
     def in_force(self, t: float) -> FloatArray:

@@ -175,7 +175,8 @@ class Senses:
         if span > 0.0:
             self._delay.observe(float(odometry.t[-1]), came.elapsed, measured, span)
             middle = float(odometry.t[-1]) - 0.5 * span
-            self._notice(came.t, self.base.drive(came.t, came.elapsed, self._delay.in_force(middle), measured))
+            in_force, known = self._delay.in_force(middle), self._delay.known
+            self._notice(came.t, self.base.drive(came.t, came.elapsed, in_force, measured, delay_known=known))
         way = self._delay.way(came.t)
         return Situation(
             t=came.t,
