@@ -165,9 +165,10 @@ def _is_stamp(column: pyarrow.ChunkedArray, numbers: FloatArray | None) -> bool:
 def _lists(column: pyarrow.ChunkedArray) -> FloatArray | None:
     """Return all numbers of a column of lists; None if it holds anything else."""
     lists = lists_of(column)
-    if lists is None or len(lists.flatten()) < SEVERAL * len(lists):
+    numbers = None if lists is None else lists.combine_chunks().flatten()
+    if numbers is None or len(numbers) < SEVERAL * len(column):
         return None
-    return np.asarray(lists.flatten().to_numpy(zero_copy_only=False))
+    return np.asarray(numbers.to_numpy(zero_copy_only=False))
 
 
 def _time(

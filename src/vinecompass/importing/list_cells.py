@@ -15,17 +15,16 @@ NO_NUMBER = ("", "none", "null", "na")
 """What stands for no reading, besides nan."""
 
 
-def lists_of(column: pyarrow.ChunkedArray) -> pyarrow.Array | None:
+def lists_of(column: pyarrow.ChunkedArray) -> pyarrow.ChunkedArray | None:
     """Return a column of lists of float64, null where there is no number; None if any cell is no list of numbers.
 
     Text such as ``[1.25, inf, nan]`` or ``1.25 inf nan`` is such a list.
     """
-    cells = column.combine_chunks()
     try:
-        if pyarrow.types.is_string(cells.type):
-            cells = _parted(cells)
-        if pyarrow.types.is_nested(cells.type):
-            return compute.cast(cells, pyarrow.list_(pyarrow.float64()), safe=False)
+        if pyarrow.types.is_string(column.type):
+            column = pyarrow.chunked_array([_parted(chunk) for chunk in column.chunks])
+        if pyarrow.types.is_nested(column.type):
+            return compute.cast(column, pyarrow.list_(pyarrow.float64()), safe=False)
     except pyarrow.ArrowException:
         pass
     return None
