@@ -176,6 +176,19 @@ class Manners(unittest.TestCase):
                 told = np.isfinite(run.scans.ranges)
                 np.testing.assert_allclose(again.scans.ranges[told], run.scans.ranges[told], atol=0.00051)
                 self.assertFalse(np.any(np.isfinite(again.scans.ranges[~told])))
+        # Scans that were cut short, as a logger's first one, are scans without a reading; not if most are.
+        for cut, refused in (([0, 7], False), (range(len(lines) // 4), True)):
+            short = [",".join(line.split(",")[:200]) + '"' if i in cut else line for i, line in enumerate(lines)]
+            (folder / "cut.csv").write_text("\n".join(["t,min_angle,strengths,ranges", *short]))
+            tables = {"scans": folder / "cut.csv"}
+            formats = {"scans": TableFormat(time="ns", leave_out=["min_angle", "strengths"])}
+            with self.subTest(cut=cut):
+                if refused:
+                    words = ("cut.csv", "to 433 numbers", "433 in each")
+                    assert_input_error(self, lambda t=tables, f=formats: import_run(t, robot(), formats=f), *words)
+                    continue
+                again = import_run(tables, robot(), formats=formats).scans.ranges
+                self.assertEqual(np.flatnonzero(np.all(np.isnan(again), axis=1)).tolist(), cut)
         (folder / "torn.csv").write_text('t,ranges\n1,"[1.0, x]"')
         assert_input_error(
             self, lambda: import_run({"scans": folder / "torn.csv"}, robot()), "torn.csv", "ranges", "lists"

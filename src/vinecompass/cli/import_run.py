@@ -189,6 +189,8 @@ def _told(run: Run, files: dict[str, str], out: Path, reasons: list[str], comman
     table = run.need_scans()
     rows = {name: len(stream.t) for name, stream in run.streams().items()}
     notes = [] if MOTION & rows.keys() else ["no table tells of motion: it will be read from the scans alone"]
+    if empty := int(np.sum(np.all(np.isnan(table.ranges), axis=1))):
+        notes.append(f"{empty} of {len(table.t)} scans have no reading at all, as where one was cut short")
     duration, returned = float(table.t[-1] - table.t[0]), np.isfinite(table.ranges)
     return Outcome(
         "import run",

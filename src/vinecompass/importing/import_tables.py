@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow
+import pyarrow.compute
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.door import checked
@@ -32,6 +33,8 @@ ANGLE_UNITS = {"rad": 1.0, "deg": np.pi / 180.0}
 ACCELERATION_UNITS = {"m/s2": 1.0, "g": 9.80665}
 UNIT_TO = 0.05
 """How far the length of a quaternion may be from 1."""
+LEAST_WHOLE = 0.95
+"""Share of scans that must have as many ranges as the lidar has beams."""
 Files = str | Path | Sequence[str | Path]
 
 
@@ -101,7 +104,7 @@ def _stream(name: str, paths: list[Path], how: TableFormat, ours: Mapping[str, s
     table = _stamped(table.rename_columns([ours.get(key, key) for key in table.column_names]), how, path)
     if name == "scans":
         if "ranges" in table.column_names:
-            table = _listed(table, path)
+            table = _listed(table, robot.scanner.beams, path)
         scans = (
             scans_of_beams(table, robot.scanner, ANGLE_UNITS[how.angle], path)
             if how.rows == "beams"
@@ -132,12 +135,25 @@ def _stamped(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Tabl
     return table.set_column(table.column_names.index("t"), "t", pyarrow.array(seconds))
 
 
-def _listed(table: pyarrow.Table, path: Path) -> pyarrow.Table:
-    """Return a table with its column of lists as such, whether they are text or not."""
+def _listed(table: pyarrow.Table, beams: int, path: Path) -> pyarrow.Table:
+    """Return a table with its column of lists as such, whether they are text or not.
+
+    A few lists of another length, as of scans that were cut short, are scans without a reading.
+    """
     lists = lists_of(table.column("ranges"))
     if lists is None:
         raise InputError("holds no lists", file=path, key="ranges", expected="a list of ranges in each row")
-    return table.set_column(table.column_names.index("ranges"), "ranges", lists)
+    lengths = pyarrow.compute.list_value_length(lists).to_numpy()
+    whole = lengths == beams
+    if np.mean(whole) < LEAST_WHOLE:
+        told = f"lists of {np.nanmin(lengths):.0f} to {np.nanmax(lengths):.0f} numbers"
+        expected = f"{beams} in each, as the robot's lidar has beams"
+        raise InputError("has scans of another size", file=path, key="ranges", value=told, expected=expected)
+    ranges = np.full((len(whole), beams), np.nan)
+    numbers = lists.filter(pyarrow.array(whole)).combine_chunks().flatten()
+    ranges[whole] = numbers.to_numpy(zero_copy_only=False).reshape(-1, beams)
+    rows = pyarrow.FixedSizeListArray.from_arrays(pyarrow.array(ranges.ravel()), beams)
+    return table.set_column(table.column_names.index("ranges"), "ranges", rows)
 
 
 def _heading(table: pyarrow.Table, path: Path) -> FloatArray:
