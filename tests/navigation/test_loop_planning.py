@@ -100,7 +100,7 @@ class LoopPlans(unittest.TestCase):
             with self.subTest(half=half):
                 self.assertIs(keeper.look(now, stop, np.zeros((0, 3)), aligning=False), Look.NO_WAY)
                 self.assertIn("too narrow", keeper.plan.reason)
-                self.assertEqual(keeper.may_pass(live.costmap), stands)
+                self.assertEqual(keeper.may_pass(live.obstacles.points), stands)
 
     def test_a_turn_fits_as_the_body_does(self):
         check = BodyCheck(aisle(), robot())

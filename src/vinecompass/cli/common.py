@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from vinecompass.grids import Grid, Zone
+    from vinecompass.grids import Grid, MapRecord, Zone
     from vinecompass.navigation import Round
     from vinecompass.settings import Settings
     from vinecompass.simulation import Site
@@ -163,36 +163,38 @@ def load_settings(path: Path | None) -> Settings:
     return Settings() if path is None else read_settings(path)
 
 
-def load_zones(path: Path | None) -> list[Zone]:
+def load_zones(path: Path) -> Sequence[Zone]:
     """Read the zones of a zones file, of a site file, or of a map with zones."""
     from vinecompass.files import read_text
     from vinecompass.grids import read_map_record, read_zones
     from vinecompass.simulation import read_site
 
-    if path is None:
-        return []
     if path.suffix == ".png":
-        return list(read_map_record(path).zones)
+        return read_map_record(path).zones
     return read_site(path).zones if '"vinecompass site"' in read_text(path) else read_zones(path)
 
 
-def load_site(path: Path, map_path: Path) -> Site:
+def load_site(path: Path, of_map: Sequence[Zone]) -> Site:
     """Read a site, with the zones of the map that is gone by there, too: what was closed on it is closed to drives."""
     from vinecompass.simulation import read_site
 
     site = read_site(path)
-    of_map = load_zones(map_path) if map_path.suffix == ".png" else []
     return site.model_copy(update={"zones": [*site.zones, *(zone for zone in of_map if zone not in site.zones)]})
 
 
 def load_map(path: Path) -> Grid:
-    """Read a map, and say on standard error if it was painted on since it was written."""
+    """Read a map as `load_map_record` does, where its zones are of no use."""
+    return load_map_record(path).grid
+
+
+def load_map_record(path: Path) -> MapRecord:
+    """Read a map with its zones, and say on standard error if it was painted on since it was written."""
     from vinecompass.grids import read_map_record
 
     record = read_map_record(path)
     if record.painted:
         say(f"vinecompass: {path}: {record.painted}", err=True)
-    return record.grid
+    return record
 
 
 def find_pose(text: str, *, option: str, site: Site | None = None) -> NDArray[np.float64]:

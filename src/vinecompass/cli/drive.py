@@ -14,7 +14,7 @@ from vinecompass.cli.common import (
     Outcome,
     find_pose,
     json_option,
-    load_map,
+    load_map_record,
     load_settings,
     load_site,
     picture_option,
@@ -94,7 +94,8 @@ def run_drive(given: DriveOptions) -> Outcome:
     _check(given)
     if given.out is not None:
         check_run_folder(given.out)
-    site, robot, grid = load_site(given.site, given.map_path), read_robot(given.robot), load_map(given.map_path)
+    mapped, robot = load_map_record(given.map_path), read_robot(given.robot)
+    site, grid = load_site(given.site, mapped.zones), mapped.grid
     the_round = read_round_or_stop(given.goal, given.round_path, site)
     scenes: list[Scene] = []
     moments = MomentLog()

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from vinecompass.cli.common import Outcome, find_point, find_pose, json_option, load_map, load_zones, tell
+from vinecompass.cli.common import Outcome, find_point, find_pose, json_option, load_map_record, tell
 from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
 
@@ -41,11 +41,12 @@ def run_import_site(map_path: Path, start: str, stops: tuple[str, ...], routes: 
     """Do what the command does."""
     from vinecompass.simulation import site_from_map, write_site
 
+    mapped = load_map_record(map_path)
     site = site_from_map(
-        load_map(map_path),
+        mapped.grid,
         find_pose(start, option="--start"),
         name=map_path.stem,
-        zones=load_zones(map_path),
+        zones=mapped.zones,
         stops=dict(_stop(text) for text in stops),
         routes=dict(_route(text) for text in routes),
     )

@@ -11,7 +11,7 @@ from vinecompass.cli.common import (
     FiniteRange,
     Outcome,
     json_option,
-    load_map,
+    load_map_record,
     load_settings,
     load_site,
     read_round_or_stop,
@@ -25,6 +25,7 @@ from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
+    from vinecompass.grids import Grid
     from vinecompass.links import SimulatedLink
     from vinecompass.settings import Settings
     from vinecompass.simulation import Site
@@ -66,21 +67,21 @@ def run_live_command(**given: Any) -> Outcome:
     from vinecompass.links import SimulatedLink
     from vinecompass.robot import read_robot
     from vinecompass.runs import check_run_folder
-    from vinecompass.simulation import read_site
 
     if (given["map_path"] is None) == (given["record"] is None):
         raise InputError("is needed, or a run to record", key="--map", expected="one of --map MAP and --record RUN")
     for folder in (given["out"], given["record"]):
         if folder is not None:
             check_run_folder(folder)
-    site = read_site(given["site"]) if given["map_path"] is None else load_site(given["site"], given["map_path"])
+    mapped = None if given["map_path"] is None else load_map_record(given["map_path"])
+    site = load_site(given["site"], () if mapped is None else mapped.zones)
     robot, settings = read_robot(given["robot"]), load_settings(given["settings"])
     link = SimulatedLink(site, robot, seed=given["seed"], rate=settings.navigation.rate, fusion=settings.fusion)
     seconds = float("inf") if given["seconds"] is None else given["seconds"]
     where = {"address": given["address"], "port": given["port"]}
-    if given["record"] is not None:
+    if mapped is None:
         return _recorded(link, settings, given["record"], given["site"], seconds, where)
-    return _driven(link, site, settings, given, seconds, where)
+    return _driven(link, site, mapped.grid, settings, given, seconds, where)
 
 
 def _recorded(
@@ -107,7 +108,13 @@ def _recorded(
 
 
 def _driven(
-    link: SimulatedLink, site: Site, settings: Settings, given: dict[str, Any], seconds: float, where: dict[str, Any]
+    link: SimulatedLink,
+    site: Site,
+    grid: Grid,
+    settings: Settings,
+    given: dict[str, Any],
+    seconds: float,
+    where: dict[str, Any],
 ) -> Outcome:
     """Let the navigator drive, and a person point."""
     from vinecompass.files import read_text
@@ -116,7 +123,7 @@ def _driven(
     from vinecompass.rehearsal import MomentLog
     from vinecompass.runs import write_run
 
-    robot, grid, out = link.simulator.robot, load_map(given["map_path"]), given["out"]
+    robot, out = link.simulator.robot, given["out"]
     goals: Any = link.pose
     if given["goal"] is not None or given["round_path"] is not None:
         goals = read_round_or_stop(given["goal"], given["round_path"], site).goals(site.stops, where=site.name)

@@ -13,7 +13,7 @@ from vinecompass.cli.common import (
     Outcome,
     find_pose,
     json_option,
-    load_map,
+    load_map_record,
     load_settings,
     load_site,
     load_zones,
@@ -113,13 +113,15 @@ def run_plan(given: PlanOptions) -> Outcome:
     from vinecompass.costs import price_floor
     from vinecompass.robot import read_robot
 
-    grid, robot = load_map(given.map), read_robot(given.robot)
-    site = None if given.site is None else load_site(given.site, given.map)
+    mapped, robot = load_map_record(given.map), read_robot(given.robot)
+    grid = mapped.grid
+    site = None if given.site is None else load_site(given.site, mapped.zones)
     names = [("--from", given.start), *(("--via", name) for name in given.via), ("--to", given.goal)]
     poses = [find_pose(name, option=option, site=site) for option, name in names]
     chosen = load_settings(given.settings)
     obstacles = seen_obstacles(grid, robot, given.scan, given.scan_at, chosen.costs)
-    zones = site.zones if site is not None and given.zones is None else load_zones(given.zones or given.map)
+    in_force = mapped.zones if site is None else site.zones
+    zones = in_force if given.zones is None else load_zones(given.zones)
     costmap = price_floor(grid, robot, zones=zones, obstacles=obstacles, settings=chosen.costs)
     motion = _motion(robot, given.motion, given.radius)
     if given.compare is not None:

@@ -13,7 +13,7 @@ from vinecompass.cli.common import (
     Outcome,
     find_point,
     json_option,
-    load_map,
+    load_map_record,
     load_settings,
     load_zones,
     picture_option,
@@ -83,9 +83,10 @@ def run_price(given: PriceOptions) -> Outcome:
     for option, wanted in (("--layers", given.layers), ("--along", given.along), ("--against", given.against)):
         if wanted and given.picture is None:
             raise InputError("draws", key=option, expected="--picture FILE.png, too")
-    grid, robot = load_map(given.map), read_robot(given.robot)
+    mapped, robot = load_map_record(given.map), read_robot(given.robot)
+    grid = mapped.grid
     chosen = load_settings(given.settings).costs
-    zones = load_zones(given.zones or given.map)
+    zones = mapped.zones if given.zones is None else load_zones(given.zones)
     obstacles = seen_obstacles(grid, robot, given.scan, given.scan_at, chosen)
     costmap = price_floor(grid, robot, zones=zones, obstacles=obstacles, settings=chosen)
     quality, details, files = _areas(costmap), [], {}

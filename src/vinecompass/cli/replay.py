@@ -11,9 +11,8 @@ from vinecompass.cli.common import (
     Outcome,
     find_pose,
     json_option,
-    load_map,
+    load_map_record,
     load_settings,
-    load_zones,
     progress_bar,
     seed_option,
     settings_option,
@@ -22,7 +21,9 @@ from vinecompass.cli.common import (
 from vinecompass.cli.outputs import FILE, OUT, Writing
 
 if TYPE_CHECKING:
-    from vinecompass.grids import Grid
+    from collections.abc import Sequence
+
+    from vinecompass.grids import Grid, Zone
     from vinecompass.pages import Play
 
 __all__ = ["replay", "run_replay"]
@@ -83,9 +84,10 @@ def run_replay(
         raise InputError("needs the map that both are played on", key="--beside", value=beside, expected="--map MAP")
     if map_path is None:
         grid, plays = _mapped(run, settings)
-        zones = []
+        zones: Sequence[Zone] = ()
     else:
-        grid, zones = load_map(map_path), load_zones(map_path)
+        mapped = load_map_record(map_path)
+        grid, zones = mapped.grid, mapped.zones
         start = None if at is None else find_pose(at, option="--at")
         plays = [read_play(path, grid, start=start, seed=seed) for path in (run, beside) if path is not None]
     costmap = price_floor(grid, plays[0].run.robot, zones=zones, settings=load_settings(settings).costs)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vinecompass.cli.common import load_map, load_settings, load_site, read_round_or_stop
+from vinecompass.cli.common import load_map, load_map_record, load_settings, load_site, read_round_or_stop
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -136,11 +136,12 @@ def _in_site(given: TuneOptions, site_path: Path, map_path: Path) -> MissionCase
     from vinecompass.tuning import MissionCase
 
     assert given.robot is not None
-    site = load_site(site_path, map_path)
+    mapped = load_map_record(map_path)
+    site = load_site(site_path, mapped.zones)
     return MissionCase(
         site,
         read_robot(given.robot),
-        load_map(map_path),
+        mapped.grid,
         read_round_or_stop(given.goal, given.round_path, site),
         load_settings(given.settings),
         given.time_limit,

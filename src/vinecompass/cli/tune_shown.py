@@ -7,7 +7,7 @@ import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from vinecompass.cli.common import Outcome, load_map, load_settings, load_zones, progress_bar
+from vinecompass.cli.common import Outcome, load_map_record, load_settings, progress_bar
 from vinecompass.errors import InputError
 
 if TYPE_CHECKING:
@@ -39,7 +39,8 @@ def run_tune_shown(
     assert map_path is not None and robot is not None
     if out is not None:
         check_suffix(out, ".toml", "a vinecompass settings")
-    grid, zones, given = load_map(map_path), load_zones(map_path), load_settings(settings).costs
+    mapped, given = load_map_record(map_path), load_settings(settings).costs
+    grid, zones = mapped.grid, mapped.zones
     told = read_robot(robot)
     ways = [way for path in shown for way in read_shown_ways(path, grid)]
     with progress_bar() as progress:

@@ -124,17 +124,13 @@ def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Map
     how = validated(TableFormat, known, stream)
     rows = _first_rows(stream, paths, text, how)
     columns = {name: numbers_of(rows.column(name)) for name in rows.column_names}
+    looked_at = rows.column_names if stream == "scans" else []
+    lists = {name: numbers for name in looked_at if (numbers := _lists(rows.column(name))) is not None}
     ours, rest = guess_columns(
-        stream,
-        rows.column_names,
-        robot,
-        lambda name: _is_stamp(rows.column(name), columns[name]),
-        lambda name: _lists(rows.column(name)) is not None,
+        stream, rows.column_names, robot, lambda name: _is_stamp(rows.column(name), columns[name]), list(lists)
     )
     reasons += [f"{key} is the column {theirs!r}" for key, theirs in ours.items() if key != theirs]
-    if "ranges" in ours:
-        columns[ours["ranges"]] = _lists(rows.column(ours["ranges"]))
-    table = _Table(robot, columns, ours, rest)
+    table = _Table(robot, {**columns, **lists}, ours, rest)
     if "t" in ours and "nanoseconds" not in ours:
         table.guessed["time"] = _time(rows.column(ours["t"]), columns[ours["t"]], ours["t"], stream, robot)
     {"scans": _guess_scans, "wheels": _guess_wheels, "imu": _guess_imu}.get(stream, _guess_poses)(table)

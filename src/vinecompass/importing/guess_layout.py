@@ -99,7 +99,7 @@ def guess_columns(
     names: Sequence[str],
     robot: Robot,
     is_stamp: Callable[[str], bool],
-    holds_lists: Callable[[str], bool],
+    lists: Sequence[str],
 ) -> tuple[dict[str, str], list[str]]:
     """Return which of a table's columns is which of ours, where the names differ, and which are none of them.
 
@@ -111,8 +111,8 @@ def guess_columns(
         Whose wheels are named.
     is_stamp : callable
         Tells of a column whether it goes up steadily.
-    holds_lists : callable
-        Tells of a column whether its cells are lists of numbers.
+    lists : sequence of str
+        Columns whose cells are lists of numbers: one of them holds the ranges of scans.
     """
     wanted = {
         "scans": ["t"],
@@ -133,7 +133,6 @@ def guess_columns(
     found = _parts_of_quaternions(names) if "heading" in wanted else {}
     if found:
         wanted.remove("heading")
-    lists = [name for name in names if holds_lists(name)] if stream == "scans" else []
     if lists:
         wanted, found = ["t"], {"ranges": _like("ranges", lists) or lists[0]}
     # What goes up all the time is no part of a second.

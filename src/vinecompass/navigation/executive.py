@@ -219,7 +219,7 @@ class Executive:
             if self._closed_for_good(now, plan) and (now.estimate.settled or plan.status != "start closed"):
                 self._give_up(now, plan.reason)
             else:
-                self._recover(now, plan.reason, may_pass=self.plans.may_pass(now.floor))
+                self._recover(now, plan.reason, may_pass=self.plans.may_pass(self._senses.costs.obstacles.points))
         return found
 
     def _closed_for_good(self, now: Situation, plan: Plan) -> bool:

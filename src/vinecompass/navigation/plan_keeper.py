@@ -139,12 +139,14 @@ class PlanKeeper:
             return self.plan.reason
         return self._planner.plan(now.floor, self._robot, self._start_from(now), goal, explain=True).reason
 
-    def may_pass(self, floor: CostMap) -> bool:
-        """Tell whether what leaves no plan was seen, and is not of the map: it stands in the way, or narrows it."""
+    def may_pass(self, seen: FloatArray) -> bool:
+        """Tell whether what leaves no plan is one of the points ``(N, 2)`` that were seen and are not of the map, m.
+
+        It stands in the way, or narrows it.
+        """
         why = self.plan.why_not if self.plan is not None else None
         if why is None or why.cause == "obstacle":
             return why is not None
-        seen = floor.grid.points_of(np.argwhere(np.isinf(floor.layers["obstacles"])))
         places = [part.place for part in (why, *why.parts) if part.place is not None]
         reach = self._robot.body.outer_radius
         return any(bool(np.any(np.hypot(*(seen - place).T) <= reach)) for place in places)

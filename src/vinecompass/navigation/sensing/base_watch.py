@@ -117,7 +117,8 @@ class BaseWatch:
         by_pace = told[2] * min(pace / wanted, 1.0) if drives else told[2]
         disobeyed = abs(made[2] - by_pace) > least_off and abs(made[2] - told[2]) > least_off
         lags = made[2] * told[2] > 0.0 and abs(made[2]) < abs(told[2])
-        may_be_late = lags and not sums.delay_known and not any(list(self._disobeyed)[-1:])
+        once_before = len(self._disobeyed) > 0 and self._disobeyed[-1] > 0
+        may_be_late = lags and not sums.delay_known and not once_before
         self._disobeyed.append((1 if lags else 2) if disobeyed else 0)
         if disobeyed and not may_be_late:
             self._astray_until = t + ASTRAY_FOR
