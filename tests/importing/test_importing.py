@@ -204,6 +204,64 @@ class Manners(unittest.TestCase):
             self, lambda: import_run(tables, robot(), columns={"scans.t": "time_ns"}), "none.csv", "no rotation"
         )
 
+    def test_scans_of_a_scanner_that_does_not_spin_steadily(self):
+        # Readings come at a steady rate while the motor wanders: each turn has another number of them, and begins
+        # elsewhere. The ranges are those to the walls of an oblong room, in closed form.
+        lidar, rng = robot().scanner, np.random.default_rng(5)
+
+        def to_walls(angles):
+            with np.errstate(divide="ignore"):
+                ahead = np.where(np.cos(angles) > 0.0, 3.1, 1.7) / np.abs(np.cos(angles))
+                aside = np.where(np.sin(angles) > 0.0, 1.2, 2.3) / np.abs(np.sin(angles))
+            return np.minimum(ahead, aside)
+
+        def turn_of(count):
+            step = np.radians(270.0 / (count - 1))
+            return lidar.beam_angles[0] + rng.uniform(-0.3, 0.3) * step + step * np.arange(count)
+
+        folder, stamps = new_folder(), np.arange(40) * 0.1
+        turns = [turn_of(count) for count in rng.integers(400, 460, len(stamps))]
+        pairs = [(angles, np.where(rng.random(len(angles)) < 0.02, 0.0, to_walls(angles))) for angles in turns]
+
+        def table(name, columns):
+            pyarrow.parquet.write_table(pyarrow.table(columns), folder / f"{name}.parquet")
+            return {"scans": [folder / f"{name}.parquet"]}
+
+        ranges, firsts = [told for _, told in pairs], [np.degrees(angles[0]) for angles in turns]
+        steps = [np.degrees(angles[1] - angles[0]) for angles in turns]
+        # One writes where beams begin and how far each is on; one the angle of each, without those that met nothing;
+        # one a row for each beam.
+        read = [(angles[told > 0.0] % (2.0 * np.pi), told[told > 0.0]) for angles, told in pairs]
+        of_beams = [
+            np.repeat(stamps, [len(angles) for angles, _ in read]),
+            *map(np.concatenate, zip(*read, strict=True)),
+        ]
+        for name, columns in (
+            ("steps", {"t": stamps, "angle_start": firsts, "increment_angle": steps, "distances": ranges}),
+            ("angles", {"t": stamps, "bearings": [a for a, _ in read], "ranges": [r for _, r in read]}),
+            ("rows", dict(zip(("t", "angle", "dist"), of_beams, strict=True))),
+        ):
+            with self.subTest(name=name):
+                tables = table(name, columns)
+                again = self.imported(tables, {"scans": guess_format("scans", tables["scans"], robot())}).scans
+                np.testing.assert_allclose(again.t, stamps)
+                off = np.abs(again.ranges - to_walls(lidar.beam_angles))
+                # In a corner, and beside a beam that met nothing, a beam has what its neighbour measured.
+                self.assertGreater(np.mean(np.isfinite(off)), 0.97)
+                self.assertLess(np.nanmedian(off), 0.001)
+                self.assertLess(np.nanquantile(off, 0.98), 0.03)
+        columns = {"t": stamps, "angles": turns, "ranges": ranges}
+        for name, other, words in (
+            ("clockwise", {"angles": [-angles for angles in turns]}, ("-0.6", "each to the next")),
+            ("coarse", {"angles": [a[::2] for a in turns], "ranges": [r[::2] for r in ranges]}, ("1.2", "0.625")),
+            ("turned", {"angles": [angles + np.pi for angles in turns]}, ("elsewhere", "-135 to 135")),
+            ("late", {"angles": [a[99:] for a in turns], "ranges": [r[99:] for r in ranges]}, ("first_beam_deg", "-7")),
+            ("uneven", {"angles": [angles[1:] for angles in turns]}, ("angles for", "row 0")),
+        ):
+            with self.subTest(refused=name):
+                tables = table(name, {**columns, **other})
+                assert_input_error(self, lambda t=tables: import_run(t, robot()), f"{name}.parquet", "angles", *words)
+
     def test_the_strangers_log_is_the_drive_that_it_was(self):
         tables = {"scans": [LOG / "laser-1.csv.gz", LOG / "laser-2.csv.gz"], "wheels": [LOG / "encoders.txt"]}
         tables |= {"imu": [LOG / "imu.tsv"], "odometry": [LOG / "velocity.csv"]}

@@ -9,17 +9,22 @@ import pyarrow
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
+from vinecompass.importing.placed_beams import beam_numbers, on_beams, refuse_other_beams
 from vinecompass.robot import Lidar
 from vinecompass.runs.streams import Scans
 from vinecompass.runs.tables import column
 
 __all__ = ["scans_of_beams"]
 
+BACK = 0.1
+"""Share of a lidar's beams by which angles go back where a scan begins."""
+
 
 def scans_of_beams(table: pyarrow.Table, lidar: Lidar, radians: float, path: Path) -> Scans:
     """Return the scans of a table with a row for each beam.
 
-    A scan ends where the beams begin again. A beam that has no row is no reading.
+    A scan ends where the beams begin again. A beam that has no row is no reading; where rows tell angles, they need
+    not be just those of the lidar's beams.
 
     Parameters
     ----------
@@ -35,29 +40,33 @@ def scans_of_beams(table: pyarrow.Table, lidar: Lidar, radians: float, path: Pat
     t = column(table, "t", path, finite=False)
     ranges = column(table, "range", path, finite=False)
     if "beam" in table.column_names:
-        beams = np.rint(column(table, "beam", path)).astype(np.int64)
+        numbers = _counted(column(table, "beam", path), lidar, path)
+        begins = np.flatnonzero(np.append(True, np.diff(numbers) <= 0.0))
     else:
-        beams = _beams_at(column(table, "angle", path) * radians, lidar)
-    if len(t) == 0 or beams.min() < 0 or beams.max() >= lidar.beams:
-        found = "none" if len(t) == 0 else f"{beams.min()} to {beams.max()}"
-        raise InputError(
-            "are not this lidar's beams", file=path, key="beam", value=found, expected=f"0 to {lidar.beams - 1}"
-        )
-    is_first = np.append(True, np.diff(beams) <= 0)
-    begins = np.flatnonzero(is_first)
+        numbers = beam_numbers(column(table, "angle", path) * radians, lidar)
+        refuse_other_beams(numbers, np.empty(0), lidar, path)
+        # The angles of a real scanner tremble.
+        begins = np.flatnonzero(np.append(True, np.diff(numbers) < -BACK * lidar.beams))
+    ends = np.append(begins[1:], len(t))
     rows = np.full((len(begins), lidar.beams), np.nan, np.float32)
-    rows[np.cumsum(is_first) - 1, beams] = ranges
+    for row, (begin, end) in enumerate(zip(begins, ends, strict=True)):
+        rows[row] = on_beams(ranges[begin:end], numbers[begin:end], lidar.beams)
     stamps = t[begins]
-    ends = t[np.append(begins[1:], len(t)) - 1]
     # Where each beam has its own stamp, the scan's is when its first one fired, though that may be missing.
-    if np.any(ends > stamps):
-        stamps = stamps - lidar.beam_delays[beams[begins]]
+    if np.any(t[ends - 1] > stamps):
+        stamps = stamps - lidar.beam_delays[np.rint(numbers[begins]).astype(np.int64).clip(0, lidar.beams - 1)]
     return Scans(stamps + lidar.stamp_offset, rows)
 
 
-def _beams_at(angles: NDArray[np.float64], lidar: Lidar) -> NDArray[np.int64]:
-    """Return the numbers of the beams at angles ``(N,)``, radians: those that point there to half a beam."""
-    first, step = lidar.beam_angles[0], lidar.beam_angles[1] - lidar.beam_angles[0]
-    numbers = (angles - first) / step
-    around = abs(2.0 * np.pi / step)
-    return np.rint(np.mod(numbers + 0.5, around) - 0.5).astype(np.int64)
+def _counted(beams: NDArray[np.float64], lidar: Lidar, path: Path) -> NDArray[np.float64]:
+    """Return the numbers of beams ``(N,)``; raise `InputError` unless the lidar has such beams."""
+    numbers = np.rint(beams)
+    if numbers.min() < 0 or numbers.max() >= lidar.beams:
+        raise InputError(
+            "are not this lidar's beams",
+            file=path,
+            key="beam",
+            value=f"{numbers.min():.0f} to {numbers.max():.0f}",
+            expected=f"0 to {lidar.beams - 1}",
+        )
+    return numbers

@@ -210,6 +210,7 @@ def _guess_scans(table: _Table) -> None:
             table.guessed["angle"] = "deg", f"beams are at up to {np.nanmax(np.abs(angles)):.0f}"
     elif "ranges" in ours:
         told, names = table.column("ranges"), [ours["ranges"]]
+        _guess_angles_of_lists(table)
     else:
         # The ranges are the columns that are numbered; there are as many as the scanner has beams.
         groups: dict[str, list[str]] = {}
@@ -244,6 +245,19 @@ def _guess_scans(table: _Table) -> None:
             float(near[0]),
             f"{near[0]:g} stands there again and again, short of the scanner's reach",
         )
+
+
+def _guess_angles_of_lists(table: _Table) -> None:
+    """Guess the unit of the angles that lists of ranges point to, if they are told."""
+    angles, step = table.column("angles"), table.column("angle_step")
+    if angles is not None:
+        most, told = float(np.nanmax(np.abs(angles))), "beams are at up to"
+    elif step is not None:
+        most, told = float(np.nanmedian(np.abs(step))) * (table.robot.scanner.beams - 1), "the beams reach over"
+    else:
+        return
+    if most > 2.0 * np.pi + 0.1:
+        table.guessed["angle"] = "deg", f"{told} {most:.0f}"
 
 
 def _guess_wheels(table: _Table) -> None:

@@ -30,6 +30,9 @@ MEANINGS: dict[str, tuple[set[str], ...]] = {
     "beam": ({"beam"}, {"ray"}, {"index"}),
     "angle": ({"angle"}, {"bearing"}, {"azimuth"}),
     "range": ({"range"}, {"distance"}, {"dist"}),
+    "angles": ({"angles"}, {"bearings"}, {"azimuths"}, {"angle"}),
+    "first_angle": ({"first", "angle"}, {"angle", "start"}, {"min", "angle"}),
+    "angle_step": ({"angle", "step"}, {"increment", "angle"}),
     "ranges": ({"ranges"}, {"range"}, {"distances"}, {"distance"}),
 }
 """The words that a column's name must hold to be taken for one of ours, the surest first."""
@@ -134,7 +137,7 @@ def guess_columns(
     if found:
         wanted.remove("heading")
     if lists:
-        wanted, found = ["t"], {"ranges": _like("ranges", lists) or lists[0]}
+        wanted, found = ["t"], _lists_of_scans(names, lists)
     # What goes up all the time is no part of a second.
     parts = _like("nanoseconds", [name for name in names if not is_stamp(name)])
     if parts is not None:
@@ -148,6 +151,16 @@ def guess_columns(
             found[ours] = theirs
     rest = [name for name in names if name not in found.values()]
     return found, rest
+
+
+def _lists_of_scans(names: Sequence[str], lists: Sequence[str]) -> dict[str, str]:
+    """Return which columns hold the ranges of scans, and where those point if a column tells, by ours."""
+    found = {"ranges": _like("ranges", lists) or lists[0]}
+    angles = _like("angles", [name for name in lists if name != found["ranges"]])
+    if angles is not None:
+        return {**found, "angles": angles}
+    first, step = (_like(key, [name for name in names if name not in lists]) for key in ("first_angle", "angle_step"))
+    return found if first is None or step is None else {**found, "first_angle": first, "angle_step": step}
 
 
 def _parts_of_quaternions(names: Sequence[str]) -> dict[str, str]:

@@ -9,7 +9,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow
-import pyarrow.compute
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.door import checked
@@ -18,12 +17,12 @@ from vinecompass.geometry import arc, chain
 from vinecompass.importing.absurd import refuse_absurd, refuse_absurd_ranges
 from vinecompass.importing.beam_rows import scans_of_beams
 from vinecompass.importing.counters import unwrapped
-from vinecompass.importing.list_cells import lists_of
+from vinecompass.importing.list_rows import scans_of_lists
 from vinecompass.importing.table_format import LENGTH_UNITS, TIME_UNITS, TableFormat, read_recorded, tells_speed
 from vinecompass.robot import Robot
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import STREAMS, stream_from_columns
-from vinecompass.runs.streams import Imu, Positions, Track, Wheels
+from vinecompass.runs.streams import Imu, Positions, Scans, Track, Wheels
 from vinecompass.runs.tables import column, names_of
 
 __all__ = ["import_run"]
@@ -33,8 +32,6 @@ ANGLE_UNITS = {"rad": 1.0, "deg": np.pi / 180.0}
 ACCELERATION_UNITS = {"m/s2": 1.0, "g": 9.80665}
 UNIT_TO = 0.05
 """How far the length of a quaternion may be from 1."""
-LEAST_WHOLE = 0.95
-"""Share of scans that must have as many ranges as the lidar has beams."""
 Files = str | Path | Sequence[str | Path]
 
 
@@ -57,7 +54,8 @@ def import_run(
         one another as they are given. Odometry may be poses, ``x, y, heading``, or velocities, ``speed,
         turn_rate`` and perhaps ``sideways``; in place of a heading, a quaternion, ``quaternion_z, quaternion_w`` and
         perhaps ``quaternion_x, quaternion_y``. Scans have a row each, with a column for each beam in the order they
-        fire, or all of them as a list in one cell, ``ranges``; or a row for each beam: ``t``, ``range``, and
+        fire, or all of them as a list in one cell, ``ranges``, of any length where ``angles``, a list as well, or
+        ``first_angle`` and ``angle_step`` tell where they point; or a row for each beam: ``t``, ``range``, and
         ``beam`` (0, 1, ...) or ``angle``. Stamps may be in two columns, ``t`` and ``nanoseconds``.
     robot : Robot
         The robot that made them; its lidar says how many beams there are.
@@ -103,19 +101,24 @@ def _stream(name: str, paths: list[Path], how: TableFormat, ours: Mapping[str, s
         raise InputError("is not a column", file=path, key=min(missing), expected=names_of(table))
     table = _stamped(table.rename_columns([ours.get(key, key) for key in table.column_names]), how, path)
     if name == "scans":
-        if "ranges" in table.column_names:
-            table = _listed(table, robot.scanner.beams, path)
-        scans = (
-            scans_of_beams(table, robot.scanner, ANGLE_UNITS[how.angle], path)
-            if how.rows == "beams"
-            else stream_from_columns(name, table, path, robot, finite=False)
-        )
+        scans = _scans(table, how, robot, path)
         return replace(scans, ranges=_ranges(scans.ranges, how, robot, path))
     if name == "odometry" and "speed" in table.column_names:
         return _track_of_velocities(table, how, path)
     if "heading" not in table.column_names and {"quaternion_z", "quaternion_w"} <= set(table.column_names):
         table = table.append_column("heading", pyarrow.array(_heading(table, path) / ANGLE_UNITS[how.angle]))
     return _in_si(stream_from_columns(name, table, path, robot, finite=False), robot, how)
+
+
+def _scans(table: pyarrow.Table, how: TableFormat, robot: Robot, path: Path) -> Scans:
+    """Return the scans of a table, their ranges as they were written."""
+    lidar, radians = robot.scanner, ANGLE_UNITS[how.angle]
+    if how.rows == "beams":
+        return scans_of_beams(table, lidar, radians, path)
+    if "ranges" in table.column_names:
+        return scans_of_lists(table, lidar, radians, path)
+    scans: Scans = stream_from_columns("scans", table, path, robot, finite=False)
+    return scans
 
 
 def _stamped(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Table:
@@ -133,27 +136,6 @@ def _stamped(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Tabl
             )
         seconds = dates.cast(pyarrow.timestamp("ns")).cast(pyarrow.int64()).to_numpy() / 1e9
     return table.set_column(table.column_names.index("t"), "t", pyarrow.array(seconds))
-
-
-def _listed(table: pyarrow.Table, beams: int, path: Path) -> pyarrow.Table:
-    """Return a table with its column of lists as such, whether they are text or not.
-
-    A few lists of another length, as of scans that were cut short, are scans without a reading.
-    """
-    lists = lists_of(table.column("ranges"))
-    if lists is None:
-        raise InputError("holds no lists", file=path, key="ranges", expected="a list of ranges in each row")
-    lengths = pyarrow.compute.list_value_length(lists).to_numpy()
-    whole = lengths == beams
-    if np.mean(whole) < LEAST_WHOLE:
-        told = f"lists of {np.nanmin(lengths):.0f} to {np.nanmax(lengths):.0f} numbers"
-        expected = f"{beams} in each, as the robot's lidar has beams"
-        raise InputError("has scans of another size", file=path, key="ranges", value=told, expected=expected)
-    ranges = np.full((len(whole), beams), np.nan)
-    numbers = lists.filter(pyarrow.array(whole)).combine_chunks().flatten()
-    ranges[whole] = numbers.to_numpy(zero_copy_only=False).reshape(-1, beams)
-    rows = pyarrow.FixedSizeListArray.from_arrays(pyarrow.array(ranges.ravel()), beams)
-    return table.set_column(table.column_names.index("ranges"), "ranges", rows)
 
 
 def _heading(table: pyarrow.Table, path: Path) -> FloatArray:

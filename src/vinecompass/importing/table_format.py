@@ -80,7 +80,9 @@ def _read(path: Path, how: TableFormat) -> pyarrow.Table:
 
 
 def kept_columns(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Table:
-    """Return a table without the columns that are left out; raise `InputError` if one is none, or has two."""
+    """Return a table without the columns left out; raise `InputError` if one is none or is twice, or no row there."""
+    if table.num_rows == 0:
+        raise InputError("has no rows", file=path, expected="a row for each reading")
     counts = Counter(table.column_names)
     twice = [name for name, count in counts.items() if count > 1]
     if twice:
@@ -129,8 +131,6 @@ def parse(text: bytes, how: TableFormat, path: Path) -> pyarrow.Table:
         raise InputError(
             f"is not a whole table ({reason[:90]})", file=path, expected="CSV or Parquet, or say how it is written"
         ) from None
-    if table.num_rows == 0:
-        raise InputError("has no rows", file=path, expected="a row for each reading")
     table = table.rename_columns(names)
     # A delimiter at the end of each line makes a column of nothing.
     empty = [
