@@ -9,7 +9,7 @@ import pyarrow
 from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.importing.placed_beams import beam_numbers, on_beams, refuse_other_beams
+from vinecompass.importing.other_beams import refuse_other_beams
 from vinecompass.robot import Lidar
 from vinecompass.runs.streams import Scans
 from vinecompass.runs.tables import column
@@ -40,33 +40,36 @@ def scans_of_beams(table: pyarrow.Table, lidar: Lidar, radians: float, path: Pat
     t = column(table, "t", path, finite=False)
     ranges = column(table, "range", path, finite=False)
     if "beam" in table.column_names:
-        numbers = _counted(column(table, "beam", path), lidar, path)
-        begins = np.flatnonzero(np.append(True, np.diff(numbers) <= 0.0))
+        beams = _counted(column(table, "beam", path), lidar, path)
+        begins = np.append(True, np.diff(beams) <= 0)
+        rows = np.full((begins.sum(), lidar.beams), np.nan, np.float32)
+        rows[np.cumsum(begins) - 1, beams] = ranges
     else:
-        numbers = beam_numbers(column(table, "angle", path) * radians, lidar)
+        angles = column(table, "angle", path) * radians
+        numbers = lidar.beam_numbers(angles)
         refuse_other_beams(numbers, np.empty(0), lidar, path)
+        beams = np.clip(np.rint(numbers).astype(np.int64), 0, lidar.beams - 1)
         # The angles of a real scanner tremble.
-        begins = np.flatnonzero(np.append(True, np.diff(numbers) < -BACK * lidar.beams))
-    ends = np.append(begins[1:], len(t))
-    rows = np.full((len(begins), lidar.beams), np.nan, np.float32)
-    for row, (begin, end) in enumerate(zip(begins, ends, strict=True)):
-        rows[row] = on_beams(ranges[begin:end], numbers[begin:end], lidar.beams)
+        begins = np.append(True, np.diff(numbers) < -BACK * lidar.beams)
+        scans = np.split(np.stack([ranges, angles]), np.flatnonzero(begins)[1:], axis=1)
+        rows = np.array([lidar.on_beams(*scan) for scan in scans], np.float32)
     stamps = t[begins]
+    last = np.append(begins[1:], True)
     # Where each beam has its own stamp, the scan's is when its first one fired, though that may be missing.
-    if np.any(t[ends - 1] > stamps):
-        stamps = stamps - lidar.beam_delays[np.rint(numbers[begins]).astype(np.int64).clip(0, lidar.beams - 1)]
+    if np.any(t[last] > stamps):
+        stamps = stamps - lidar.beam_delays[beams[begins]]
     return Scans(stamps + lidar.stamp_offset, rows)
 
 
-def _counted(beams: NDArray[np.float64], lidar: Lidar, path: Path) -> NDArray[np.float64]:
+def _counted(beams: NDArray[np.float64], lidar: Lidar, path: Path) -> NDArray[np.int64]:
     """Return the numbers of beams ``(N,)``; raise `InputError` unless the lidar has such beams."""
-    numbers = np.rint(beams)
+    numbers = np.rint(beams).astype(np.int64)
     if numbers.min() < 0 or numbers.max() >= lidar.beams:
         raise InputError(
             "are not this lidar's beams",
             file=path,
             key="beam",
-            value=f"{numbers.min():.0f} to {numbers.max():.0f}",
+            value=f"{numbers.min()} to {numbers.max()}",
             expected=f"0 to {lidar.beams - 1}",
         )
     return numbers

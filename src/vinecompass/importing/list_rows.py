@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from vinecompass.errors import InputError
 from vinecompass.importing.list_cells import lists_of
-from vinecompass.importing.placed_beams import beam_numbers, on_beams, refuse_other_beams
+from vinecompass.importing.other_beams import refuse_other_beams
 from vinecompass.robot import Lidar
 from vinecompass.runs.streams import Scans
 from vinecompass.runs.tables import column
@@ -45,14 +45,11 @@ def scans_of_lists(table: pyarrow.Table, lidar: Lidar, radians: float, path: Pat
     angles = _angles(table, lengths, path)
     if angles is None:
         return Scans(stamps, _whole(ranges, lengths, lidar.beams, path))
-    ends = np.cumsum(lengths)
-    numbers = beam_numbers(angles * radians, lidar)
+    ends, angles = np.cumsum(lengths), angles * radians
+    numbers = lidar.beam_numbers(angles)
     refuse_other_beams(numbers, numbers[(ends - lengths)[lengths > 0]], lidar, path)
-    rows = np.full((len(lengths), lidar.beams), np.nan, np.float32)
-    for row, (end, length) in enumerate(zip(ends, lengths, strict=True)):
-        of_scan = slice(end - length, end)
-        rows[row] = on_beams(ranges[of_scan], numbers[of_scan], lidar.beams)
-    return Scans(stamps, rows)
+    scans = np.split(np.stack([ranges, angles]), ends[:-1], axis=1)
+    return Scans(stamps, np.array([lidar.on_beams(*scan) for scan in scans], np.float32))
 
 
 def _flat(table: pyarrow.Table, key: str, path: Path) -> tuple[FloatArray, NDArray[np.int64]]:

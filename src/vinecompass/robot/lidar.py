@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from pydantic import Field, Strict, model_validator
 
 from vinecompass.files import Fraction, Model, Near, NotNegative, Number, Rate, Size
+from vinecompass.robot.placed_beams import on_beams
 
 __all__ = ["Lidar"]
 
@@ -64,6 +65,29 @@ class Lidar(Model):
         """The middle of what it sees and half of that, radians, in the sensor frame."""
         low, high = sorted((self.first_beam_deg, self.last_beam_deg))
         return float(np.radians(0.5 * (low + high))), float(np.radians(0.5 * (high - low)))
+
+    def beam_numbers(self, angles: FloatArray) -> FloatArray:
+        """Return where angles ``(N,)``, radians, lie among the beams: 2.5 is midway between two of them."""
+        first, step = self.beam_angles[0], self.beam_angles[1] - self.beam_angles[0]
+        around = abs(2.0 * np.pi / step)
+        return np.asarray(np.mod((angles - first) / step + 0.5, around) - 0.5)
+
+    def on_beams(self, ranges: FloatArray, angles: FloatArray) -> FloatArray:
+        """Return the readings of one scan, at any angles, as a range for each beam.
+
+        A scanner that does not spin steadily has another number of readings each turn.
+
+        Parameters
+        ----------
+        ranges, angles : array (N,)
+            Any number of them, in metres and in radians in the sensor frame.
+
+        Returns
+        -------
+        array (beams,)
+            `nan` where no reading lies within half a beam.
+        """
+        return on_beams(ranges, self.beam_numbers(angles), self.beams)
 
     def read(self, ranges: NDArray[np.floating]) -> NDArray[np.bool_]:
         """Return which ranges ``(...)`` are readings: within the lidar's reach, or `inf`, nothing there."""
