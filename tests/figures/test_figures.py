@@ -125,7 +125,7 @@ class Figures(unittest.TestCase):
                 "m to the goal",
                 [teal],
             ),
-            ("drive", draw_drive(GRID, mission), "0 of 1 stops reached", [aubergine, teal]),
+            ("drive", draw_drive(GRID, mission, site().zones), "0 of 1 stops reached", [aubergine, teal]),
             ("moment", draw_local_plan(GRID, robot(), scenes[-1]), "driving: ", ["#E39B1D", teal, "#A8A29A"]),
             ("meetings", draw_meetings(GRID, [mission]), "1 meetings: the body came", [rust, aubergine]),
         ):
@@ -139,6 +139,9 @@ class Figures(unittest.TestCase):
                 self.assertGreater(near(pixels, "#FBF7F0"), 0.2)
                 for colour in colours:
                     self.assertGreater(near(pixels, colour), 3e-5, colour)
+                if name == "drive":
+                    told = {text.get_text() for text in figure.findobj(Text)}
+                    self.assertLessEqual({"zones", *(zone.name for zone in site().zones)}, told)
 
     def test_every_drawing_takes_axes_and_a_sheet_their_place(self):
         for name in figures.__all__:

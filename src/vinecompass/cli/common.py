@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 __all__ = [
     "FiniteRange",
     "Outcome",
+    "counted",
     "find_point",
     "find_pose",
     "json_option",
@@ -195,6 +196,11 @@ def load_map_record(path: Path) -> MapRecord:
     if record.painted:
         say(f"vinecompass: {path}: {record.painted}", err=True)
     return record
+
+
+def counted(number: int, what: str) -> str:
+    """Return so many of a thing, in words: ``1 plan``, ``2 plans``."""
+    return f"{number} {what}" if number == 1 else f"{number} {what}s"
 
 
 def find_pose(text: str, *, option: str, site: Site | None = None) -> NDArray[np.float64]:

@@ -12,6 +12,7 @@ import click
 from vinecompass.cli.common import (
     FiniteRange,
     Outcome,
+    counted,
     find_pose,
     json_option,
     load_map_record,
@@ -28,7 +29,7 @@ from vinecompass.cli.common import (
 from vinecompass.cli.outputs import FILE, OUT, Writing
 
 if TYPE_CHECKING:
-    from vinecompass.grids import Grid
+    from vinecompass.grids import Grid, Zone
     from vinecompass.navigation import Navigator, Scene, StateEntry
     from vinecompass.rehearsal import Rehearsal
     from vinecompass.settings import Settings
@@ -127,10 +128,11 @@ def run_drive(given: DriveOptions) -> Outcome:
         records = mission.log.files() | moments.files()
         files["run"] = str(write_run(mission.run, given.out, records=records))
     if given.picture is not None:
-        files["picture"] = _draw(given.picture, grid, mission, given.moment, scenes)
-    line = _told(mission) + (
-        f"; {mission.contacts} contacts, {len(mission.plans)} plans, {len(mission.log.interventions)} interventions of "
-        f"safety, limits {'kept' if mission.limits_kept() else 'exceeded'}"
+        files["picture"] = _draw(given.picture, grid, mission, site.zones, given.moment, scenes)
+    limits = "kept" if mission.limits_kept() else "exceeded"
+    line = (
+        f"{_told(mission)}; {counted(mission.contacts, 'contact')}, {counted(len(mission.plans), 'plan')}, "
+        f"{counted(len(mission.log.interventions), 'intervention')} of safety, limits {limits}"
     )
     noticed = [f"noticed at {each.t:.1f} s: {each.text}" for each in mission.log.notices]
     return Outcome(
@@ -230,13 +232,15 @@ def _without_speeds(mission: Rehearsal) -> list[StateEntry]:
     return kept
 
 
-def _draw(picture: Path, grid: Grid, mission: Rehearsal, moment: float | None, scenes: list[Scene]) -> str:
+def _draw(
+    picture: Path, grid: Grid, mission: Rehearsal, zones: list[Zone], moment: float | None, scenes: list[Scene]
+) -> str:
     """Draw the mission, or the local plan at a moment of it."""
     from vinecompass.errors import InputError
     from vinecompass.figures import draw_drive, draw_local_plan, save_figure
 
     if moment is None:
-        return str(save_figure(draw_drive(grid, mission), picture))
+        return str(save_figure(draw_drive(grid, mission, zones), picture))
     if not scenes:
         raise InputError(
             "is later than the last local plan",

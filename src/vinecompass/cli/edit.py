@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from vinecompass.cli.common import FiniteRange, Outcome, json_option, picture_option, tell
+from vinecompass.cli.common import FiniteRange, Outcome, counted, json_option, picture_option, tell
 from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
 
@@ -97,7 +97,7 @@ def run_edit(map_path: Path, steps: list[Step], *, out: Path | None = None, pict
     details += [f"zone {zone.name}: {zone.kind}, {len(zone.polygon)} corners" for zone in zones]
     return Outcome(
         "edit",
-        f"{target.name} has {len(edits)} edits and {len(zones)} zones; {_change(record, grid)}",
+        f"{target.name} has {counted(len(edits), 'edit')} and {counted(len(zones), 'zone')}; {_change(record, grid)}",
         quality={
             "edits": len(edits),
             "zones": len(zones),

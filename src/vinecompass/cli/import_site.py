@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from vinecompass.cli.common import Outcome, find_point, find_pose, json_option, load_map_record, tell
+from vinecompass.cli.common import Outcome, counted, find_point, find_pose, json_option, load_map_record, tell
 from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
 
@@ -54,8 +54,8 @@ def run_import_site(map_path: Path, start: str, stops: tuple[str, ...], routes: 
     goal = site.stops[0].name if site.stops else "x,y,heading_deg"
     return Outcome(
         "import site",
-        f"{len(site.walls)} outlines of {len(site.segments)} edges, {len(site.zones)} zones, {len(site.stops)} stops, "
-        f"{len(site.routes)} routes",
+        f"{counted(len(site.walls), 'outline')} of {counted(len(site.segments), 'edge')}, "
+        f"{counted(len(site.zones), 'zone')}, {counted(len(site.stops), 'stop')}, {counted(len(site.routes), 'route')}",
         quality={"outlines": len(site.walls), "edges": len(site.segments), "zones": len(site.zones)},
         files={"site": str(out)},
         hint=f'vinecompass drive {out} --robot robot.toml --map {map_path} --to "{goal}" -o mission',

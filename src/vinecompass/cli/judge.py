@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from vinecompass.cli.common import Outcome, json_option, picture_option, tell
+from vinecompass.cli.common import Outcome, counted, json_option, picture_option, tell
 from vinecompass.cli.outputs import FILE, Writing
 
 __all__ = ["judge_command", "run_judge"]
@@ -49,7 +49,7 @@ def run_judge(map_path: Path, *, against: Path | None = None, picture: Path | No
     if making is not None:
         notes.append(
             f"made of {making.scans_kept} scans that agreed by {making.agreement:.2f}; "
-            f"{making.loops_closed} loops closed, "
+            f"{counted(making.loops_closed, 'loop')} closed, "
             f"which miss by {1000.0 * making.loop_error:.0f} mm and {making.loop_error_deg:.2f} degrees (RMS)"
         )
     edges, doubled = ([s for s in quality.spots if s.kind == kind] for kind in ("open edge", "double line"))
@@ -58,8 +58,8 @@ def run_judge(map_path: Path, *, against: Path | None = None, picture: Path | No
         details.append(f"and {len(quality.spots) - TOLD} shorter ones")
     return Outcome(
         "judge",
-        f"walls {100.0 * quality.wall_thickness:.0f} cm thick, {len(doubled)} double lines; "
-        f"{100.0 * quality.unknown_share:.0f} % of the floor unknown, {len(edges)} open edges; "
+        f"walls {100.0 * quality.wall_thickness:.0f} cm thick, {counted(len(doubled), 'double line')}; "
+        f"{100.0 * quality.unknown_share:.0f} % of the floor unknown, {counted(len(edges), 'open edge')}; "
         f"{100.0 * quality.unsure_share:.0f} % of the observed cells hardly decided",
         quality={
             "wall_thickness_m": quality.wall_thickness,

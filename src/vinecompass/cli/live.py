@@ -10,6 +10,7 @@ import click
 from vinecompass.cli.common import (
     FiniteRange,
     Outcome,
+    counted,
     json_option,
     load_map_record,
     load_settings,
@@ -103,7 +104,8 @@ def _recorded(
     closed = len(recording.mapper.closed_loops)
     way = 0.0 if run.truth is None else run.truth.length
     quality = {"driven_s": link.t, "way_m": way, "loops_closed": closed, "contacts": link.contacts}
-    line = f"{link.t:.0f} s and {way:.1f} m recorded, {closed} loops closed, {link.contacts} contacts"
+    came_of_it = f"{counted(closed, 'loop')} closed, {counted(link.contacts, 'contact')}"
+    line = f"{link.t:.0f} s and {way:.1f} m recorded, {came_of_it}"
     return Outcome("live", line, quality=quality, files=files, hint=f"vinecompass map {folder} -o map.png")
 
 

@@ -11,6 +11,7 @@ import click
 from vinecompass.cli.clock import read_told_run
 from vinecompass.cli.common import (
     Outcome,
+    counted,
     json_option,
     load_settings,
     odometry_option,
@@ -131,7 +132,7 @@ def _line(mapping: Mapping, truth: dict[str, float], accuracy: MapAccuracy | Non
     rows, columns = mapping.grid.shape
     line = (
         f"{len(mapping.track)} scans, {columns} x {rows} cells, mean agreement {_agreement(mapping):.3f}, "
-        f"{len(mapping.mapper.closed_loops)} loops closed"
+        f"{counted(len(mapping.mapper.closed_loops), 'loop')} closed"
     )
     if truth:
         line += f"; {truth['position_rmse_m']:.3f} m and {truth['heading_rmse_deg']:.2f} degrees off the truth (RMSE)"

@@ -11,6 +11,7 @@ import click
 
 from vinecompass.cli.common import (
     Outcome,
+    counted,
     find_point,
     json_option,
     load_map_record,
@@ -167,7 +168,7 @@ def _line(costmap: CostMap, robot: Robot, quality: dict[str, Any], places: list[
     )
     if places:
         shut = sum(not place.passes for place in places)
-        line += f"; {len(places)} narrow places, {shut} of them closed to it"
+        line += f"; {counted(len(places), 'narrow place')}, {shut} of them closed to it"
     return line
 
 

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from vinecompass.errors import InputError
 from vinecompass.files import MADE_BY, atomic_write, check_suffix
 from vinecompass.geometry import transform_points
-from vinecompass.grids import Grid, strongest
+from vinecompass.grids import Grid, Zone, strongest
 from vinecompass.robot import Robot
 
 __all__ = [
@@ -45,6 +45,7 @@ __all__ = [
     "draw_robot",
     "draw_scale_bar",
     "draw_truth",
+    "draw_zones",
     "figure_bytes",
     "new_sheet",
     "save_figure",
@@ -175,6 +176,25 @@ def draw_grid(ax: Axes, grid: Grid) -> list[Patch]:
         Patch(facecolor=PAPER, edgecolor=GREY, label="free"),
         Patch(facecolor=SAND, edgecolor="#C9BCA6", hatch="////", linewidth=0.0, label="unknown"),
     ]
+
+
+def draw_zones(ax: Axes, zones: Sequence[Zone]) -> list[Patch]:
+    """Draw zones with their names, closed ones hatched. Returns their legend."""
+    for zone in zones:
+        closed = zone.kind == "closed"
+        ax.add_patch(
+            Polygon(
+                zone.polygon,
+                closed=True,
+                facecolor=BURGUNDY if closed else STRAW,
+                alpha=0.35,
+                edgecolor=BURGUNDY,
+                hatch="xx" if closed else None,
+                zorder=4,
+            )
+        )
+        ax.annotate(zone.name, np.mean(zone.polygon, axis=0), ha="center", va="center", fontsize=8, zorder=8)
+    return [Patch(facecolor=STRAW, edgecolor=BURGUNDY, alpha=0.6, label="zones")] if zones else []
 
 
 def draw_robot(ax: Axes, robot: Robot, pose: NDArray[np.float64], *, label: str = "robot") -> Line2D:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import FigureBase
@@ -21,10 +23,11 @@ from vinecompass.figures.canvas import (
     draw_grid,
     draw_robot,
     draw_truth,
+    draw_zones,
     new_sheet,
     write_side,
 )
-from vinecompass.grids import Grid
+from vinecompass.grids import Grid, Zone
 from vinecompass.rehearsal import Rehearsal
 
 __all__ = ["draw_drive"]
@@ -33,12 +36,16 @@ SHADED = {"recovering": RUST, "stale": GREY, "dwelling": STRAW, "finding itself"
 """States that are shaded in the curve of speed; driving is not."""
 
 
-def draw_drive(grid: Grid, rehearsal: Rehearsal, *, ax: Axes | None = None) -> FigureBase:
-    """Draw a mission: its stops, every plan, the estimate, the truth, where safety stepped in, and its speed."""
+def draw_drive(grid: Grid, rehearsal: Rehearsal, zones: Sequence[Zone] = (), *, ax: Axes | None = None) -> FigureBase:
+    """Draw a mission: its stops, every plan, the estimate, the truth, where safety stepped in, and its speed.
+
+    The zones that it kept to are drawn where they are given.
+    """
     run, truth = rehearsal.run, rehearsal.run.truth
     assert truth is not None
     figure, axes = new_sheet(_title(rehearsal), ax=ax)
     legend: list[Line2D | Patch] = list(draw_grid(axes, grid))
+    legend += draw_zones(axes, zones)
     for number, (_, poses) in enumerate(rehearsal.plans):
         last = number == len(rehearsal.plans) - 1
         axes.plot(

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import FigureBase
-from matplotlib.patches import Patch, Polygon
+from matplotlib.patches import Patch
 
-from vinecompass.figures.canvas import BURGUNDY, SLATE, STRAW, TEAL, draw_grid, new_sheet, write_side
+from vinecompass.figures.canvas import BURGUNDY, SLATE, TEAL, draw_grid, draw_zones, new_sheet, write_side
 from vinecompass.grids import Grid, Zone
 
 __all__ = ["draw_edits"]
@@ -33,22 +33,7 @@ def draw_edits(before: Grid, after: Grid, zones: Sequence[Zone], *, ax: Axes | N
     for label, colour, points in changes:
         axes.scatter(points[:, 0], points[:, 1], s=4.0, marker="s", color=colour, linewidths=0.0, zorder=7)
         legend.append(Patch(facecolor=colour, label=label))
-    for zone in zones:
-        closed = zone.kind == "closed"
-        axes.add_patch(
-            Polygon(
-                zone.polygon,
-                closed=True,
-                facecolor=BURGUNDY if closed else STRAW,
-                alpha=0.35,
-                edgecolor=BURGUNDY,
-                hatch="xx" if closed else None,
-                zorder=5,
-            )
-        )
-        axes.annotate(zone.name, np.mean(zone.polygon, axis=0), ha="center", va="center", fontsize=8, zorder=8)
-    if zones:
-        legend.append(Patch(facecolor=STRAW, edgecolor=BURGUNDY, alpha=0.6, label="zones"))
+    legend += draw_zones(axes, zones)
     write_side(
         figure,
         legend,
