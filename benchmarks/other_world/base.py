@@ -55,6 +55,7 @@ class OtherBase:
         self.odometry = np.zeros(3)
         self.grip = 1.0
         self.dead_wheel = False
+        self.spins = False
         self._delay, self._lag, self._radius, self._sideways = delay, lag, radius, sideways
         self._scales, self._noise, self._rng, self._least = scales, noise, rng, least
         self._told: deque[tuple[float, NDArray[np.float64]]] = deque([(-1.0, np.zeros(3))])
@@ -83,7 +84,8 @@ class OtherBase:
         share = 1.0 if self._lag <= 0.0 else STEP / (self._lag + STEP)
         self.velocity += share * (self.grip * wanted - self.velocity)
         moved = STEP * self.velocity
-        self.pose = _moved(self.pose, moved)
+        if not self.spins:
+            self.pose = _moved(self.pose, moved)
         spread = self._noise * np.sqrt(np.abs(moved) / 1.0)
         self.odometry = _moved(
             self.odometry, self._scales * moved / max(self.grip, 0.2) + spread * self._rng.normal(size=3)

@@ -32,7 +32,16 @@ FAULTS = (
     "carried away",
     "dead wheel",
     "silent sector",
+    "odometry backwards",
+    "mirrored scanner",
+    "millimetres",
+    "odometry begun anew",
+    "spinning wheels",
 )
+ALL_ALONG = ("odometry backwards", "mirrored scanner", "millimetres")
+"""What is wrong in a file or in a program is so from the start, for good."""
+ELSEWHERE = np.array([-31.0, 12.0, 2.0])
+"""Where the odometry has the robot once it has begun anew."""
 
 
 def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[[Input, OtherBase], Input]:
@@ -54,11 +63,25 @@ def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[
         track = Track(given.odometry.t + by, given.odometry.poses)
         return Input(given.t + by, Scan(given.scan.t + by, given.scan.ranges), track)
 
+    def scaled(given: Input, by: float) -> Input:
+        return Input(given.t, given.scan, Track(given.odometry.t, given.odometry.poses * [by, by, 1.0]))
+
+    def anew(given: Input, later: np.ndarray) -> Input:
+        poses, turn = given.odometry.poses.copy(), ELSEWHERE[2] - first[0][2]
+        c, s = np.cos(turn), np.sin(turn)
+        moved = poses[later] - first[0]
+        poses[later] = ELSEWHERE + moved @ np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]])
+        return Input(given.t, given.scan, Track(given.odometry.t, poses))
+
     def spoil(given: Input, base: OtherBase) -> Input:
-        active = begin <= base.t < begin + length
+        active = begin <= base.t < begin + length or kind in ALL_ALONG
         if kind.startswith("clock"):
             # A clock that was set stays set.
             return shifted(given, (-5.0 if kind == "clock back" else 30.0) if base.t >= begin else 0.0)
+        if kind == "odometry begun anew":
+            later = given.odometry.t >= begin
+            first[:] = first or [given.odometry.poses[later][0]] if np.any(later) else first
+            return anew(given, later) if first else given
         if kind == "late scans":
             kept.append(given)
             return Input(given.t, kept[max(len(kept) - 15, 0)].scan, given.odometry) if active else given
@@ -76,6 +99,11 @@ def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[
                 done[0] = True
                 base.pose = mission.start.copy()
         base.dead_wheel = kind == "dead wheel"
+        base.spins = kind == "spinning wheels"
+        if kind == "mirrored scanner":
+            return Input(given.t, Scan(given.scan.t, given.scan.ranges[::-1].copy()), given.odometry)
+        if kind in ("odometry backwards", "millimetres"):
+            return scaled(given, -1.0 if kind == "odometry backwards" else 1000.0)
         if kind == "covered scanner":
             return ranges_in(given, slice(None), 0.02)
         if kind == "covered half":

@@ -81,6 +81,11 @@ class OtherBases(unittest.TestCase):
             ("wrong lengths", "beams, the lidar"),
             ("dead wheel", "a wheel slips or sticks"),
             ("silent sector", "show nothing where the map has walls"),
+            ("odometry backwards", "the scans go back"),
+            ("mirrored scanner", "the scans turn the other way"),
+            ("millimetres", "is it in metres"),
+            ("odometry begun anew", "the odometry leaps by"),
+            ("spinning wheels", "the wheels turn on the spot"),
         ):
             with self.subTest(kind=kind):
                 task = mission([2.0, 7.0, 0.3], [9.0, 6.5, 0.3], delay=0.2, loop_rate=20.0)

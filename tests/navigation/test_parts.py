@@ -228,6 +228,16 @@ class LocalizedFromOutside(unittest.TestCase):
                 self.assertEqual((command, navigator.state), (Command(), State.STALE))
                 self.assertIn(words, navigator.reason)
 
+    def test_off_the_map_it_looks_for_where_it_is(self):
+        link, command = SimulatedLink(site(), robot(), seed=4), Command()
+        navigator = Navigator(GRID, robot(), link.pose, FAR, seed=4)
+        for _ in range(10):
+            readings = link.exchange(command)
+            told = [1e3, -1e3, 0.0]
+            command = navigator.step(readings.t, readings.scans["front"], readings.odometry, localized=told)
+        self.assertEqual(navigator.state, State.FINDING_ITSELF)
+        self.assertIn("off the map, at 1000.0, -1000.0", navigator.reason)
+
 
 class RecoveriesAndFailures(unittest.TestCase):
     def ends(self, navigator):

@@ -43,6 +43,8 @@ class Estimate:
         ``1 / sum(weights**2)``, before resampling.
     drift : Drift
         Where the track frame lies in the site, without jumps.
+    has_rival : bool
+        Whether a scan fitted better elsewhere, which a look from farther on will tell.
     """
 
     t: float
@@ -55,6 +57,7 @@ class Estimate:
     particles: int
     effective_sample_size: float
     drift: Drift
+    has_rival: bool = False
 
     @property
     def ambiguous(self) -> bool:

@@ -430,5 +430,6 @@ class ParticleLocalizer:
             particles=len(self.particles),
             effective_sample_size=sample_size,
             drift=self._drift.update(self._last_t, winner.pose, self._odometry),
+            has_rival=bool(self._lookout.suspicion),
         )
         return self._estimate

@@ -214,6 +214,9 @@ class Executive:
             self._log.plans.append((now.t, plan.poses))
             self._progress.replanned()
             self.enter(State.DRIVING, "")
+        elif found is Look.NO_WAY and now.estimate.has_rival:
+            # Where it stands is in doubt, and with it that no way leads on from there.
+            self._find_itself(now)
         elif found is Look.NO_WAY and plan is not None:
             # While it does not know where it stands, it may not stand where the way is closed.
             if self._closed_for_good(now, plan) and (now.estimate.settled or plan.status != "start closed"):
@@ -278,7 +281,9 @@ class Executive:
         return min(caps, key=lambda each: each[0])
 
     def _why_slow(self, now: Situation) -> str:
-        """Return what held it up: safety's last word, or the local planner's."""
+        """Return what held it up: that scans and odometry differ, safety's last word, or the local planner's."""
+        if self._senses.base.suspected:
+            return self._senses.base.suspected
         last = self._log.interventions[-1] if self._log.interventions else None
         if last is not None and now.t - last.end < JUST_NOW:
             return last.rule
@@ -287,7 +292,7 @@ class Executive:
     def _find_itself(self, now: Situation) -> None:
         """Lost on the way: that comes before everything else."""
         self.plans.drop()
-        self._recovery = FindMyself(now.estimate.reason, now, self._guarded, self._recovering)
+        self._recovery = FindMyself(now.why_lost or now.estimate.reason, now, self._guarded, self._recovering)
         self.enter(State.FINDING_ITSELF, str(self._recovery))
 
     def _recover(self, now: Situation, reason: str, *, may_pass: bool = False) -> None:
@@ -315,8 +320,8 @@ class Executive:
     def _end_recovery(self, now: Situation) -> None:
         """Plan at once from what the recovery has brought; if there is still no way, the next one begins."""
         recovery, self._recovery = self._recovery, None
-        if isinstance(recovery, FindMyself) and (now.lost or now.estimate.ambiguous):
-            self.fail(f"it does not know where it is: {now.estimate.reason}")
+        if isinstance(recovery, FindMyself) and (now.lost or now.estimate.ambiguous or now.estimate.has_rival):
+            self.fail(f"it does not know where it is: {now.why_lost or now.estimate.reason}")
         elif now.lost:
             self._find_itself(now)
         else:

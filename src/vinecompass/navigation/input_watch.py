@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import relative
 from vinecompass.motion import Command, done_of
+from vinecompass.navigation.sensing.odometry_leaps import OdometryLeaps
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import SafetySettings
@@ -87,7 +88,8 @@ class InputWatch:
         lidar = self._lidar = robot.scanner
         self._drive = robot.drive
         self._within_body = robot.within_body(lidar)
-        self._leaps = np.zeros(lidar.beams)
+        self._leaps = OdometryLeaps(robot.drive)
+        self._beam_leaps = np.zeros(lidar.beams)
         self._stale_after = settings.stale_after / lidar.rate
         self._clock = -np.inf
         self._shift = 0.0
@@ -112,6 +114,10 @@ class InputWatch:
     def lasting(self) -> float:
         """Seconds for which there has been trouble, short pauses included; 0 if there is none."""
         return max(self._trouble_t - self._trouble_since, 0.0) if not self._over(self._t) else 0.0
+
+    def put_right(self) -> None:
+        """Drive by the odometry again, whatever it was: someone has seen to it."""
+        self._leaps.put_right()
 
     def _over(self, t: float) -> bool:
         """Tell whether the last trouble is over: not while odometry that stood still has not moved since."""
@@ -168,7 +174,7 @@ class InputWatch:
         return jump
 
     def _readable(self, odometry: Track) -> tuple[Track | None, str]:
-        """Return the odometry since its stamps last went back, or what is wrong with it."""
+        """Return the odometry since its stamps last went back, and what is wrong with it."""
         stamps, poses = getattr(odometry, "t", None), getattr(odometry, "poses", None)
         if not isinstance(stamps, np.ndarray) or not isinstance(poses, np.ndarray):
             return None, "there is no odometry"
@@ -180,7 +186,7 @@ class InputWatch:
         first = int(later[-1]) + 1 if len(later) else 0
         if len(stamps) - first < 2:
             return None, f"the odometry has {max(len(stamps) - first, 0)} rows in order, and 2 are needed"
-        return Track(stamps[first:] + self._shift, poses[first:]), ""
+        return self._leaps.joined(Track(stamps[first:] + self._shift, poses[first:]))
 
     def _newer(self, scan: Scan, *, moving: bool) -> str:
         """Keep a scan if it is newer than the last one; return what is wrong with it.
@@ -206,15 +212,15 @@ class InputWatch:
             self._scans_frozen = False
         with np.errstate(invalid="ignore"):
             leaps = np.isfinite(ranges) & ~(np.abs(ranges - self._ranges) < LEAP)
-        self._leaps += LEAPS_KEPT * (leaps - self._leaps)
+        self._beam_leaps += LEAPS_KEPT * (leaps - self._beam_leaps)
         self._repeats = np.where(again, self._repeats + moving, 0)
         self._ranges = ranges
         stuck = self._repeats >= STUCK_AFTER
         no_reading = ranges < self._within_body
         if not frozen and np.mean(stuck) > STUCK_SHARE:
             no_reading |= stuck
-        if np.mean(self._leaps > LEAPING) > STUCK_SHARE:
-            no_reading |= self._leaps > LEAPING
+        if np.mean(self._beam_leaps > LEAPING) > STUCK_SHARE:
+            no_reading |= self._beam_leaps > LEAPING
         if np.any(no_reading):
             ranges = np.where(no_reading, np.float32(np.nan), ranges)
         self._scan = replace(scan, t=t, ranges=ranges)

@@ -264,6 +264,7 @@ class Navigator:
         self._executive.stops.add(stops)
         if self.state.over:
             self._senses.base.put_right()
+            self._watch.put_right()
             self._executive.enter(State.DRIVING, "")
 
     def cancel(self, reason: str = "told to") -> None:

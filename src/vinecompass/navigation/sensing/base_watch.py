@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import relative, wrap_heading
 from vinecompass.localization import Estimate
+from vinecompass.navigation.sensing.scan_motion import ScanMotionWatch
 
 __all__ = ["BaseWatch"]
 
@@ -21,6 +22,8 @@ ASTRAY_FOR = 3.0
 """Seconds for which it counts as turning otherwise than it is told once it did."""
 LEAST_SPEED, LEAST_PACE_OFF = 0.15, 0.2
 """m/s commanded from which speeds are compared, and the share by which they must differ to be told."""
+BACKWARDS = 0.1
+"""m/s against what is told from which a base goes the wrong way."""
 LEAST_TURN_OFF, LEAST_TURN_SHARE = 0.2, 0.3
 """rad/s, and the share of what is told, by which the turn rate must differ, besides what comes of the pace, for a wheel
 not to do its part."""
@@ -63,18 +66,34 @@ class BaseWatch:
         self._astray = ""
         self._paces_off = 0
         self._disobeyed: deque[int] = deque(maxlen=OF_LAST)
+        self._scans = ScanMotionWatch()
 
     @property
     def disobeys(self) -> str:
         """Why the base cannot be driven; empty if it can."""
-        return f"{self._astray}, again and again" if sum(self._disobeyed) >= DISOBEYED else ""
+        return f"{self._astray}, again and again" if sum(self._disobeyed) >= DISOBEYED else self._scans.wrong
+
+    @property
+    def suspected(self) -> str:
+        """How the scans move otherwise than the odometry says, if they do; empty if they do not."""
+        return self._scans.suspected
 
     def put_right(self) -> None:
         """Try the base again: someone has seen to it."""
         self._disobeyed.clear()
+        self._scans.put_right()
+
+    def see(self, t: float, odometry: FloatArray, points: NDArray[np.floating]) -> list[str]:
+        """Take in what a scan hit ``(N, 2)``, in the body frame, m, and the odometry's pose; return what is new."""
+        self._scans.take(t, odometry, points)
+        if not self._scans.suspected:
+            return []
+        self._astray_until = t + ASTRAY_FOR
+        self._astray = self._scans.suspected
+        return self._once(self._astray, self._astray)
 
     def astray(self, t: float) -> str:
-        """Tell how the base turns otherwise than told, on wet floor or with a blocked wheel; empty if it does not.
+        """Tell how the base moves otherwise than told, on wet floor or with a blocked wheel; empty if it does not.
 
         Such a base is driven slowly: what it does next is hardly known.
         """
@@ -106,7 +125,9 @@ class BaseWatch:
             return []
         self._sums = _Sums()
         told, made = sums.told / sums.seconds, sums.made / sums.seconds
-        pace, wanted = float(np.hypot(made[0], made[1])), float(np.hypot(told[0], told[1]))
+        wanted = float(np.hypot(told[0], told[1]))
+        ahead = float(told[:2] @ made[:2])
+        pace = float(np.copysign(np.hypot(made[0], made[1]), ahead))
         found = []
         # Twice: while it speeds up, a delay that is not known yet looks much the same.
         off = drives and abs(pace / max(wanted, LEAST_SPEED) - 1.0) > LEAST_PACE_OFF
@@ -114,16 +135,20 @@ class BaseWatch:
         if self._paces_off > 1:
             found += self._once("pace", f"the base goes {pace:.2f} m/s where it is told {wanted:.2f}")
         least_off = max(LEAST_TURN_OFF, LEAST_TURN_SHARE * abs(told[2]))
-        by_pace = told[2] * min(pace / wanted, 1.0) if drives else told[2]
-        disobeyed = abs(made[2] - by_pace) > least_off and abs(made[2] - told[2]) > least_off
-        lags = made[2] * told[2] > 0.0 and abs(made[2]) < abs(told[2])
+        by_pace = told[2] * min(abs(pace) / wanted, 1.0) if drives else told[2]
+        backwards = drives and pace < -BACKWARDS
+        disobeyed = backwards or (abs(made[2] - by_pace) > least_off and abs(made[2] - told[2]) > least_off)
+        lags = not backwards and made[2] * told[2] > 0.0 and abs(made[2]) < abs(told[2])
         once_before = len(self._disobeyed) > 0 and self._disobeyed[-1] > 0
-        may_be_late = lags and not sums.delay_known and not once_before
+        may_be_late = (lags or backwards) and not sums.delay_known and not once_before
         self._disobeyed.append((1 if lags else 2) if disobeyed else 0)
         if disobeyed and not may_be_late:
             self._astray_until = t + ASTRAY_FOR
+            turns = f"the base turns at {made[2]:.2f} rad/s where it is told {told[2]:.2f}"
+            other_way = made[2] * told[2] < 0.0 and abs(told[2]) > LEAST_TURN_OFF
+            why = "it turns the other way" if other_way else "a wheel slips or sticks"
             self._astray = (
-                f"the base turns at {made[2]:.2f} rad/s where it is told {told[2]:.2f}: a wheel slips or sticks"
+                f"the base goes {pace:.2f} m/s where it is told {wanted:.2f}" if backwards else f"{turns}: {why}"
             )
             found += self._once("turn", self._astray)
         return found

@@ -104,6 +104,7 @@ class Senses:
         self._seen: _Seen | None = None
         self.base = BaseWatch()
         self._told_gone: list[FloatArray] = []
+        self._told_opinion: SecondOpinion | None = None
         self.costs = self._costs_anew()
 
     @property
@@ -218,6 +219,7 @@ class Senses:
         scan = replace(scan, ranges=self._silent.left_out(as_sent))
         if self._outside is None:
             estimate = self._localizer.update(scan, motion)
+            self._tell_second_opinion(scan.t)
         else:
             estimate = self._outside.estimate(scan.t, motion.pose)
         beams = straightened_beams(
@@ -227,6 +229,7 @@ class Senses:
             clear_reach=self._settings.costs.obstacle_reach,
         )
         self._carried.take(motion.pose, beams.hits)
+        self._notice(scan.t, self.base.see(scan.t, motion.pose, beams.hits))
         self._forget_what_was_put_wrong(estimate)
         self._notice(scan.t, self.base.locate(estimate, motion.pose))
         if estimate.state in ("tracking", "settling"):
@@ -240,6 +243,13 @@ class Senses:
             self._floor.put_down(scan.t, motion.pose, self._grid, estimate.pose if estimate.settled else None)
         self._floor.see(scan.t, motion.pose, beams)
         return _Seen(scan, motion, estimate, beams)
+
+    def _tell_second_opinion(self, t: float) -> None:
+        """Tell what speaks against a pose that it was told, once."""
+        opinion = self.second_opinion
+        if opinion is not None and opinion is not self._told_opinion and opinion.warning:
+            self._notice(t, [f"the pose told is in doubt: {opinion.warning}"])
+        self._told_opinion = opinion
 
     def _watch_for_silent_beams(self, t: float, ranges: NDArray[np.float32], pose: FloatArray) -> None:
         """Find beams that show nothing where the map has walls, and tell where they look, once."""

@@ -72,9 +72,18 @@ class Situation:
     measured: FloatArray
 
     @property
+    def why_lost(self) -> str:
+        """Why it looks for where it is; empty if it does not."""
+        if self.estimate.state in ("searching", "lost"):
+            return self.estimate.reason
+        grid = self.floor.grid
+        on_map = bool(grid.contains(grid.cells_at(self.pose[None, :2]))[0])
+        return "" if on_map else f"it would be off the map, at {self.pose[0]:.1f}, {self.pose[1]:.1f}"
+
+    @property
     def lost(self) -> bool:
         """Whether it looks for where it is."""
-        return self.estimate.state in ("searching", "lost")
+        return bool(self.why_lost)
 
     @property
     def standing(self) -> bool:
