@@ -111,7 +111,12 @@ class ScanMotionWatch:
         if np.hypot(moved[0], moved[1]) < WAY and abs(moved[2]) < TURN:
             return
         asked = np.asarray(points[:: -(-len(points) // MOST)], dtype=float)
+        self._before = t, pose, KDTree(points)
         as_told = _seen_again(former, asked, moved)
+        if as_told > 1.0 - CLEARLY:
+            self._in_a_row[:] = 0
+            self.suspected = ""
+            return
         for number, other in enumerate(OTHERS):
             better = _seen_again(former, asked, other.factors @ moved) - as_told
             if better > CLEARLY:
@@ -122,7 +127,6 @@ class ScanMotionWatch:
                 self.wrong = other.text
         likeliest = int(np.argmax(self._in_a_row))
         self.suspected = OTHERS[likeliest].text if self._in_a_row[likeliest] >= SUSPECTED else ""
-        self._before = t, pose, KDTree(points)
 
 
 def _seen_again(former: KDTree, points: FloatArray, moved: FloatArray) -> float:
