@@ -3,6 +3,7 @@ import shutil
 import subprocess
 import sys
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from PIL import Image
@@ -231,6 +232,21 @@ class CheckAndFuse(unittest.TestCase):
         self.assertIsNotNone(read_run(fused).odometry)
         status, printed, _ = run("map", fused, "-o", self.folder / "map.png", "--json")
         self.assertLess(json.loads(printed)["truth"]["position_rmse_m"], 0.05)
+
+    def test_what_is_made_of_a_mirrored_scanner_is_not_to_be_trusted_and_says_why(self):
+        scans, place = short_run().scans, self.folder / "mirrored"
+        mirrored = replace(scans, ranges=np.ascontiguousarray(scans.ranges[:, ::-1]))
+        write_run(replace(short_run(), scans=mirrored), place)
+        write_map(short_mapping().grid, self.folder / "true.png")
+        for words in (
+            ("map", place, "-o", self.folder / "mirrored.png"),
+            ("fuse", place),
+            ("locate", self.folder / "true.png", place, "--at", "36,24.6,0", "-o", self.folder / "way.csv"),
+        ):
+            with self.subTest(command=words[0]):
+                status, told, _ = run(*words)
+                self.assertEqual(status, 1)
+                self.assertIn("not to be trusted, check the run first (the scans turn the other way", told)
 
     def test_estimate_mount_writes_an_amended_robot_file_that_keeps_its_comments(self):
         wrong = self.folder / "wrong"

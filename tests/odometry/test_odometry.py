@@ -3,10 +3,17 @@ import unittest
 
 import numpy as np
 
-from tests.support import assert_input_error, robot, short_run, site
+from tests.support import altered_robot, assert_input_error, robot, short_run, site
 from vinecompass import Track, compare_tracks, dead_reckon
 from vinecompass.geometry import arc, compose, relative, transform_points
-from vinecompass.odometry import deskewed_ends, deskewed_hits, motion_at, odometry_track
+from vinecompass.odometry import (
+    contradictions_of_scans,
+    deskewed_ends,
+    deskewed_hits,
+    motion_at,
+    odometry_track,
+    straightened_beams,
+)
 from vinecompass.runs import Wheels
 
 
@@ -31,7 +38,42 @@ class DeadReckoning(unittest.TestCase):
         assert_input_error(self, lambda: odometry_track(dataclasses.replace(run, wheels=None)), "odometry", "wheels")
 
 
+class ScansBesideOdometry(unittest.TestCase):
+    def test_a_scanner_that_is_mirrored_or_turned_is_found_out_and_one_that_is_a_little_off_is_none(self):
+        run = short_run()
+        x, y, heading = run.robot.scanner.mount
+        for turned, mirrored, words in (
+            (0.0, False, None),
+            (6.0, False, None),
+            (180.0, False, "the scans go back"),
+            (90.0, False, "go to the left"),
+            (-90.0, False, "go to the right"),
+            (0.0, True, "turn the other way"),
+        ):
+            with self.subTest(turned=turned, mirrored=mirrored):
+                filed = altered_robot(run.robot, lidar={"mount": (x, y, heading + turned)})
+                ranges = run.scans.ranges[:, ::-1] if mirrored else run.scans.ranges
+                scans = dataclasses.replace(run.scans, ranges=np.ascontiguousarray(ranges))
+                found = contradictions_of_scans(dataclasses.replace(run, robot=filed, scans=scans))
+                self.assertEqual(len(found), words is not None)
+                self.assertIn(words or "", "".join(found))
+        self.assertEqual(contradictions_of_scans(dataclasses.replace(run, wheels=None)), ())
+
+
 class Deskewing(unittest.TestCase):
+    def test_the_ends_of_the_reach_count_as_readings_everywhere(self):
+        # In 32 bits, as scans are kept, 0.12 is less than it is in 64, and 0.1 more.
+        for nearest, farthest in ((0.12, 12.1), (0.1, 12.3)):
+            lidar = altered_robot(robot(), lidar={"nearest": nearest, "farthest": farthest}).scanner
+            for reach in (nearest, farthest):
+                with self.subTest(reach=reach):
+                    ranges = np.full(lidar.beams, reach, np.float32)
+                    sweep = np.zeros((lidar.beams, 3))
+                    self.assertTrue(np.all(lidar.returned(ranges)))
+                    self.assertEqual(len(deskewed_hits(ranges, lidar, sweep)), lidar.beams)
+                    beams = straightened_beams(ranges, lidar, sweep, clear_reach=5.0)
+                    self.assertEqual(np.count_nonzero(beams.hit), lidar.beams)
+
     def test_a_turning_scan_is_straightened_onto_the_walls(self):
         run, lidar = short_run(), robot().scanner
         turn_rates = np.abs(np.gradient(np.unwrap(run.truth.poses[:, 2]), run.truth.t))

@@ -44,6 +44,7 @@ __all__ = [
     "seed_option",
     "settings_option",
     "tell",
+    "with_doubts",
 ]
 
 
@@ -196,6 +197,11 @@ def load_map_record(path: Path) -> MapRecord:
     if record.painted:
         say(f"vinecompass: {path}: {record.painted}", err=True)
     return record
+
+
+def with_doubts(line: str, doubts: Sequence[str]) -> str:
+    """Return what came of a run in a sentence that begins with why it is not to be trusted, if there is reason to."""
+    return f"not to be trusted, check the run first ({'; '.join(doubts)}); {line}" if doubts else line
 
 
 def counted(number: int, what: str) -> str:

@@ -17,6 +17,7 @@ from vinecompass.cli.common import (
     progress_bar,
     settings_option,
     tell,
+    with_doubts,
 )
 from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
@@ -127,7 +128,7 @@ def _line(fused: Fused, beside_truth: dict[str, float] | None) -> str:
             f"; ends {beside_truth['end_error_m']:.2f} m and {beside_truth['end_error_deg']:.1f} degrees off the "
             f"truth, {100.0 * beside_truth['drift_share']:.2f} % of the way"
         )
-    return f"not to be trusted, check the run first ({'; '.join(fused.doubts)}); {line}" if fused.doubts else line
+    return with_doubts(line, fused.doubts)
 
 
 def _in_numbers(error: SourceError) -> dict[str, float]:

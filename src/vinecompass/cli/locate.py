@@ -22,6 +22,7 @@ from vinecompass.cli.common import (
     seed_option,
     settings_option,
     tell,
+    with_doubts,
 )
 from vinecompass.cli.outputs import FILE, OUT, Writing
 from vinecompass.errors import InputError
@@ -89,6 +90,7 @@ def run_locate(given: LocateOptions) -> Outcome:
     from vinecompass.files import FILM, TRACK, check_suffix
     from vinecompass.fusion import choose_odometry, learn_noise
     from vinecompass.localization import localize
+    from vinecompass.odometry import contradictions_of_scans
     from vinecompass.runs import write_track
 
     check_suffix(given.out, ".csv", TRACK)
@@ -130,13 +132,17 @@ def run_locate(given: LocateOptions) -> Outcome:
         details += ["and of the sensors, for the robot file:"]
         details += [f"  {name} = {noise.value:.3g} (filed {noise.filed:.3g})" for name, noise in noises.items()]
         quality["learned_of_sensors"] = {name: noise.value for name, noise in noises.items()}
-    done = found.settled_at is not None and found.changes[-1].state != "lost"
+    doubts = contradictions_of_scans(run)
+    quality["doubts"] = list(doubts)
+    done = not doubts and found.settled_at is not None and found.changes[-1].state != "lost"
     hint = "vinecompass locate … --anywhere, or vinecompass judge, to see whether the map is of this place"
+    if doubts:
+        hint = f"vinecompass check {given.run}"
     if done:
         hint = f"vinecompass price {given.map} --robot {given.run / 'robot.toml'} --picture prices.png"
     return Outcome(
         "locate",
-        _line(found, truth),
+        with_doubts(_line(found, truth), doubts),
         quality=quality,
         truth=truth,
         files=files,

@@ -19,6 +19,7 @@ from vinecompass.cli.common import (
     progress_bar,
     settings_option,
     tell,
+    with_doubts,
 )
 from vinecompass.cli.outputs import FILE, OUT, Writing
 
@@ -77,6 +78,7 @@ def run_map(
     from vinecompass.fusion import choose_odometry
     from vinecompass.grids import check_map_name, write_map
     from vinecompass.mapping import build_map
+    from vinecompass.odometry import contradictions_of_scans
     from vinecompass.runs import write_track
 
     check_map_name(out)
@@ -99,6 +101,8 @@ def run_map(
         )
     grid, mapper = mapping.grid, mapping.mapper
     truth, accuracy = _measured(mapping, run)
+    doubts = contradictions_of_scans(run)
+    hint = f"vinecompass locate {out} RUN --at x,y,heading_deg -o track.csv"
     files = {path.suffix[1:]: str(path) for path in write_map(grid, out, making=mapping.making)}
     if track is not None:
         files["track"] = str(write_track(clock.recorded_track(mapping.track), track))
@@ -111,12 +115,13 @@ def run_map(
         files["film"] = str(watch.save(film))
     return Outcome(
         "map",
-        _line(mapping, truth, accuracy),
-        quality=_quality(mapping) | {"times_count_from_s": clock.begins},
+        with_doubts(_line(mapping, truth, accuracy), doubts),
+        quality=_quality(mapping) | {"times_count_from_s": clock.begins, "doubts": list(doubts)},
         truth=truth,
         files=files,
+        done=not doubts,
         details=[*clock.sentences(), *mapping.notes, *_loops_told(mapper)],
-        hint=f"vinecompass locate {out} RUN --at x,y,heading_deg -o track.csv",
+        hint=f"vinecompass check {run_path}" if doubts else hint,
     )
 
 

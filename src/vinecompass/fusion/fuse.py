@@ -15,7 +15,14 @@ from vinecompass.errors import InputError
 from vinecompass.fusion.estimated_value import EstimatedValue
 from vinecompass.fusion.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
-from vinecompass.odometry import ScanMotion, dead_reckon, laser_track, odometry_track, track_of
+from vinecompass.odometry import (
+    ScanMotion,
+    contradictions_of_scans,
+    dead_reckon,
+    laser_track,
+    odometry_track,
+    track_of,
+)
 from vinecompass.runs import Run, Track, readings_of, rows_of
 from vinecompass.runs.order import rows_in_order, spans_of
 from vinecompass.runs.streams import Stream
@@ -56,7 +63,8 @@ class Fused:
     notes : tuple of str
         What was left out of the run, and why; and when nothing told how far the robot went.
     doubts : tuple of str
-        Sources that contradict the others so often that the track is not to be trusted before the run is checked.
+        Why the track is not to be trusted before the run is checked: sources that contradict the others again and
+        again, and scans that moved otherwise than wheels or odometry say.
     """
 
     run: Run
@@ -182,7 +190,7 @@ def fuse(
     notes += _untold_spans(motions, sources)
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)
-    return Fused(run, track, report, slips, motions, learned, notes, _doubts(report))
+    return Fused(run, track, report, slips, motions, learned, notes, _doubts(report, used))
 
 
 def _motion_without_scans(
@@ -218,9 +226,9 @@ def _usual_sources(run: Run) -> list[str]:
     return [name for name in SOURCES if name in found and not (name == "odometry" and "wheels" in found)]
 
 
-def _doubts(report: dict[str, SourceReport]) -> tuple[str, ...]:
-    """Return a sentence about each source that stands against the rest."""
-    doubts = []
+def _doubts(report: dict[str, SourceReport], run: Run) -> tuple[str, ...]:
+    """Return a sentence about each source that stands against the rest, and one where scans move otherwise."""
+    doubts = list(contradictions_of_scans(run))
     for name, source in report.items():
         share = source.gated / max(source.taken + source.gated, 1)
         if share > MOST_GATED or source.normalised_innovation > LARGEST_INNOVATION:

@@ -214,7 +214,7 @@ def _range_noise(scans: Scans, lidar: Lidar) -> dict[str, EstimatedValue]:
     ranges = scans.ranges[:: max(len(scans) // MANY_SCANS, 1)].astype(float)
     step = lidar.beam_angles[1] - lidar.beam_angles[0]
     with np.errstate(divide="ignore", invalid="ignore"):
-        inverse = np.where(lidar.read(ranges) & np.isfinite(ranges), 1.0 / ranges, np.nan)
+        inverse = np.where(lidar.returned(ranges), 1.0 / ranges, np.nan)
     before, middle, after = inverse[:, :-2], inverse[:, 1:-1], inverse[:, 2:]
     cosine = 2.0 * np.cos(step)
     off = (before + after - cosine * middle) / np.sqrt(2.0 + cosine**2) / middle**2

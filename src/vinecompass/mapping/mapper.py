@@ -227,7 +227,7 @@ class Mapper:
             return self.pose
         before = self._travelled - self._matched_after
         beams = self._straightened(scan, lidar, odometry.sweep)
-        delays = lidar.beam_delays[(scan.ranges >= lidar.nearest) & (scan.ranges <= lidar.farthest)]
+        delays = lidar.beam_delays[lidar.returned(scan.ranges)]
         match = self._match(scan.t, beams, delays)
         unseen = np.eye(2) if match is None else match.unseen
         self._led += before * min(float(np.trace(unseen)), 1.0) * np.array([1.0, self._filter.scale])

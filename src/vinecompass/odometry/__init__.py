@@ -10,13 +10,16 @@ from vinecompass.odometry.deskew import (
 )
 from vinecompass.odometry.laser_odometry import LaserOdometry, ScanMotion, laser_track, track_of
 from vinecompass.odometry.motion import BodyVelocity, SweepMotion, motion_at, motions, swept_scans
+from vinecompass.odometry.scan_motion import ScanMotionWatch, contradictions_of_scans
 
 __all__ = [
     "BodyVelocity",
     "LaserOdometry",
     "ScanMotion",
+    "ScanMotionWatch",
     "SweepMotion",
     "believed_ranges",
+    "contradictions_of_scans",
     "dead_reckon",
     "deskewed_ends",
     "deskewed_hits",

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.grids import Beams
-from vinecompass.odometry.kernels import beam_ends, beams_within, believed_beams, telling_beams
+from vinecompass.odometry.kernels import beam_ends, believed_beams, returned_ends, telling_beams
 from vinecompass.robot import Lidar
 
 __all__ = ["believed_ranges", "deskewed_ends", "deskewed_hits", "returned_beams", "straightened_beams"]
@@ -49,15 +49,13 @@ def straightened_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLi
     The latter are trusted to have passed up to `clear_reach` metres, or as far as the lidar reaches.
     """
     poses, passed = np.ascontiguousarray(sweep, dtype=float), min(clear_reach, lidar.farthest)
-    return Beams(
-        *telling_beams(ranges, lidar.beam_angles, lidar.mount_pose, poses, lidar.nearest, lidar.farthest, passed)
-    )
+    return Beams(*telling_beams(ranges, lidar.returned(ranges), lidar.beam_angles, lidar.mount_pose, poses, passed))
 
 
 def returned_beams(ranges: NDArray[np.float32], lidar: Lidar, sweep: ArrayLike) -> tuple[FloatArray, FloatArray]:
     """Return where the returning beams of a scan started and ended ``(N, 2)``, in the body frame at its stamp, m."""
     poses = np.ascontiguousarray(sweep, dtype=float)
-    origins, ends = beams_within(ranges, lidar.beam_angles, lidar.mount_pose, poses, lidar.nearest, lidar.farthest)
+    origins, ends = returned_ends(ranges, lidar.returned(ranges), lidar.beam_angles, lidar.mount_pose, poses)
     return origins, ends
 
 

@@ -53,33 +53,33 @@ def believed_beams(ranges, read):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def telling_beams(ranges, angles, mount, sweep, nearest, farthest, clear_reach):  # type: ignore[no-untyped-def]
-    """As `beam_ends`, in 32 bits, of the beams that hit something, and of those that saw nothing up to `clear_reach`.
+def telling_beams(ranges, returned, angles, mount, sweep, clear_reach):  # type: ignore[no-untyped-def]
+    """As `beam_ends`, in 32 bits, of the beams that `returned`, and of those that saw nothing up to `clear_reach`.
 
     Returns, too, which of them hit (N,).
     """
-    telling = np.flatnonzero(((ranges >= nearest) & (ranges <= farthest)) | (ranges == np.inf))
+    telling = np.flatnonzero(returned | (ranges == np.inf))
     reach, hit = np.empty(telling.shape[0]), np.empty(telling.shape[0], np.bool_)
     for k in range(telling.shape[0]):
-        hit[k] = ranges[telling[k]] <= farthest
+        hit[k] = returned[telling[k]]
         reach[k] = ranges[telling[k]] if hit[k] else clear_reach
     origins, ends = beam_ends(reach, angles[telling], mount, sweep[telling])
     return origins.astype(np.float32), ends.astype(np.float32), hit
 
 
 @njit(cache=True, nogil=True)
-def beams_within(ranges, angles, mount, sweep, nearest, farthest):  # type: ignore[no-untyped-def]
-    """As `beam_ends`, of the beams whose ranges lie between the limits of the lidar."""
-    returned = np.flatnonzero((ranges >= nearest) & (ranges <= farthest))
-    reach = np.empty(returned.shape[0])
-    for k in range(returned.shape[0]):
-        reach[k] = ranges[returned[k]]
-    return beam_ends(reach, angles[returned], mount, sweep[returned])
+def returned_ends(ranges, returned, angles, mount, sweep):  # type: ignore[no-untyped-def]
+    """As `beam_ends`, of the beams that `returned`."""
+    chosen = np.flatnonzero(returned)
+    reach = np.empty(chosen.shape[0])
+    for k in range(chosen.shape[0]):
+        reach[k] = ranges[chosen[k]]
+    return beam_ends(reach, angles[chosen], mount, sweep[chosen])
 
 
 @njit(cache=True, nogil=True)
-def straighten(ranges, angles, delays, nearest, farthest, velocity, turn_acceleration, duration):  # type: ignore[no-untyped-def]
-    """Return what the returning beams hit (N, 2) and when (N,), in the sensor's frame at the stamp.
+def straighten(ranges, returned, angles, delays, velocity, turn_acceleration, duration):  # type: ignore[no-untyped-def]
+    """Return what the beams that `returned` hit (N, 2) and when (N,), in the sensor's frame at the stamp.
 
     It is taken to have kept its velocity (3,) during the sweep, but for a turn rate that changed evenly: the
     velocity's is its mean over `duration`.
@@ -89,7 +89,7 @@ def straighten(ranges, angles, delays, nearest, farthest, velocity, turn_acceler
     count = 0
     for beam in range(ranges.shape[0]):
         reach, delay = ranges[beam], delays[beam]
-        if not nearest <= reach <= farthest:
+        if not returned[beam]:
             continue
         turn = (velocity[2] + bend * (delay - duration)) * delay
         # Over so short an arc its chord is as long as the arc itself, and lies along the mean heading.

@@ -227,10 +227,9 @@ class LaserOdometry:
         lidar = self._lidar
         return straighten(
             scan.ranges,
+            lidar.returned(scan.ranges),
             lidar.beam_angles,
             lidar.beam_delays,
-            lidar.nearest,
-            lidar.farthest,
             self._velocity,
             self._turn_acceleration,
             1.0 / lidar.rate,

@@ -91,7 +91,11 @@ class Lidar(Model):
 
     def read(self, ranges: NDArray[np.floating]) -> NDArray[np.bool_]:
         """Return which ranges ``(...)`` are readings: within the lidar's reach, or `inf`, nothing there."""
-        return ((ranges >= self.nearest) & (ranges <= self.farthest)) | np.isposinf(ranges)
+        return self.returned(ranges) | np.isposinf(ranges)
+
+    def returned(self, ranges: NDArray[np.floating]) -> NDArray[np.bool_]:
+        """Return which ranges ``(...)`` are of something within the lidar's reach, the ends of which count."""
+        return np.asarray((ranges >= self.nearest) & (ranges <= self.farthest))
 
     @cached_property
     def beam_delays(self) -> FloatArray:

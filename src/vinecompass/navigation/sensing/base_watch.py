@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import relative, wrap_heading
 from vinecompass.localization import Estimate
-from vinecompass.navigation.sensing.scan_motion import ScanMotionWatch
+from vinecompass.odometry import ScanMotionWatch
 
 __all__ = ["BaseWatch"]
 
@@ -146,7 +146,7 @@ class BaseWatch:
             self._astray_until = t + ASTRAY_FOR
             turns = f"the base turns at {made[2]:.2f} rad/s where it is told {told[2]:.2f}"
             other_way = made[2] * told[2] < 0.0 and abs(told[2]) > LEAST_TURN_OFF
-            why = "it turns the other way" if other_way else "a wheel slips or sticks"
+            why = "it turns the other way, as with a wheel that sticks" if other_way else "a wheel slips or sticks"
             self._astray = (
                 f"the base goes {pace:.2f} m/s where it is told {wanted:.2f}" if backwards else f"{turns}: {why}"
             )
