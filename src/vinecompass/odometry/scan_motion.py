@@ -26,7 +26,7 @@ MOST = 150
 """Points of a scan that are compared."""
 SAME_PLACE = 0.12
 """Metres between points of two scans within which they are of the same thing."""
-CLEARLY, ABOUT = 0.2, 0.05
+CLEARLY, ABOUT = 0.3, 0.05
 """By how much larger the share of points seen again must be for one motion to be likelier than another, and within what
 it is about as likely."""
 SUSPECTED = 2
