@@ -30,7 +30,9 @@ CLEARLY, ABOUT = 0.3, 0.05
 """By how much larger the share of points seen again must be for one motion to be likelier than another, and within what
 it is about as likely."""
 SUSPECTED = 2
-"""Comparisons in a row from which another motion is spoken of."""
+"""Comparisons for another motion, and none against it between them, from which it is spoken of."""
+FORGOTTEN = 15.0
+"""Seconds without another one after which those before count no more: by themselves they were chance."""
 FEW, ENOUGH = 5, 200
 """Comparisons that must speak for another motion in a run at least, and those after which no more are made."""
 FEWEST = 30
@@ -48,7 +50,7 @@ class _Other:
     text : str
         What it looks like.
     least : int
-        Comparisons in a row that must say so.
+        Comparisons that must say so, none speaking against it between them.
     """
 
     factors: FloatArray
@@ -101,6 +103,7 @@ class ScanMotionWatch:
         self.wrong = ""
         self._pairs = _Pairs()
         self._in_a_row = np.zeros(len(OTHERS), int)
+        self._spoken_at = -np.inf
 
     def put_right(self) -> None:
         """Look anew: someone has seen to it."""
@@ -113,6 +116,10 @@ class ScanMotionWatch:
         if pair is None or (pair.as_told > 1.0 - CLEARLY and not np.any(self._in_a_row)):
             return
         verdicts = pair.verdicts()
+        if t - self._spoken_at > FORGOTTEN:
+            self._in_a_row[:] = 0
+        if np.any(verdicts > 0):
+            self._spoken_at = t
         self._in_a_row = np.where(verdicts < 0, 0, self._in_a_row + verdicts)
         for row, other in zip(self._in_a_row, OTHERS, strict=True):
             if row >= other.least:
