@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from vinecompass.geometry import relative
 from vinecompass.motion import Command, done_of
-from vinecompass.navigation.sensing.odometry_leaps import OdometryLeaps
+from vinecompass.navigation.odometry_leaps import OdometryLeaps
 from vinecompass.robot import Robot
 from vinecompass.runs import Scan, Track
 from vinecompass.settings import SafetySettings

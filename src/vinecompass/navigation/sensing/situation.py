@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -71,7 +72,7 @@ class Situation:
     command: Command
     measured: FloatArray
 
-    @property
+    @cached_property
     def why_lost(self) -> str:
         """Why it looks for where it is; empty if it does not."""
         if self.estimate.state in ("searching", "lost"):
