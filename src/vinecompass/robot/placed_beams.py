@@ -29,8 +29,8 @@ def on_beams(ranges: FloatArray, numbers: FloatArray, beams: int) -> FloatArray:
 
     Examples
     --------
-    >>> on_beams(np.array([2.0, 2.02, 5.0]), np.array([0.5, 1.5, 2.5]), 4).tolist()
-    [2.0, 2.01, 2.02, 5.0]
+    >>> on_beams(np.array([2.0, 2.02, 5.0]), np.array([0.25, 1.25, 2.25]), 4).tolist()
+    [2.0, 2.015, 5.0, nan]
     """
     order = np.argsort(numbers, kind="stable")
     places = np.concatenate([[-np.inf], numbers[order], [np.inf]])
