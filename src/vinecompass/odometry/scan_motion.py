@@ -60,6 +60,7 @@ class _Other:
 
 OTHERS = (
     _Other(np.zeros((3, 3)), "the scans stand still where the odometry goes on: the wheels turn on the spot", 20),
+    _Other(np.diag([0.0, 0.0, 1.0]), "the scans turn, but do not go on where the odometry does", 40),
     _Other(
         np.diag([-1.0, -1.0, 1.0]),
         "the scans go back where the odometry goes ahead: the lidar's mount is half a turn off, or the odometry's x",
@@ -163,9 +164,15 @@ class _Pair:
 
     def verdicts(self) -> NDArray[np.int64]:
         """Return of each of `OTHERS` whether it is likelier than the odometry's motion: 1, 0 if untold, or -1."""
-        shares = np.array([self._seen_again(other.factors @ self.moved) for other in OTHERS])
+        moves = np.array([other.factors @ self.moved for other in OTHERS])
+        shares = np.array([self._seen_again(moved) for moved in moves])
+        verdicts = np.where(shares < self.as_told - CLEARLY, -1, 0)
         likelier = (shares > self.as_told + CLEARLY) & (shares > shares.max() - ABOUT)
-        return likelier.astype(int) - (shares < self.as_told - CLEARLY)
+        # Two that come to the same are the first of them; to the left as well as to the right is neither.
+        first = int(np.argmax(likelier))
+        if likelier[first] and np.all(np.abs(moves[likelier] - moves[first]) < SAME_PLACE):
+            verdicts[first] = 1
+        return verdicts
 
     def _seen_again(self, moved: FloatArray) -> float:
         away, _ = self.former.query(transform_points(moved, self.points), distance_upper_bound=SAME_PLACE)
