@@ -80,7 +80,8 @@ def fault_of(kind: str, mission: Mission, rng: np.random.Generator) -> Callable[
             return shifted(given, (-5.0 if kind == "clock back" else 30.0) if base.t >= begin else 0.0)
         if kind == "odometry begun anew":
             later = given.odometry.t >= begin
-            first[:] = first or [given.odometry.poses[later][0]] if np.any(later) else first
+            if np.any(later) and not first:
+                first.append(given.odometry.poses[later][0])
             return anew(given, later) if first else given
         if kind == "late scans":
             kept.append(given)

@@ -193,6 +193,8 @@ class Manners(unittest.TestCase):
         assert_input_error(
             self, lambda: import_run({"scans": folder / "torn.csv"}, robot()), "torn.csv", "ranges", "lists"
         )
+        (folder / "far.csv").write_text('t,ranges\n1,"' + "1e30 " * robot().scanner.beams + '"')
+        assert_input_error(self, lambda: import_run({"scans": folder / "far.csv"}, robot()), "far.csv", "is no range")
         (folder / "twice.csv").write_text("t,r0,t\n1,2,3\n")
         for call in (guess_format, lambda stream, paths, robot: import_run({stream: paths}, robot)):
             assert_input_error(
@@ -256,6 +258,7 @@ class Manners(unittest.TestCase):
             ("coarse", {"angles": [a[::2] for a in turns], "ranges": [r[::2] for r in ranges]}, ("1.2", "0.625")),
             ("turned", {"angles": [angles + np.pi for angles in turns]}, ("elsewhere", "-135 to 135")),
             ("late", {"angles": [a[99:] for a in turns], "ranges": [r[99:] for r in ranges]}, ("first_beam_deg", "-7")),
+            ("aside", {"angles": [np.append(a[:-1], np.radians(150.0)) for a in turns]}, ("40 of", "elsewhere")),
             ("uneven", {"angles": [angles[1:] for angles in turns]}, ("angles for", "row 0")),
         ):
             with self.subTest(refused=name):

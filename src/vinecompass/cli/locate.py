@@ -135,11 +135,6 @@ def run_locate(given: LocateOptions) -> Outcome:
     doubts = contradictions_of_scans(run)
     quality["doubts"] = list(doubts)
     done = not doubts and found.settled_at is not None and found.changes[-1].state != "lost"
-    hint = "vinecompass locate … --anywhere, or vinecompass judge, to see whether the map is of this place"
-    if doubts:
-        hint = f"vinecompass check {given.run}"
-    if done:
-        hint = f"vinecompass price {given.map} --robot {given.run / 'robot.toml'} --picture prices.png"
     return Outcome(
         "locate",
         with_doubts(_line(found, truth), doubts),
@@ -148,8 +143,17 @@ def run_locate(given: LocateOptions) -> Outcome:
         files=files,
         done=done,
         details=details,
-        hint=hint,
+        hint=_next(given, doubted=bool(doubts), done=done),
     )
+
+
+def _next(given: LocateOptions, *, doubted: bool, done: bool) -> str:
+    """Return the command that comes next."""
+    if doubted:
+        return f"vinecompass check {given.run}"
+    if done:
+        return f"vinecompass price {given.map} --robot {given.run / 'robot.toml'} --picture prices.png"
+    return "vinecompass locate … --anywhere, or vinecompass judge, to see whether the map is of this place"
 
 
 def _line(found: Localization, truth: dict[str, float]) -> str:

@@ -62,9 +62,6 @@ class Fused:
         The noises that the run tells of its sensors, as `learn_noise` has them: the filter took them, not those filed.
     notes : tuple of str
         What was left out of the run, and why; and when nothing told how far the robot went.
-    doubts : tuple of str
-        Why the track is not to be trusted before the run is checked: sources that contradict the others again and
-        again, and scans that moved otherwise than wheels or odometry say.
     """
 
     run: Run
@@ -74,12 +71,28 @@ class Fused:
     motions: list[ScanMotion]
     learned: dict[str, EstimatedValue]
     notes: tuple[str, ...]
-    doubts: tuple[str, ...]
 
     @property
     def slipping(self) -> str:
         """The source that slips where wheels do: the wheels, or the odometry in place of them."""
         return "wheels" if "wheels" in self.report else "odometry"
+
+    @cached_property
+    def doubts(self) -> tuple[str, ...]:
+        """Why the track is not to be trusted before the run is checked, a sentence each; none if it is.
+
+        Scans that moved otherwise than wheels or odometry say, and sources that contradict the others again and again.
+        """
+        left_out: dict[str, Any] = {name: None for name in SOURCES if name not in self.report}
+        doubts = list(contradictions_of_scans(replace(self.run, **left_out)))
+        for name, source in self.report.items():
+            share = source.gated / max(source.taken + source.gated, 1)
+            if share > MOST_GATED or source.normalised_innovation > LARGEST_INNOVATION:
+                doubts.append(
+                    f"{name}: {100.0 * share:.0f} % of the readings contradict the rest, the others by "
+                    f"{source.normalised_innovation:.1f} times what is expected"
+                )
+        return tuple(doubts)
 
     @cached_property
     def alone(self) -> dict[str, Track]:
@@ -190,7 +203,7 @@ def fuse(
     notes += _untold_spans(motions, sources)
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)
-    return Fused(run, track, report, slips, motions, learned, notes, _doubts(report, used))
+    return Fused(run, track, report, slips, motions, learned, notes)
 
 
 def _motion_without_scans(
@@ -224,19 +237,6 @@ def _usual_sources(run: Run) -> list[str]:
     """Return the sources that a run holds, but not odometry beside the wheels from which it is made."""
     found = run.streams()
     return [name for name in SOURCES if name in found and not (name == "odometry" and "wheels" in found)]
-
-
-def _doubts(report: dict[str, SourceReport], run: Run) -> tuple[str, ...]:
-    """Return a sentence about each source that stands against the rest, and one where scans move otherwise."""
-    doubts = list(contradictions_of_scans(run))
-    for name, source in report.items():
-        share = source.gated / max(source.taken + source.gated, 1)
-        if share > MOST_GATED or source.normalised_innovation > LARGEST_INNOVATION:
-            doubts.append(
-                f"{name}: {100.0 * share:.0f} % of the readings contradict the rest, the others by "
-                f"{source.normalised_innovation:.1f} times what is expected"
-            )
-    return tuple(doubts)
 
 
 def _untold_spans(motions: list[ScanMotion], sources: Sequence[str]) -> tuple[str, ...]:

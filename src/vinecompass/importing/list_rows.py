@@ -13,6 +13,7 @@ from vinecompass.errors import InputError
 from vinecompass.importing.list_cells import lists_of
 from vinecompass.importing.other_beams import refuse_other_beams
 from vinecompass.robot import Lidar
+from vinecompass.runs.run_files import check_ranges
 from vinecompass.runs.streams import Scans
 from vinecompass.runs.tables import column
 
@@ -42,6 +43,7 @@ def scans_of_lists(table: pyarrow.Table, lidar: Lidar, radians: float, path: Pat
     """
     stamps = column(table, "t", path, finite=False) + lidar.stamp_offset
     ranges, lengths = _flat(table, "ranges", path)
+    check_ranges(ranges, path)
     angles = _angles(table, lengths, path)
     if angles is None:
         return Scans(stamps, _whole(ranges, lengths, lidar.beams, path))

@@ -277,9 +277,14 @@ def _ranges(table: pyarrow.Table, path: Path) -> NDArray[np.float32]:
 
 
 def _checked_ranges(ranges: NDArray[np.floating[Any]], path: Path) -> NDArray[np.float32]:
-    """Return ranges ``(N, beams)`` as they are kept; raise `InputError` for lengths that no scanner measures."""
+    """Return ranges ``(N, beams)`` as they are kept; raise `InputError` if no scanner measures such."""
+    check_ranges(ranges, path)
+    return np.ascontiguousarray(ranges.astype(np.float32))
+
+
+def check_ranges(ranges: NDArray[np.floating[Any]], path: Path) -> None:
+    """Raise `InputError` for lengths that no scanner measures; `path` is named."""
     beyond = np.isfinite(ranges) & (np.abs(ranges) > FARTHEST)
     if np.any(beyond):
         value = float(ranges[beyond][0])
         raise InputError("is no range", file=path, key="ranges", value=value, expected=f"at most {FARTHEST:g} m")
-    return np.ascontiguousarray(ranges.astype(np.float32))
