@@ -181,6 +181,20 @@ class OnARun(unittest.TestCase):
         self.assertLess(np.hypot(*fusion.pose[:2]), 0.06)
         self.assertGreater(fusion.report()["wheels"].gated, 50)
 
+    def test_a_body_outruns_its_wheels_only_while_the_floor_brakes_it(self):
+        # At 2 s wheels at 1 m/s lock. Either the robot slides on, braked by 1.5 m/s2, or it was caught, and nothing felt.
+        t = np.arange(0.0, 8.0, 0.02)
+        angles = np.where(t < 2.0, 0.5 * t**2 - np.maximum(t - 1.0, 0.0) ** 2 / 2.0, 1.5) / robot().drive.wheel_radius
+        for braked, way, most in ((1.5, 1.5 + 1.0 / 3.0, 0.03), (0.0, 1.5, 2.0)):
+            fusion = OdometryFusion(robot())
+            for i, now in enumerate(t):
+                push = 1.0 if now < 1.0 else -braked if 2.0 <= now < 2.0 + 1.0 / 1.5 else 0.0
+                fusion.update_imu(now, 0.0, push, 0.0)
+                fusion.update_wheels(now, [angles[i], angles[i]])
+            with self.subTest(braked=braked):
+                self.assertAlmostEqual(fusion.velocity[0], 0.0, delta=0.02)
+                self.assertAlmostEqual(fusion.pose[0], way, delta=most)
+
     def test_a_gyro_stamped_some_milliseconds_off_turns_no_scan(self):
         told = altered_robot(robot(), imu={"turn_rate_scale": 1.0, "turn_rate_bias": 0.0})
         fine = np.arange(0.0, 30.0, 0.001)

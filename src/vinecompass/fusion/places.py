@@ -42,14 +42,17 @@ pose at a reference a little while ago, with a scan where there are any; and the
     PUSH_Y,
     STILL_FOR,
     PACE,
+    OUTRUN_FOR,
+    OUTRUN_MOST,
     DOUBT_UNTIL,
     REFERENCE_T,
     REFERENCE_IS_SCAN,
     SCAN_T,
-) = range(STATES, STATES + 11)
-MEMORY = STATES + 11
+) = range(STATES, STATES + 13)
+MEMORY = STATES + 13
 """Length of a state. Its memory: time; stamp of the last turn rate read; last acceleration (its stamp, ahead, left);
-for how long the wheels have stood still, and how fast their rims rolled of late, m/s; until when they are not believed;
+for how long the wheels have stood still, and how fast their rims rolled of late, m/s; for how long the body has gone
+faster than they roll, and by how much at most, m/s; until when they are not believed;
 when the reference was taken, and whether that was with a scan; and the stamp of the last scan."""
 EVENT = 12
 ROW = EVENT + MEMORY + STATES * STATES

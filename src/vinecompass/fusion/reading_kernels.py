@@ -33,9 +33,12 @@ from vinecompass.fusion.places import (
     IMU_HEADING,
     IMU_X,
     IMU_Y,
+    LEFT,
     MATCH_COVARIANCE,
     MATCH_TURN_VARIANCE,
     NEW_REFERENCE,
+    OUTRUN_FOR,
+    OUTRUN_MOST,
     PACE,
     PUSH_BIAS_X,
     PUSH_BIAS_Y,
@@ -84,6 +87,9 @@ SCAN_ITSELF, SCAN_ITSELF_TURN = 0.02, 0.003
 """Metres and radians that a reference scan is off itself, at most."""
 PACE_TIME = 0.2
 """Seconds over which the pace of the rims is averaged: long beside a tick, short beside setting off."""
+OUTRUNS, SURPRISE, SLIPPERY = 0.1, 0.5, 1.0
+"""Metres a second by which a body goes faster than its wheels roll when it outruns them; seconds that it may do so in any
+case; and metres a second squared by which even a wet floor brakes what slides over it."""
 REFERENCE_AGE, NO_SCANS = 0.5, 2.0
 """Seconds for which a reference holds, and those without a scan after which it need not be a scan's."""
 STAMPED_ALIKE = 0.003
@@ -173,6 +179,12 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
             # The slip began a little before it was seen, and has drawn the speed with it.
             covariance[AHEAD, AHEAD] += UNSEEN_SLIP**2
         state[DOUBT_UNTIL] = event[STAMP] + p[DOUBT_TIME]
+        if outruns_too_long(state, duration):
+            state[DOUBT_UNTIL] = event[STAMP]
+            covariance[AHEAD, AHEAD] += state[OUTRUN_MOST] ** 2
+            covariance[LEFT, LEFT] += p[SIDEWAYS] * state[OUTRUN_MOST] ** 2
+    else:
+        state[OUTRUN_FOR] = state[OUTRUN_MOST] = 0.0
     # From here on, the way to the next reading.
     for part in (WAY_AHEAD, WAY_LEFT, WAY_TURNED):
         state[part] = 0.0
@@ -181,6 +193,22 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
     if state[T] - state[REFERENCE_T] > REFERENCE_AGE and state[T] - state[SCAN_T] > NO_SCANS:
         begin_reference(state, covariance)
     return taken
+
+
+@njit(cache=True, nogil=True)
+def outruns_too_long(state, duration):  # type: ignore[no-untyped-def]
+    """Whether the body has, as it is believed to go, outrun its wheels for longer than sliding lasts.
+
+    Wheels may spin without end, but a body that slides over wheels that hardly roll is braked by the floor: then the
+    speed is wrong, because the robot was caught or set down with no push that the accelerometer felt.
+    """
+    outrun = np.hypot(state[AHEAD], state[LEFT]) - state[PACE]
+    if outrun <= OUTRUNS:
+        state[OUTRUN_FOR] = state[OUTRUN_MOST] = 0.0
+        return False
+    state[OUTRUN_FOR] += duration
+    state[OUTRUN_MOST] = max(state[OUTRUN_MOST], outrun)
+    return state[OUTRUN_FOR] > SURPRISE + state[OUTRUN_MOST] / SLIPPERY
 
 
 @njit(cache=True, nogil=True)
