@@ -107,6 +107,20 @@ def touched_cell(cells, body, shape, x, y, cosine, sine):  # type: ignore[no-unt
 
 
 @njit(cache=True, nogil=True)
+def discs_are_clear(cells, body, x, y, cosine, sine):  # type: ignore[no-untyped-def]
+    """Whether the discs that cover a `BodyShape` at a pose are surely clear of forbidden cells. Everything in cells."""
+    clearance, discs = cells.clearance, body.discs
+    rows, columns = clearance.shape
+    clear = (body.disc_radius + DIAGONAL) * cells.cell_size
+    for d in range(discs.shape[0]):
+        column = int(np.floor(x + cosine * discs[d, 0] - sine * discs[d, 1]))
+        row = int(np.floor(y + sine * discs[d, 0] + cosine * discs[d, 1]))
+        if not (0 <= row < rows and 0 <= column < columns) or clearance[row, column] <= clear:
+            return False
+    return True
+
+
+@njit(cache=True, nogil=True)
 def first_touch(cells, body, poses):  # type: ignore[no-untyped-def]
     """For each pose (N, 3) the flat index of a forbidden cell that a `BodyShape` touches there, or -1.
 
@@ -123,5 +137,7 @@ def first_touch(cells, body, poses):  # type: ignore[no-untyped-def]
         row, column = int(np.floor(y)), int(np.floor(x))
         if 0 <= row < rows and 0 <= column < columns and clearance[row, column] > clear:
             continue
-        result[i] = touched_cell(cells, body, shape, x, y, np.cos(poses[i, 2]), np.sin(poses[i, 2]))
+        cosine, sine = np.cos(poses[i, 2]), np.sin(poses[i, 2])
+        if not discs_are_clear(cells, body, x, y, cosine, sine):
+            result[i] = touched_cell(cells, body, shape, x, y, cosine, sine)
     return result

@@ -47,12 +47,18 @@ def turns_and_line(pose, away, backwards, shot, curve):  # type: ignore[no-untyp
 
 
 @njit(cache=True, nogil=True)
+def over_cells(bounds, pose):  # type: ignore[no-untyped-def]
+    """What the way from a pose to the goal costs over the cells."""
+    return bounds.over_cells[int(np.floor(pose[1])), int(np.floor(pose[0]))]
+
+
+@njit(cache=True, nogil=True)
 def bound(pose, bounds, shot, curve):  # type: ignore[no-untyped-def]
     """What it costs at least from a pose to the goal, times the haste: over the cells, and by what the body can steer.
 
     Turns on the spot cost more than the arcs that may replace them: there the cells alone tell.
     """
-    least = bounds.over_cells[int(np.floor(pose[1])), int(np.floor(pose[0]))]
+    least = over_cells(bounds, pose)
     if shot.radius > 0.0:
         least = max(least, cheapest_curve(pose, shot, curve))
     return bounds.haste * least
@@ -83,9 +89,12 @@ def shoot(floor, body, nodes, node, shot, tries, best_cost, best_curve):  # type
 
 
 @njit(cache=True, nogil=True)
-def times_to_shoot(pose, shot, expanded):  # type: ignore[no-untyped-def]
-    """How many shots to try from a pose: each time near the goal, in reverse, too; and now and then from afar."""
-    away = np.hypot(shot.goal[0] - pose[0], shot.goal[1] - pose[1])
+def times_to_shoot(pose, bounds, shot, expanded):  # type: ignore[no-untyped-def]
+    """How many shots to try from a pose: each time near the goal, in reverse, too; and now and then from afar.
+
+    Near is what lies near over the floor: what stands behind a wall hits nothing but the wall.
+    """
+    away = over_cells(bounds, pose)
     if away >= shot.near:
         return 0 if expanded % max(int(away / shot.near), 1) > 0 else 1
     return 2 if shot.radius == 0.0 and shot.reverses else 1
@@ -198,7 +207,7 @@ def lattice_search(floor, body, moves, bounds, start, places, shot, nodes):  # t
             continue
         nodes.settled[node] = True
         expanded += 1
-        tries = times_to_shoot(nodes.poses[node], shot, expanded)
+        tries = times_to_shoot(nodes.poses[node], bounds, shot, expanded)
         reached = shoot(floor, body, nodes, node, shot, tries, best_cost, best_curve)
         if reached < best_cost:
             best_cost, best_node = reached, node
