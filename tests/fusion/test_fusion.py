@@ -182,7 +182,7 @@ class OnARun(unittest.TestCase):
         self.assertGreater(fusion.report()["wheels"].gated, 50)
 
     def test_a_body_outruns_its_wheels_only_while_the_floor_brakes_it(self):
-        # At 2 s wheels at 1 m/s lock. Either the robot slides on, braked by 1.5 m/s2, or it was caught, and nothing felt.
+        # At 2 s wheels at 1 m/s lock. Either the robot slides on, braked by 1.5 m/s2, or it was caught, unfelt.
         t = np.arange(0.0, 8.0, 0.02)
         angles = np.where(t < 2.0, 0.5 * t**2 - np.maximum(t - 1.0, 0.0) ** 2 / 2.0, 1.5) / robot().drive.wheel_radius
         for braked, way, most in ((1.5, 1.5 + 1.0 / 3.0, 0.03), (0.0, 1.5, 2.0)):

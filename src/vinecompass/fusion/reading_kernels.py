@@ -88,8 +88,8 @@ SCAN_ITSELF, SCAN_ITSELF_TURN = 0.02, 0.003
 PACE_TIME = 0.2
 """Seconds over which the pace of the rims is averaged: long beside a tick, short beside setting off."""
 OUTRUNS, SURPRISE, SLIPPERY = 0.1, 0.5, 1.0
-"""Metres a second by which a body goes faster than its wheels roll when it outruns them; seconds that it may do so in any
-case; and metres a second squared by which even a wet floor brakes what slides over it."""
+"""Metres a second by which a body goes faster than its wheels roll when it outruns them; seconds for which it may do so
+in any case; and metres a second squared by which even a wet floor brakes what slides over it."""
 REFERENCE_AGE, NO_SCANS = 0.5, 2.0
 """Seconds for which a reference holds, and those without a scan after which it need not be a scan's."""
 STAMPED_ALIKE = 0.003

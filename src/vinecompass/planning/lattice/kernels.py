@@ -7,13 +7,15 @@ import heapq
 import numpy as np
 from numba import njit
 
-from vinecompass.contact.cell_kernels import first_touch
+from vinecompass.contact.cell_kernels import touches
 from vinecompass.costs.kernels import drive_price
 from vinecompass.geometry.kernels import write_row
 from vinecompass.planning.curves.kernels import curve_poses, dubins, seen_from
 from vinecompass.planning.curves.piece_kernels import EXACT, half
 from vinecompass.planning.curves.reeds_shepp_kernels import reeds_shepp
 
+GLANCE = 8.0
+"""How many times as far apart poses are where a shot is first looked at, as most of them hit something."""
 TURN_SPACING = 0.1
 """Radians between the poses of a turn on the spot."""
 ROOT = 1
@@ -65,6 +67,14 @@ def bound(pose, bounds, shot, curve):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def hits_something(floor, body, pose, curve, shot):  # type: ignore[no-untyped-def]
+    """Whether a curve from a pose is seen at a glance to touch something, at poses far apart."""
+    return shot.radius > 0.0 and touches(
+        floor.cells, body, curve_poses(pose, curve, shot.radius, GLANCE * shot.spacing)
+    )
+
+
+@njit(cache=True, nogil=True)
 def shoot(floor, body, nodes, node, shot, tries, best_cost, best_curve):  # type: ignore[no-untyped-def]
     """Shoot from a node straight at the goal; return what getting there costs, if it is below the best known so far.
 
@@ -78,7 +88,7 @@ def shoot(floor, body, nodes, node, shot, tries, best_cost, best_curve):  # type
             least = cheapest_curve(pose, shot, curve)
         else:
             least = turns_and_line(pose, away, backwards, shot, curve)
-        if nodes.costs[node] + least < best_cost:
+        if nodes.costs[node] + least < best_cost and not hits_something(floor, body, pose, curve, shot):
             most = best_cost - nodes.costs[node]
             reached = nodes.costs[node] + shot_price(floor, body, pose, curve, shot, nodes.directions[node], most)
             if reached < best_cost:
@@ -145,7 +155,7 @@ def expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting,
         reached = nodes.costs[node] + price
         if not reached < np.inf or (known and reached >= nodes.costs[known]):
             continue
-        if np.any(first_touch(floor.cells, body, path[1:]) >= 0):
+        if touches(floor.cells, body, path[1:]):
             continue
         if size == nodes.costs.shape[0]:
             break
@@ -240,7 +250,7 @@ def shot_price(floor, body, start, curve, shot, kind, most):  # type: ignore[no-
             piece[0, 0], piece[0, 1] = bend, length
             path = curve_poses(here, piece, shot.radius if shot.radius > 0.0 else 1.0, shot.spacing)
             total += (shot.reverse_price if length < 0.0 else 1.0) * drive_price(floor, path)
-        if not total < most or np.any(first_touch(floor.cells, body, path) >= 0):
+        if not total < most or touches(floor.cells, body, path):
             return np.inf
         here = path[-1].copy()
     return total

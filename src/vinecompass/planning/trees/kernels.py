@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from vinecompass.contact.cell_kernels import first_touch
+from vinecompass.contact.cell_kernels import touches
 from vinecompass.costs.kernels import drive_price
 from vinecompass.geometry.kernels import TURN
 from vinecompass.planning.curves.kernels import curve_lengths, curve_poses, shortest_curve
@@ -38,7 +38,7 @@ def poses_price(floor, body, poses):  # type: ignore[no-untyped-def]
     if poses.shape[0] < 2:
         return np.inf
     total = drive_price(floor, poses)
-    if total < np.inf and np.any(first_touch(floor.cells, body, poses) >= 0):
+    if total < np.inf and touches(floor.cells, body, poses):
         return np.inf
     return total
 
