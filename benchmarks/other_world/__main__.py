@@ -1,16 +1,18 @@
 """Run with ``python -m benchmarks.other_world PART [COUNT] [JOBS]``: missions and runs there, judged by what is so.
 
-Parts: missions, faults (something goes wrong on the way), and of recorded runs fusion, mapping, localization, starts
-(from anywhere, COUNT with each robot), gaps (the scanner shows nothing for a while), checks (whether `check` names
-what is wrong with them) and hour (COUNT laps of one hall, 11 in an hour).
+Parts: missions, faults (something goes wrong on the way), walkers (one comes the robot's way), and of recorded runs
+fusion, mapping, localization, starts (from anywhere, COUNT with each robot), gaps (the scanner shows nothing for a
+while), checks (whether `check` names what is wrong with them) and hour (COUNT laps of one hall, 11 in an hour).
 """
 
 from __future__ import annotations
 
 import sys
 from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 
 import numpy as np
+from numpy.typing import NDArray
 
 from benchmarks.other_world import check_campaign, gap_campaign, hour_campaign, record_campaign, starts_campaign
 from benchmarks.other_world.faults import FAULTS, barrier, fault_of
@@ -31,11 +33,13 @@ COUNTS = {
     "checks": len(check_campaign.RUNS),
     "hour": 11,
 }
-"""How many each part tries, if it is not said; of missions and faults 28."""
+"""How many each part tries, if it is not said; of missions, faults and walkers 28."""
+WALKS, SETS_OUT = 0.8, 4.0
+"""m/s that a walker goes, and seconds after the robot."""
 
 
-def one(number: int, fault: str = "") -> tuple[str, Outcome]:
-    """Drive one mission of the campaign, with a fault if one is named."""
+def one(number: int, fault: str = "", *, walks: bool = False) -> tuple[str, Outcome]:
+    """Drive one mission of the campaign, with a fault if one is named, or with one who walks straight at its start."""
     rng = np.random.default_rng(number)
     kinds, places = list(BODIES), list(SITES)
     kind, place = kinds[number % len(kinds)], places[(number // len(kinds)) % len(places)]
@@ -46,7 +50,15 @@ def one(number: int, fault: str = "") -> tuple[str, Outcome]:
     if fault in ("barrier", "silent sector"):
         barrier(mission, rng)
     spoil = fault_of(fault, mission, rng) if fault else None
-    outcome = drive(mission, navigator, time_limit=3.0 * mission.bound + 60.0, fault=spoil)
+    way = (mission.start - mission.goal)[:2]
+
+    def walker(t: float) -> NDArray[np.float64]:
+        """Return where one is who sets out from the goal and walks on past the start."""
+        return mission.goal[:2] + max(t - SETS_OUT, 0.0) * WALKS * way / np.hypot(*way)
+
+    outcome = drive(
+        mission, navigator, time_limit=3.0 * mission.bound + 60.0, fault=spoil, walker=walker if walks else None
+    )
     rates = f"loop {robot.loop_rate:.0f} Hz, scans {robot.filed.lidars[0].rate} Hz, delay {robot.delay:.2f} s"
     how = f"{number:3d} {place}, {kind}, {rates}" + (f", {fault}" if fault else "")
     return how, outcome
@@ -69,11 +81,12 @@ def main() -> None:
     faults = [FAULTS[number % len(FAULTS)] if part == "faults" else "" for number in range(count)]
     outcomes = []
     with ProcessPoolExecutor(jobs) as pool:
-        for how, o in pool.map(one, range(count), faults):
+        for how, o in pool.map(partial(one, walks=part == "walkers"), range(count), faults):
             outcomes.append(o)
             print(
                 f"{how}: {o.state} after {o.seconds:.0f} s (bound {o.bound:.0f}), {o.off:.3f} m, {o.off_deg:.1f} deg, "
-                f"{o.contacts} contacts, {100.0 * o.over_limits:.0f} % over limits, mute {o.silent:.0f} s; {o.reason}",
+                f"{o.contacts} contacts, {100.0 * o.over_limits:.0f} % over limits, mute {o.silent:.0f} s, "
+                f"walker {'not met' if o.struck is None else f'met at {o.struck:.2f} m/s'}; {o.reason}",
                 flush=True,
             )
     arrived = [o for o in outcomes if o.state == "finished" and o.off < 0.05 and o.off_deg < 2.0]
@@ -81,6 +94,7 @@ def main() -> None:
     print(
         f"{len(arrived)} of {count} arrived within tolerance, {sum(o.state == 'finished' for o in outcomes)} said so; "
         f"{sum(o.contacts > 0 for o in outcomes)} with contacts; "
+        f"{sum((o.struck or 0.0) > 0.1 for o in outcomes)} met a walker at more than 0.1 m/s; "
         f"{sum(o.over_limits > 1e-6 for o in outcomes)} over a limit; "
         f"median time {np.median(times) if times else np.nan:.2f} of the bound"
     )

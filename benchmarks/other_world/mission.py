@@ -28,6 +28,8 @@ LATENCY = 0.02
 """Seconds from the end of a sweep until the scan is there."""
 MOVING = 0.005
 """m/s or rad/s from which a contact is the robot's own doing."""
+WALKER_RADIUS = 0.25
+"""Metres."""
 
 
 @dataclass
@@ -67,6 +69,17 @@ class Outcome:
     """The largest change of a command beside what the drive's limits allow in the time that passed, a share of it."""
     silent: float
     """The longest time for which it stood without giving a reason, s."""
+    struck: float | None = None
+    """The speed that it had when it and a walker touched first, m/s."""
+
+
+Walker = Callable[[float], FloatArray]
+"""Where a walker is ``(2,)`` at a time, s, m."""
+
+
+def walker_at(walker: Walker, t: float) -> shapely.Polygon:
+    """Return the floor that a walker stands on."""
+    return shapely.Point(walker(t)).buffer(WALKER_RADIUS)
 
 
 def map_of(site: OtherSite) -> Grid:
@@ -110,9 +123,9 @@ def draw_mission(site: OtherSite, robot: OtherRobot, rng: np.random.Generator, *
 class _Scanner:
     """Sweeps while the base moves, and hands over the last whole scan."""
 
-    def __init__(self, mission: Mission, rng: np.random.Generator) -> None:
+    def __init__(self, mission: Mission, rng: np.random.Generator, walker: Walker | None) -> None:
         self._lidar = mission.robot.filed.lidars[0]
-        self._floor, self._rng = mission.site.floor, rng
+        self._floor, self._rng, self._walker = mission.site.floor, rng, walker
         self._history: deque[tuple[float, FloatArray]] = deque()
         self._begins = 0.0
         self.last: Scan | None = None
@@ -129,7 +142,10 @@ class _Scanner:
         x, y, heading = lidar.mount_pose
         c, s = np.cos(body[:, 2]), np.sin(body[:, 2])
         sensor = body + np.column_stack([c * x - s * y, s * x + c * y, np.full(len(c), heading)])
-        ranges = look(self._floor, sensor, lidar.beam_angles, lidar.farthest)
+        floor = self._floor
+        if self._walker is not None:
+            floor = floor.difference(walker_at(self._walker, float(fired.mean())))
+        ranges = look(floor, sensor, lidar.beam_angles, lidar.farthest)
         ranges += self._rng.normal(0.0, 0.012, len(ranges))
         ranges[self._rng.random(len(ranges)) < 0.01] = np.nan
         ranges[ranges < lidar.nearest] = 0.0
@@ -146,8 +162,12 @@ def drive(
     time_limit: float,
     fault: Callable[[Input, OtherBase], Input] | None = None,
     each: Callable[[float, OtherBase, Navigator], None] | None = None,
+    walker: Walker | None = None,
 ) -> Outcome:
-    """Step a navigator at the robot's loop rate until it is over, and judge what it did."""
+    """Step a navigator at the robot's loop rate until it is over, and judge what it did.
+
+    A `walker` minds nothing, and nobody tells the navigator where it is.
+    """
     rng, robot = np.random.default_rng(mission.seed + 1000), mission.robot
     base = OtherBase(
         mission.start,
@@ -160,7 +180,7 @@ def drive(
         rng=rng,
         least=(robot.filed.drive.least_speed, robot.filed.drive.least_turn_rate),
     )
-    scanner, track = _Scanner(mission, rng), deque([(0.0, base.odometry)])
+    scanner, track = _Scanner(mission, rng, walker), deque([(0.0, base.odometry)])
     outcome = Outcome("driving", "", 0.0, mission.bound, np.nan, np.nan, 0, 0.0, 0.0)
     floor = mission.site.floor
     shapely.prepare(floor)
@@ -175,6 +195,9 @@ def drive(
                 track.popleft()
         if steps % 10 == 0 and np.hypot(*base.velocity[:2]) + abs(base.velocity[2]) > MOVING:
             outcome.contacts += not floor.contains(_placed(robot.body, base.pose))
+        touching = walker is not None and _placed(robot.body, base.pose).intersects(walker_at(walker, base.t))
+        if touching and outcome.struck is None:
+            outcome.struck = float(np.hypot(*base.velocity[:2]))
         if base.t < next_step or scanner.last is None:
             continue
         next_step += rng.uniform(0.9, 1.1) / robot.loop_rate

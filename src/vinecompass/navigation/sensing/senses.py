@@ -20,6 +20,7 @@ from vinecompass.navigation.mission.mission_log import MissionLog, Notice
 from vinecompass.navigation.sensing.base_watch import BaseWatch
 from vinecompass.navigation.sensing.carried import CarriedWatch
 from vinecompass.navigation.sensing.command_delay import CommandDelay
+from vinecompass.navigation.sensing.moving_things import MovingThings
 from vinecompass.navigation.sensing.near_of_late import NearOfLate
 from vinecompass.navigation.sensing.outside_localization import OutsideLocalization
 from vinecompass.navigation.sensing.seen_before import SeenBefore
@@ -38,6 +39,8 @@ PEOPLE_PERIOD = 0.3
 """Seconds after which the floor about people is priced anew, for global plans: local ones see people at once."""
 VELOCITY_SPAN = 0.1
 """Seconds of odometry over which the body's velocity is measured."""
+UNAWARE = 0.3
+"""Seconds for which the robot goes on before it brakes: a sweep, and a cycle of the loop."""
 BACKS_WITHIN = 3.0
 """Metres about the robot in which a plan may back over floor that was seen only: farther on, it will have come by."""
 ONE_PLACE = 2.0
@@ -92,6 +95,7 @@ class Senses:
         self._outside: OutsideLocalization | None = None
         self._before = SeenBefore(robot)
         self._of_late = NearOfLate(robot)
+        self._moving = MovingThings()
         self._floor = SeenFloor(robot)
         self._silent = SilentBeams(self._lidar)
         self._told_silent = False
@@ -172,6 +176,9 @@ class Senses:
         of_late = self._of_late.add(scan.t, odometry.poses[-1], points, command)
         self._floor.stand(came.t, odometry.poses[-1])
         pose = compose(estimate.pose, since_scan)
+        tracked = transform_points(inverse(pose), [[each.x, each.y] for each in people] or np.zeros((0, 2)))
+        stops_in = self._delay.seconds + np.hypot(command.speed, command.sideways) / self._robot.drive.braking
+        moving = self._moving.ahead(came.t, odometry.poses[-1], tracked, within=stops_in + UNAWARE)
         measured, span = _velocity(odometry)
         if span > 0.0:
             self._delay.observe(float(odometry.t[-1]), came.elapsed, measured, span)
@@ -188,7 +195,7 @@ class Senses:
             floor=self.costs.costmap,
             people=people,
             people_near=self._people_near,
-            points=transform_points(inverse(way), np.vstack([points, hidden, of_late])),
+            points=transform_points(inverse(way), np.vstack([points, hidden, of_late, moving])),
             unseen=partial(self._floor.unseen, came.t, odometry.poses[-1], way),
             hidden=partial(self._hidden, came.t, odometry.poses[-1], pose),
             telling_drive=self._localizer.telling_drive,
@@ -229,6 +236,7 @@ class Senses:
             clear_reach=self._settings.costs.obstacle_reach,
         )
         self._carried.take(motion.pose, beams.hits)
+        self._moving.take(scan.t, motion.pose, beams)
         self._notice(scan.t, self.base.see(scan.t, motion.pose, beams.hits))
         self._forget_what_was_put_wrong(estimate)
         self._notice(scan.t, self.base.locate(estimate, motion.pose))
@@ -283,6 +291,7 @@ class Senses:
                 self._carried.carried = False
                 self._before.carried()
                 self._of_late.carried()
+                self._moving.carried()
                 self._put_down = True
         self._belief_began = estimate.drift.began
 

@@ -7,7 +7,7 @@ import heapq
 import numpy as np
 from numba import njit
 
-from vinecompass.contact.cell_kernels import touches
+from vinecompass.contact.cell_kernels import touch_at, touches
 from vinecompass.costs.kernels import drive_price
 from vinecompass.geometry.kernels import write_row
 from vinecompass.planning.curves.kernels import curve_poses, dubins, seen_from
@@ -18,6 +18,8 @@ GLANCE = 8.0
 """How many times as far apart poses are where a shot is first looked at, as most of them hit something."""
 TURN_SPACING = 0.1
 """Radians between the poses of a turn on the spot."""
+FAR_APART = 13
+"""Steps from one heading to the next that is tried: no divisor of any usual number of them, so that all are."""
 ROOT = 1
 """The node of the start; 0 stands for none."""
 
@@ -169,6 +171,42 @@ def expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting,
 
 
 @njit(cache=True, nogil=True)
+def fits_somehow(floor, hope, shape, row, column, before):  # type: ignore[no-untyped-def]
+    """Which heading, of as many as `hope` says, the body fits at in the middle of a cell; -1 for none.
+
+    First that `before`, as beside this cell; then all round, far apart.
+    """
+    for tried in range(hope.headings):
+        heading = (before + tried * FAR_APART) % hope.headings
+        angle = heading * 2.0 * np.pi / hope.headings
+        if touch_at(floor.cells, hope.body, shape, column + 0.5, row + 0.5, angle) < 0:
+            return heading
+    return -1
+
+
+@njit(cache=True, nogil=True)
+def is_hopeless(floor, hope):  # type: ignore[no-untyped-def]
+    """Whether no floor on which the body fits at some heading hangs together between the first cell and the last."""
+    rows, columns = floor.prices.shape
+    shape = np.empty(hope.body.outline.shape)
+    seen = np.zeros((rows, columns), np.bool_)
+    seen[hope.first] = True
+    waiting = [(hope.first[0], hope.first[1], 0)]
+    while len(waiting) > 0:
+        row, column, before = waiting.pop()
+        if row == hope.last[0] and column == hope.last[1]:
+            return False
+        for r in range(max(row - 1, 0), min(row + 2, rows)):
+            for c in range(max(column - 1, 0), min(column + 2, columns)):
+                if not seen[r, c] and floor.prices[r, c] < np.inf:
+                    seen[r, c] = True
+                    heading = fits_somehow(floor, hope, shape, r, c, before)
+                    if heading >= 0:
+                        waiting.append((r, c, heading))
+    return True
+
+
+@njit(cache=True, nogil=True)
 def trace(nodes, node):  # type: ignore[no-untyped-def]
     """Poses (N, 3) from the start to a node, and the moves (N - 1,) between them."""
     count, one = 0, node
@@ -184,7 +222,7 @@ def trace(nodes, node):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def lattice_search(floor, body, moves, bounds, start, places, shot, nodes):  # type: ignore[no-untyped-def]
+def lattice_search(floor, body, moves, bounds, start, places, shot, hope, nodes):  # type: ignore[no-untyped-def]
     """Search from a pose to the one that is shot at.
 
     Parameters
@@ -196,22 +234,30 @@ def lattice_search(floor, body, moves, bounds, start, places, shot, nodes):  # t
     start : (3,)
     places : `Places` of the lattice
     shot : `Shot`
+    hope : `Hope`
     nodes : `Nodes`, room for as many as there may be
 
     Returns
     -------
     poses (N, 3) from start to the last one before the shot, the moves (N - 1,) between them, the shot's curve (5, 2),
-    what it all costs (inf if there is no way), the number of nodes expanded, and of nodes made.
+    what it all costs (inf if there is no way), the number of nodes expanded, of nodes made, and whether all that can be
+    reached was looked at, unless there is nothing cheaper.
     """
     write_row(nodes.poses, ROOT, start)
     nodes.costs[ROOT], nodes.parents[ROOT], nodes.by_move[ROOT], size = 0.0, 0, -1, ROOT + 1
     best_cost, best_node, expanded = np.inf, 0, 0
+    hopes, exhausted = False, True
     best_curve, curve = np.zeros((5, 2)), np.zeros((5, 2))
     waiting = [(bound(start, bounds, shot, curve), ROOT)]
     path = np.empty((moves.poses.shape[1], 3))
     while len(waiting) > 0:
         key, node = heapq.heappop(waiting)
-        if key >= best_cost or size == nodes.costs.shape[0]:
+        if key >= best_cost:
+            break
+        if size > hope.after and not hopes:
+            hopes = best_cost < np.inf or not is_hopeless(floor, hope)
+        if size == nodes.costs.shape[0] or (size > hope.after and not hopes):
+            exhausted = False
             break
         if nodes.settled[node]:
             continue
@@ -223,7 +269,7 @@ def lattice_search(floor, body, moves, bounds, start, places, shot, nodes):  # t
             best_cost, best_node = reached, node
         size = expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting, path, curve)
     poses, used = trace(nodes, best_node)
-    return poses, used, best_curve, best_cost, expanded, size - ROOT
+    return poses, used, best_curve, best_cost, expanded, size - ROOT, exhausted
 
 
 @njit(cache=True, nogil=True)

@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.contact import BodyShape
 from vinecompass.geometry import compose
 from vinecompass.motion import limits_of
 from vinecompass.planning.curves.kernels import curve_poses
@@ -14,12 +15,20 @@ from vinecompass.planning.curves.motions import DUBINS_WORDS, need_curve
 from vinecompass.planning.lattice.kernels import lattice_search, turning
 from vinecompass.planning.problem import Problem, Way
 from vinecompass.planning.search.cost_to_go import CostToGo
+from vinecompass.planning.search.grid_search import Cells
 from vinecompass.settings import PlanSettings
 
 __all__ = ["lattice"]
 
 FloatArray = NDArray[np.float64]
-MOST_NODES = 400_000
+EASY_NODES, MOST_NODES = 30_000, 400_000
+"""Nodes with which most ways are found, and those after which a search gives up.
+
+After the first it looks once whether there is floor all the way on which the body fits at some heading: where there is
+not, more nodes would find none either, but for a way that is tighter than can be told.
+"""
+FEWEST_HEADINGS = 64
+"""Headings at which the body is tried then, at least."""
 SHOT_REACH = 3.0
 """Metres from the goal within which every node tries the curve that leads straight there."""
 
@@ -111,6 +120,28 @@ class Bounds(NamedTuple):
     haste: float
 
 
+class Hope(NamedTuple):
+    """When and how a search looks whether there is any hope.
+
+    Parameters
+    ----------
+    after : int
+        Nodes.
+    body : BodyShape
+        In cells.
+    headings : int
+        At which the body is tried in each cell.
+    first, last : (row, column)
+        Between which there must be floor on which it fits.
+    """
+
+    after: int
+    body: BodyShape
+    headings: int
+    first: Cells
+    last: Cells
+
+
 class Nodes(NamedTuple):
     """The nodes of a search; 0 stands for none.
 
@@ -182,8 +213,9 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
         spacing=settings.edge_spacing * scale,
         near=SHOT_REACH * scale,
     )
+
     nodes = Nodes.of(MOST_NODES)
-    poses, used, curve, cost, expanded, made = lattice_search(
+    poses, used, curve, cost, expanded, made, exhausted = lattice_search(
         problem.floor,
         problem.body,
         moves,
@@ -191,15 +223,23 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
         problem.poses_to_cells(problem.start_pose),
         Places.over(grid.shape, max(settings.lattice_cell * scale, 1.0), settings.lattice_headings),
         shot,
+        Hope(EASY_NODES, _a_little_smaller(problem), max(2 * settings.lattice_headings, FEWEST_HEADINGS), first, last),
         nodes,
     )
     explored = problem.to_site(nodes.poses[1 : 1 + made, :2])
     if not np.isfinite(cost):
-        return Way(nothing, expanded, 1, explored, exhausted=made < MOST_NODES)
+        return Way(nothing, expanded, 1, explored, exhausted=exhausted)
     legs = [compose(node, moves.poses[move]) for node, move in zip(poses[:-1], used, strict=True)]
     legs.append(_shot(poses[-1], curve, radius * scale, settings.spacing * scale))
     whole = np.vstack([legs[0], *(leg[1:] for leg in legs[1:])])
     return Way(problem.poses_to_site(whole), expanded, 1, explored)
+
+
+def _a_little_smaller(problem: Problem) -> BodyShape:
+    """Return the body, in cells, so much smaller that it fits in the middle of a cell if it does anywhere in it."""
+    share = 1.0 - min(0.5 * problem.costmap.grid.cell_size / problem.robot.body.inner_radius, 0.5)
+    body = problem.body
+    return BodyShape(share * body.outline, share * body.outer_radius, share * body.discs, share * body.disc_radius)
 
 
 def _turns(words: NDArray[np.bool_], side: str) -> bool:
