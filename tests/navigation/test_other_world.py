@@ -23,7 +23,7 @@ def mission(start, goal, *, kind="cart", seed=3, **robot):
     return Mission(SITE, drawn, np.array(start), np.array(goal), 10.0, seed)
 
 
-def driven(task, *, time_limit=40.0, fault=None, prepare=None):
+def driven(task, *, time_limit=40.0, fault=None, prepare=None, walker=None):
     """Drive a mission; return what came of it, the commands' turn rates over time, and the navigator."""
     navigator, rates = Navigator(MAP, task.robot.filed, task.start, task.goal, seed=1), []
     if prepare is not None:
@@ -33,7 +33,8 @@ def driven(task, *, time_limit=40.0, fault=None, prepare=None):
     def each(t, base, navigator):
         rates.append((t, navigator._command.turn_rate, float(np.hypot(*base.velocity[:2]))))
 
-    return drive(task, navigator, time_limit=time_limit, fault=spoil, each=each), np.array(rates), navigator
+    outcome = drive(task, navigator, time_limit=time_limit, fault=spoil, each=each, walker=walker)
+    return outcome, np.array(rates), navigator
 
 
 class OtherBases(unittest.TestCase):
@@ -97,6 +98,15 @@ class OtherBases(unittest.TestCase):
                 )
                 self.assertIn(word, said)
                 self.assertTrue(outcome.state == "finished" or word, outcome)
+
+    def test_before_one_who_walks_at_it_and_whom_nobody_tracks_it_stands(self):
+        for kind, seed in (("cart", 3), ("omni", 4)):
+            with self.subTest(kind=kind):
+                task = mission([2.0, 7.0, 0.0], [10.0, 7.0, 0.0], kind=kind, seed=seed, delay=0.2, loop_rate=20.0)
+                outcome, _, _ = driven(task, time_limit=60.0, walker=lambda t: np.array([12.0 - 0.8 * t, 7.1]))
+                self.assertEqual((outcome.state, outcome.contacts), ("finished", 0))
+                # It drives at 0.9 m/s, and nothing but what was seen a moment before tells that one comes.
+                self.assertLess(outcome.struck or 0.0, 0.1)
 
     def test_in_manual_it_does_not_back_over_floor_that_it_never_saw(self):
         task = mission([2.0, 7.0, 0.0], [9.0, 6.5, 0.3], seed=5, delay=0.1, loop_rate=20.0)

@@ -21,11 +21,12 @@ from vinecompass import (
 )
 from vinecompass.costs import BodyCheck
 from vinecompass.geometry import arc, compose, wrap_angle
-from vinecompass.grids import MapRays
+from vinecompass.grids import Beams, MapRays
 from vinecompass.navigation import LoopPlanner, Recovery, RoundStop, State, StopGoal
 from vinecompass.navigation.loop_planning import free_start
 from vinecompass.navigation.recovery.find_myself import freest_way
 from vinecompass.navigation.sensing.base_watch import BaseWatch
+from vinecompass.navigation.sensing.moving_things import MovingThings
 from vinecompass.navigation.sensing.silent_beams import SilentBeams
 from vinecompass.planning import METHODS, WhyNot
 
@@ -198,6 +199,46 @@ class SilentSectors(unittest.TestCase):
             for _ in range(20):
                 beams.take(ranges, pose, rays)
             self.assertEqual(np.flatnonzero(beams.silent).tolist(), list(blind))
+
+
+class MovingThingsSeen(unittest.TestCase):
+    def told(self, walker, *, off=1.0, tracked=()):
+        """What is told within the next 1.2 s, in the site, by a robot that drives ahead at 0.6 m/s for two seconds.
+
+        The walker, a disc of 0.25 m in a hall of 20 m by 6 m, goes from (5, 0.5) with a velocity; the odometry tells
+        `off` times the way.
+        """
+        bearings, watch = np.radians(np.arange(-120.0, 120.0)), MovingThings()
+        ways = np.column_stack([np.cos(bearings), np.sin(bearings)])
+        for t in np.arange(0.0, 2.05, 0.1):
+            x = 0.6 * t
+            with np.errstate(divide="ignore"):
+                walls = [(np.where(ways[:, 0] > 0.0, 10.0, -10.0) - x) / ways[:, 0], 3.0 / np.abs(ways[:, 1])]
+            ranges = np.minimum(*walls)
+            if walker is not None:
+                away = np.array([5.0 - x, 0.5]) + t * np.array(walker)
+                along, across = ways @ away, np.abs(ways @ [-away[1], away[0]])
+                within = (across < 0.25) & (along > 0.0)
+                ranges[within] = (along - np.sqrt(np.maximum(0.0625 - across**2, 0.0)))[within]
+            ends = (ranges[:, None] * ways).astype(np.float32)
+            told = np.array([off * x, 0.0, 0.0])
+            watch.take(t, told, Beams(np.zeros_like(ends), ends, np.ones(len(ends), bool)))
+        return watch.ahead(t, told, np.reshape(tracked, (-1, 2)), within=1.2) + [x, 0.0]
+
+    def test_where_one_comes_is_told_ahead_and_what_stands_is_not(self):
+        for velocity in ((-0.8, 0.0), (-0.5, -0.3), (-0.3, 0.0)):
+            points, t = self.told(velocity), np.array([0.0, 0.4, 0.8, 1.2])
+            middles = np.array([5.0, 0.5]) + np.multiply.outer(2.0 + t, velocity)
+            off = np.abs(np.hypot(*(points[:, None] - middles).transpose(2, 0, 1)) - 0.25)
+            with self.subTest(velocity=velocity):
+                # Each point lies on the walker's rim then, and there are some for each moment.
+                self.assertLess(off.min(axis=1).max(), 0.15)
+                self.assertLess(off.min(axis=0).max(), 0.1)
+        for walker, off in ((None, 1.0), (None, 1.08), ((0.0, 0.0), 1.0), ((0.0, 0.0), 1.08)):
+            with self.subTest(walker=walker, off=off):
+                self.assertEqual(len(self.told(walker, off=off)), 0)
+        # One who is tracked counts by what the tracker says: 3.4 - 1.2 m ahead of the robot.
+        self.assertEqual(len(self.told((-0.8, 0.0), tracked=[[2.2, 0.5]])), 0)
 
 
 class LocalizedFromOutside(unittest.TestCase):

@@ -15,8 +15,10 @@ from vinecompass import (
     Roadmap,
     Zone,
     compare_planners,
+    demo_file,
     plan_path,
     price_floor,
+    read_robot,
 )
 from vinecompass.costs import body_touches
 from vinecompass.geometry import arc, compose, relative, wrap_angle
@@ -267,6 +269,18 @@ class CurvedPlans(unittest.TestCase):
                 with self.subTest(ways=ways, reverse_price=reverse_price):
                     self.assertLessEqual(prices[0], 1.08 * prices[1] + 0.01)
                     self.assertLess(plan.expanded, 1000)
+
+    def test_a_lattice_gives_up_soon_where_the_body_fits_nowhere_and_not_where_it_just_does(self):
+        # 0.72 m wide, but its origin is 0.3 m from its back: the door lets that through.
+        forklift = read_robot(demo_file("forklift.toml"))
+        for door, status in ((0.7, "gave up"), (0.75, "found")):
+            costmap = price_floor(two_rooms(door), forklift)
+            plan = plan_path(costmap, forklift, START, GOAL, method="lattice", explain=False)
+            with self.subTest(door=door):
+                self.assertEqual(plan.status, status)
+                self.assertTrue(np.all(body_touches(costmap, forklift, plan.poses)[:, 0] < 0))
+                # Without a look at where it fits, 75,865 of the room's poses were gone on from.
+                self.assertLess(plan.expanded, 30_000 if status == "gave up" else 100_000)
 
     def test_left_turns_only(self):
         costmap = price_floor(two_rooms(1.6), robot())
