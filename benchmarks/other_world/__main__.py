@@ -83,10 +83,11 @@ def main() -> None:
     with ProcessPoolExecutor(jobs) as pool:
         for how, o in pool.map(partial(one, walks=part == "walkers"), range(count), faults):
             outcomes.append(o)
+            met = "" if o.struck is None else f", walker met at {o.struck:.2f} m/s"
             print(
                 f"{how}: {o.state} after {o.seconds:.0f} s (bound {o.bound:.0f}), {o.off:.3f} m, {o.off_deg:.1f} deg, "
-                f"{o.contacts} contacts, {100.0 * o.over_limits:.0f} % over limits, mute {o.silent:.0f} s, "
-                f"walker {'not met' if o.struck is None else f'met at {o.struck:.2f} m/s'}; {o.reason}",
+                f"{o.contacts} contacts, {100.0 * o.over_limits:.0f} % over limits, mute {o.silent:.0f} s{met}; "
+                f"{o.reason}",
                 flush=True,
             )
     arrived = [o for o in outcomes if o.state == "finished" and o.off < 0.05 and o.off_deg < 2.0]
@@ -94,7 +95,7 @@ def main() -> None:
     print(
         f"{len(arrived)} of {count} arrived within tolerance, {sum(o.state == 'finished' for o in outcomes)} said so; "
         f"{sum(o.contacts > 0 for o in outcomes)} with contacts; "
-        f"{sum((o.struck or 0.0) > 0.1 for o in outcomes)} met a walker at more than 0.1 m/s; "
+        f"{sum((o.struck or 0.0) > 0.1 for o in outcomes)} at more than 0.1 m/s with a walker; "
         f"{sum(o.over_limits > 1e-6 for o in outcomes)} over a limit; "
         f"median time {np.median(times) if times else np.nan:.2f} of the bound"
     )

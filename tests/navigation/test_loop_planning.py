@@ -1,4 +1,5 @@
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -100,7 +101,23 @@ class LoopPlans(unittest.TestCase):
             with self.subTest(half=half):
                 self.assertIs(keeper.look(now, stop, np.zeros((0, 3)), aligning=False), Look.NO_WAY)
                 self.assertIn("too narrow", keeper.plan.reason)
-                self.assertEqual(keeper.may_pass(live.obstacles.points), stands)
+                self.assertEqual(keeper.may_pass(now, stop, live.obstacles.points), stands)
+
+    def test_what_had_no_way_on_the_move_and_has_one_now_has_passed(self):
+        class InPassing:
+            """Finds no way while the robot moves, as there is no time to look why."""
+
+            def plan(self, costmap, body, start, goal, *, explain):
+                plan = PLANNER.plan(costmap, body, start, goal, explain=False)
+                return plan if explain else replace(plan, status="no way", reason="no way", poses=plan.poses[:0])
+
+        start, stop = np.array([2.0, 3.0, 0.0]), np.array([7.0, 3.0, 0.0])
+        floor = price_floor(room(9.0, 6.0), robot())
+        now = mock.Mock(t=0.0, pose=start, command=Command(0.5), floor=floor, people=(), people_near=False)
+        now.hidden = lambda: np.zeros((0, 2))
+        keeper = PlanKeeper(InPassing(), robot(), NavigationSettings(), beside=False)
+        self.assertIs(keeper.look(now, stop, np.zeros((0, 3)), aligning=False), Look.NO_WAY)
+        self.assertTrue(keeper.may_pass(now, stop, np.zeros((0, 2))))
 
     def test_a_turn_fits_as_the_body_does(self):
         check = BodyCheck(aisle(), robot())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Literal
 
 import numpy as np
@@ -222,7 +222,8 @@ class Executive:
             if self._closed_for_good(now, plan) and (now.estimate.settled or plan.status != "start closed"):
                 self._give_up(now, plan.reason)
             else:
-                self._recover(now, plan.reason, may_pass=self.plans.may_pass(self._senses.costs.obstacles.points))
+                seen = self._senses.costs.obstacles.points
+                self._recover(now, plan.reason, may_pass=lambda: self.plans.may_pass(now, goal, seen))
         return found
 
     def _closed_for_good(self, now: Situation, plan: Plan) -> bool:
@@ -263,7 +264,7 @@ class Executive:
             return Command()
         if not self._progress.goes_on(now.t, now.pose, self.local.remaining):
             why, lasts = self._why_slow(now), self._navigation.stuck_after
-            self._recover(now, f"no progress for {lasts:g} s" + (f" ({why})" if why else ""), may_pass=True)
+            self._recover(now, f"no progress for {lasts:g} s" + (f" ({why})" if why else ""), may_pass=lambda: True)
             return Command()
         return local.command
 
@@ -295,10 +296,11 @@ class Executive:
         self._recovery = FindMyself(now.why_lost or now.estimate.reason, now, self._guarded, self._recovering)
         self.enter(State.FINDING_ITSELF, str(self._recovery))
 
-    def _recover(self, now: Situation, reason: str, *, may_pass: bool = False) -> None:
+    def _recover(self, now: Situation, reason: str, *, may_pass: Callable[[], bool] = lambda: False) -> None:
         """Begin what comes next in the order of recovery, or give the stop up.
 
         Where the trouble `may_pass` by itself, as people and carts do, it waits on as long as the stop's rules say.
+        Finding that out takes time: it is asked only where nothing else is left.
         """
         self._progress.restart(now.t)
         if self._progress.moved_since_recovery:
@@ -306,7 +308,7 @@ class Executive:
             self._patience.gone_on()
         kind = self._order.next()
         lasts = self._patience.lasts(now.t, self.stops.need().rules.patience)
-        if kind is None and may_pass and lasts:
+        if kind is None and lasts and may_pass():
             kind = Wait
         if kind is None:
             self._give_up(now, reason)

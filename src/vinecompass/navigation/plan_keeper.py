@@ -133,23 +133,28 @@ class PlanKeeper:
 
     def why_not(self, now: Situation, goal: FloatArray) -> str:
         """Return in full why there is no plan; empty where there is one, or none was made."""
-        if self.plan is None or self.plan.found:
-            return ""
-        if self.plan.why_not is not None:
-            return self.plan.reason
-        return self._planner.plan(now.floor, self._robot, self._start_from(now), goal, explain=True).reason
+        self._find_out(now, goal)
+        return "" if self.plan is None or self.plan.found else self.plan.reason
 
-    def may_pass(self, seen: FloatArray) -> bool:
+    def may_pass(self, now: Situation, goal: FloatArray, seen: FloatArray) -> bool:
         """Tell whether what leaves no plan is one of the points ``(N, 2)`` that were seen and are not of the map, m.
 
-        It stands in the way, or narrows it.
+        It stands in the way, or narrows it; or it has passed just now.
         """
+        self._find_out(now, goal)
+        if self.found:
+            return True
         why = self.plan.why_not if self.plan is not None else None
         if why is None or why.cause == "obstacle":
             return why is not None
         places = [part.place for part in (why, *why.parts) if part.place is not None]
         reach = self._robot.body.outer_radius
         return any(bool(np.any(np.hypot(*(seen - place).T) <= reach)) for place in places)
+
+    def _find_out(self, now: Situation, goal: FloatArray) -> None:
+        """Plan again where there is no plan and it was not asked why, as there was no time for that on the way."""
+        if self.plan is not None and not self.plan.found and self.plan.why_not is None:
+            self.plan = self._planner.plan(now.floor, self._robot, self._start_from(now), goal, explain=True)
 
     def poses_to_follow(self, goal: FloatArray) -> FloatArray:
         """Return the plan's poses ``(N, 3)``, two or more, of which the last is the stop."""

@@ -55,12 +55,18 @@ class BaseWatch:
 
     What differs is driven with all the same: the loop closes over it, and safety minds what the body truly does. A
     base that turns otherwise than told again and again, as with a blocked wheel, is not: where it goes nobody knows.
+
+    Attributes
+    ----------
+    tried : bool
+        Whether it has gone once as it was told, by the odometry.
     """
 
     def __init__(self) -> None:
         self._sums = _Sums()
         self._from: tuple[float, FloatArray, FloatArray] | None = None
         self._before: tuple[float, float] | None = None
+        self.tried = False
         self._told: set[str] = set()
         self._astray_until = -np.inf
         self._astray = ""
@@ -142,6 +148,7 @@ class BaseWatch:
         once_before = len(self._disobeyed) > 0 and self._disobeyed[-1] > 0
         may_be_late = (lags or backwards) and not sums.delay_known and not once_before
         self._disobeyed.append((1 if lags else 2) if disobeyed else 0)
+        self.tried |= not disobeyed
         if disobeyed and not may_be_late:
             self._astray_until = t + ASTRAY_FOR
             turns = f"the base turns at {made[2]:.2f} rad/s where it is told {told[2]:.2f}"

@@ -179,6 +179,9 @@ class Senses:
         tracked = transform_points(inverse(pose), [[each.x, each.y] for each in people] or np.zeros((0, 2)))
         stops_in = self._delay.seconds + np.hypot(command.speed, command.sideways) / self._robot.drive.braking
         moving = self._moving.ahead(came.t, odometry.poses[-1], tracked, within=stops_in + UNAWARE)
+        if not self.base.tried or self.base.astray(came.t):
+            # By an odometry that is wrong, what stands seems to move. Such a base is driven slowly in any case.
+            moving = np.zeros((0, 2))
         measured, span = _velocity(odometry)
         if span > 0.0:
             self._delay.observe(float(odometry.t[-1]), came.elapsed, measured, span)
