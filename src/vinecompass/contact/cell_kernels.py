@@ -158,7 +158,7 @@ def touches(cells, body, poses):  # type: ignore[no-untyped-def]
     Every eighth pose is looked at first, then those after each: what is in the way is mostly found soon.
     """
     shape = np.empty(body.outline.shape)
-    for first in range(min(STRIDE, poses.shape[0])):
+    for first in range(STRIDE):
         for i in range(first, poses.shape[0], STRIDE):
             if touch_at(cells, body, shape, poses[i, 0], poses[i, 1], poses[i, 2]) >= 0:
                 return True

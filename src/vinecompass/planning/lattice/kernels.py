@@ -196,13 +196,14 @@ def is_hopeless(floor, hope):  # type: ignore[no-untyped-def]
         row, column, before = waiting.pop()
         if row == hope.last[0] and column == hope.last[1]:
             return False
-        for r in range(max(row - 1, 0), min(row + 2, rows)):
-            for c in range(max(column - 1, 0), min(column + 2, columns)):
-                if not seen[r, c] and floor.prices[r, c] < np.inf:
-                    seen[r, c] = True
-                    heading = fits_somehow(floor, hope, shape, r, c, before)
-                    if heading >= 0:
-                        waiting.append((r, c, heading))
+        for r in range(row - 1, row + 2):
+            for c in range(column - 1, column + 2):
+                if not (0 <= r < rows and 0 <= c < columns) or seen[r, c] or floor.prices[r, c] == np.inf:
+                    continue
+                seen[r, c] = True
+                heading = fits_somehow(floor, hope, shape, r, c, before)
+                if heading >= 0:
+                    waiting.append((r, c, heading))
     return True
 
 

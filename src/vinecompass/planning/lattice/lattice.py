@@ -189,6 +189,7 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
     takes. Ways to one node that come in forward and in reverse are not told apart: the cheaper stays, even where the
     other would go on without a change. Where `lattice_haste` is above 1 the bound counts so many times: far fewer nodes
     are looked at, and the way may be as many times dearer (weighted A*: Pohl, 1970).
+    Where many nodes have found nothing, it looks once whether the body fits on floor all the way, and gives up if not.
     """
     costmap, grid = problem.costmap, problem.costmap.grid
     scale = 1.0 / grid.cell_size
