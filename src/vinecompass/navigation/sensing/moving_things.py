@@ -95,13 +95,16 @@ class _Moving:
 
 @dataclass(frozen=True)
 class _Earlier:
-    """A scan in the odometry's frame, its beams in the order of their bearings from the scanner."""
+    """A scan in the odometry's frame, its beams in the order of their bearings from the scanner.
+
+    With each beam goes the shortest reach of those up to `BESIDE` from it, m.
+    """
 
     t: float
     pose: FloatArray
     origin: FloatArray
     bearings: FloatArray
-    reaches: FloatArray
+    shortest: FloatArray
     hits: FloatArray
 
     @classmethod
@@ -112,7 +115,10 @@ class _Earlier:
         away = ends - origin
         bearings = np.arctan2(away[:, 1], away[:, 0])
         order = np.argsort(bearings)
-        return cls(t, pose, origin, bearings[order], np.hypot(*away.T)[order], ends[beams.hit])
+        bearings, reaches = bearings[order], np.hypot(*away.T)[order]
+        spacing = max(float(np.ptp(bearings)) / len(bearings), 1e-3) if len(bearings) else 1.0
+        shortest = minimum_filter1d(reaches, 2 * int(np.ceil(BESIDE / spacing)) + 1, mode="wrap")
+        return cls(t, pose, origin, bearings, shortest, ends[beams.hit])
 
     def moved(self, points: FloatArray, t: float, pose: FloatArray) -> list[_Moving]:
         """Return the things that points ``(N, 2)`` of a later scan, from a pose, show to have moved since this one."""
@@ -140,8 +146,6 @@ class _Earlier:
         """Tell which points the beams on either side of them passed by a way ``(N,)``, m."""
         away = points - self.origin
         bearings, distances = np.arctan2(away[:, 1], away[:, 0]), np.hypot(*away.T)
-        beside = int(np.ceil(BESIDE / max(float(np.median(np.diff(self.bearings))), 1e-3)))
-        shortest = minimum_filter1d(self.reaches, 2 * beside + 1, mode="wrap")
         beam = np.searchsorted(self.bearings, bearings) % len(self.bearings)
         off = np.abs((self.bearings[beam] - bearings + np.pi) % (2.0 * np.pi) - np.pi)
-        return (off < BESIDE) & (shortest[beam] > distances + by)
+        return (off < BESIDE) & (self.shortest[beam] > distances + by)
