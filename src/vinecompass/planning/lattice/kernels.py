@@ -20,6 +20,8 @@ TURN_SPACING = 0.1
 """Radians between the poses of a turn on the spot."""
 FAR_APART = 13
 """Steps from one heading to the next that is tried: no divisor of any usual number of them, so that all are."""
+OFFSETS = (0.5, 0.2, 0.8)
+"""Where in a cell the body is tried, along each side; its middle first."""
 ROOT = 1
 """The node of the start; 0 stands for none."""
 
@@ -171,21 +173,26 @@ def expand(floor, body, nodes, node, size, moves, shot, places, bounds, waiting,
 
 
 @njit(cache=True, nogil=True)
-def fits_somehow(floor, hope, shape, row, column, before):  # type: ignore[no-untyped-def]
-    """Which heading, of as many as `hope` says, the body fits at in the middle of a cell; -1 for none.
+def fits_somehow(floor, body, hope, shape, row, column, before):  # type: ignore[no-untyped-def]
+    """Which heading, of as many as `hope` says, the body fits at somewhere in a cell; -1 for none.
 
     First that `before`, as beside this cell; then all round, far apart.
     """
     for tried in range(hope.headings):
         heading = (before + tried * FAR_APART) % hope.headings
         angle = heading * 2.0 * np.pi / hope.headings
-        if touch_at(floor.cells, hope.body, shape, column + 0.5, row + 0.5, angle) < 0:
-            return heading
+        # One that is so much smaller that it fits in the middle, if the body does anywhere, spares the rest.
+        if touch_at(floor.cells, hope.body, shape, column + 0.5, row + 0.5, angle) >= 0:
+            continue
+        for y in OFFSETS:
+            for x in OFFSETS:
+                if touch_at(floor.cells, body, shape, column + x, row + y, angle) < 0:
+                    return heading
     return -1
 
 
 @njit(cache=True, nogil=True)
-def is_hopeless(floor, hope):  # type: ignore[no-untyped-def]
+def is_hopeless(floor, body, hope):  # type: ignore[no-untyped-def]
     """Whether no floor on which the body fits at some heading hangs together between the first cell and the last."""
     rows, columns = floor.prices.shape
     shape = np.empty(hope.body.outline.shape)
@@ -201,7 +208,7 @@ def is_hopeless(floor, hope):  # type: ignore[no-untyped-def]
                 if not (0 <= r < rows and 0 <= c < columns) or seen[r, c] or floor.prices[r, c] == np.inf:
                     continue
                 seen[r, c] = True
-                heading = fits_somehow(floor, hope, shape, r, c, before)
+                heading = fits_somehow(floor, body, hope, shape, r, c, before)
                 if heading >= 0:
                     waiting.append((r, c, heading))
     return True
@@ -256,7 +263,7 @@ def lattice_search(floor, body, moves, bounds, start, places, shot, hope, nodes)
         if key >= best_cost:
             break
         if size > hope.after and not hopes:
-            hopes = best_cost < np.inf or not is_hopeless(floor, hope)
+            hopes = best_cost < np.inf or not is_hopeless(floor, body, hope)
         if size == nodes.costs.shape[0] or (size > hope.after and not hopes):
             exhausted = False
             break

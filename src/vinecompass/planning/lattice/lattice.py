@@ -27,7 +27,7 @@ EASY_NODES, MOST_NODES = 30_000, 400_000
 After the first it looks once whether there is floor all the way on which the body fits at some heading: where there is
 not, more nodes would find none either, but for a way that is tighter than can be told.
 """
-FEWEST_HEADINGS = 64
+FEWEST_HEADINGS = 128
 """Headings at which the body is tried then, at least."""
 SHOT_REACH = 3.0
 """Metres from the goal within which every node tries the curve that leads straight there."""
@@ -128,7 +128,7 @@ class Hope(NamedTuple):
     after : int
         Nodes.
     body : BodyShape
-        In cells.
+        Smaller than the robot's, in cells: where it does not fit in the middle of a cell, that fits nowhere in it.
     headings : int
         At which the body is tried in each cell.
     first, last : (row, column)
