@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import tempfile
 import traceback
 import warnings
@@ -146,7 +147,7 @@ def good_calls(folder: Path) -> dict[str, dict[str, Any]]:
 def try_calls(names: tuple[str, ...] = ()) -> tuple[int, list[str]]:
     """Give each argument of each public call every other thing; return the calls, and which fell short."""
     count, fallen = 0, []
-    with tempfile.TemporaryDirectory() as folder:
+    with tempfile.TemporaryDirectory() as folder, contextlib.chdir(folder):
         for name, arguments in good_calls(Path(folder)).items():
             if names and name not in names:
                 continue
