@@ -195,8 +195,11 @@ def drive(
                 track.popleft()
         if steps % 10 == 0 and np.hypot(*base.velocity[:2]) + abs(base.velocity[2]) > MOVING:
             outcome.contacts += not floor.contains(_placed(robot.body, base.pose))
-        touching = walker is not None and _placed(robot.body, base.pose).intersects(walker_at(walker, base.t))
-        if touching and outcome.struck is None:
+        if (
+            outcome.struck is None
+            and walker is not None
+            and walker_at(walker, base.t).intersects(_placed(robot.body, base.pose))
+        ):
             outcome.struck = float(np.hypot(*base.velocity[:2]))
         if base.t < next_step or scanner.last is None:
             continue

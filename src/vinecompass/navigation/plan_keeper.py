@@ -90,6 +90,7 @@ class PlanKeeper:
         self._looked = -np.inf
         self._planned = -np.inf
         self._start = np.zeros(3)
+        self._found_out: Plan | None = None
         self.plan: Plan | None = None
 
     def drop(self) -> None:
@@ -152,9 +153,11 @@ class PlanKeeper:
         return any(bool(np.any(np.hypot(*(seen - place).T) <= reach)) for place in places)
 
     def _find_out(self, now: Situation, goal: FloatArray) -> None:
-        """Plan again where there is no plan and it was not asked why, as there was no time for that on the way."""
-        if self.plan is not None and not self.plan.found and self.plan.why_not is None:
-            self.plan = self._planner.plan(now.floor, self._robot, self._start_from(now), goal, explain=True)
+        """Plan again, once, where there is no plan and it does not say why: on the way there was no time for that."""
+        plan = self.plan
+        if plan is not None and not plan.found and plan.why_not is None and plan is not self._found_out:
+            plan = self._planner.plan(now.floor, self._robot, self._start_from(now), goal, explain=True)
+            self.plan = self._found_out = plan
 
     def poses_to_follow(self, goal: FloatArray) -> FloatArray:
         """Return the plan's poses ``(N, 3)``, two or more, of which the last is the stop."""

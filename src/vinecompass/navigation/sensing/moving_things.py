@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections import deque
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import minimum_filter1d
 from scipy.spatial import KDTree
 
-from vinecompass.geometry import inverse, relative, transform_points
+from vinecompass.geometry import inverse, relative, transform_points, wrap_angle
 from vinecompass.grids import Beams
 
 __all__ = ["MovingThings"]
@@ -69,13 +70,11 @@ class MovingThings:
         moments = np.append(np.arange(0.0, max(within, SHORTEST), STEP), max(within, SHORTEST))
         told = [np.zeros((0, 2))]
         for thing in self._moving:
-            now = transform_points(inverse(pose), thing.points + (t - thing.t) * thing.velocity)
-            if len(tracked) and np.hypot(*(tracked - now.mean(axis=0)).T).min() < SAME_PERSON:
-                continue
-            told += [
-                transform_points(inverse(pose), thing.points + (t - thing.t + ahead) * thing.velocity)
-                for ahead in moments
-            ]
+            ways = (t - thing.t + moments)[:, None, None] * thing.velocity
+            points = transform_points(inverse(pose), (thing.points + ways).reshape(-1, 2))
+            now = points[: len(thing.points)].mean(axis=0)
+            if len(tracked) == 0 or np.hypot(*(tracked - now).T).min() >= SAME_PERSON:
+                told.append(points)
         return np.vstack(told)
 
     def carried(self) -> None:
@@ -112,13 +111,17 @@ class _Earlier:
         """Return a scan that was taken from the body's pose ``(3,)``."""
         origin = transform_points(pose, beams.origins.mean(axis=0)[None])[0] if len(beams.origins) else pose[:2]
         ends = transform_points(pose, beams.ends)
-        away = ends - origin
-        bearings = np.arctan2(away[:, 1], away[:, 0])
+        bearings, reaches = _seen_from(origin, ends)
         order = np.argsort(bearings)
-        bearings, reaches = bearings[order], np.hypot(*away.T)[order]
+        bearings, reaches = bearings[order], reaches[order]
         spacing = max(float(np.ptp(bearings)) / len(bearings), 1e-3) if len(bearings) else 1.0
         shortest = minimum_filter1d(reaches, 2 * int(np.ceil(BESIDE / spacing)) + 1, mode="wrap")
         return cls(t, pose, origin, bearings, shortest, ends[beams.hit])
+
+    @cached_property
+    def tree(self) -> KDTree:
+        """Of what it hit; two later scans are compared with it."""
+        return KDTree(self.hits)
 
     def moved(self, points: FloatArray, t: float, pose: FloatArray) -> list[_Moving]:
         """Return the things that points ``(N, 2)`` of a later scan, from a pose, show to have moved since this one."""
@@ -131,7 +134,7 @@ class _Earlier:
         came, least = points[passed], least[passed]
         if len(came) == 0:
             return []
-        way, nearest = KDTree(self.hits).query(came, distance_upper_bound=QUICKEST * (t - self.t))
+        way, nearest = self.tree.query(came, distance_upper_bound=QUICKEST * (t - self.t))
         has_come = (way > least) & np.isfinite(way)
         came, steps = came[has_come], came[has_come] - self.hits[np.asarray(nearest)[has_come]]
         gaps = np.hypot(*np.diff(came, axis=0).T) > APART
@@ -144,8 +147,13 @@ class _Earlier:
 
     def _passed(self, points: FloatArray, by: FloatArray) -> NDArray[np.bool_]:
         """Tell which points the beams on either side of them passed by a way ``(N,)``, m."""
-        away = points - self.origin
-        bearings, distances = np.arctan2(away[:, 1], away[:, 0]), np.hypot(*away.T)
+        bearings, distances = _seen_from(self.origin, points)
         beam = np.searchsorted(self.bearings, bearings) % len(self.bearings)
-        off = np.abs((self.bearings[beam] - bearings + np.pi) % (2.0 * np.pi) - np.pi)
+        off = np.abs(wrap_angle(self.bearings[beam] - bearings))
         return (off < BESIDE) & (self.shortest[beam] > distances + by)
+
+
+def _seen_from(origin: FloatArray, points: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Return the bearings ``(N,)`` of points ``(N, 2)`` from an origin ``(2,)``, radians, and how far they are, m."""
+    away = points - origin
+    return np.arctan2(away[:, 1], away[:, 0]), np.hypot(*away.T)

@@ -176,12 +176,7 @@ class Senses:
         of_late = self._of_late.add(scan.t, odometry.poses[-1], points, command)
         self._floor.stand(came.t, odometry.poses[-1])
         pose = compose(estimate.pose, since_scan)
-        tracked = transform_points(inverse(pose), [[each.x, each.y] for each in people] or np.zeros((0, 2)))
-        stops_in = self._delay.seconds + np.hypot(command.speed, command.sideways) / self._robot.drive.braking
-        moving = self._moving.ahead(came.t, odometry.poses[-1], tracked, within=stops_in + UNAWARE)
-        if not self.base.tried or self.base.astray(came.t):
-            # By an odometry that is wrong, what stands seems to move. Such a base is driven slowly in any case.
-            moving = np.zeros((0, 2))
+        moving = self._moving_ahead(came.t, pose, odometry.poses[-1], people, command)
         measured, span = _velocity(odometry)
         if span > 0.0:
             self._delay.observe(float(odometry.t[-1]), came.elapsed, measured, span)
@@ -213,6 +208,17 @@ class Senses:
     def _hidden(self, t: float, odometry: FloatArray, pose: FloatArray) -> FloatArray:
         """Return points ``(N, 2)`` all over the floor about a pose ``(3,)`` that was not seen, in the site frame."""
         return transform_points(compose(pose, inverse(odometry)), self._floor.hidden(t, odometry, BACKS_WITHIN))
+
+    def _moving_ahead(
+        self, t: float, pose: FloatArray, odometry: FloatArray, people: Sequence[Walking], command: Command
+    ) -> FloatArray:
+        """Return where what moves and nobody tracks will be until the robot can stand ``(N, 2)``, in the body frame."""
+        if not self.base.tried or self.base.astray(t):
+            # By an odometry that is wrong, what stands seems to move. Such a base is driven slowly in any case.
+            return np.zeros((0, 2))
+        tracked = transform_points(inverse(pose), Walking.rows(people)[:, :2])
+        stops_in = self._delay.seconds + np.hypot(command.speed, command.sideways) / self._robot.drive.braking
+        return self._moving.ahead(t, odometry, tracked, within=stops_in + UNAWARE)
 
     def _localizer_from(self, pose: FloatArray | None) -> ParticleLocalizer:
         return ParticleLocalizer(self._grid, self._robot, pose, settings=self._settings.localization, seed=self._seed)

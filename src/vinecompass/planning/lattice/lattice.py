@@ -214,7 +214,6 @@ def lattice(problem: Problem, settings: PlanSettings, rng: np.random.Generator) 
         spacing=settings.edge_spacing * scale,
         near=SHOT_REACH * scale,
     )
-
     nodes = Nodes.of(MOST_NODES)
     poses, used, curve, cost, expanded, made, exhausted = lattice_search(
         problem.floor,
