@@ -39,6 +39,7 @@ from vinecompass.fusion.places import (
     T,
     X,
 )
+from vinecompass.fusion.way_noise import WayNoise
 from vinecompass.geometry import arc_velocity, checked_pose, chi_square_bound, relative, wrap_heading
 from vinecompass.motion import kind_of, rolling_of, unrolling_of, wheel_radii
 from vinecompass.odometry import ScanMotion
@@ -150,7 +151,9 @@ class OdometryFusion:
         self._hardest = _hardest_push(robot)
         self._tally = np.zeros((len(SOURCES), 4))
         self._aside = np.zeros((len(SOURCES), 2), dtype=int)
-        self._wheel_steps, self._odometry_steps = (_WaySteps(robot, self._settings) for _ in range(2))
+        self._wheel_steps = _WaySteps(robot, _rounding_of_wheels(robot))
+        rounding = self._settings.odometry_noise, self._settings.odometry_turn_noise
+        self._odometry_steps = _WaySteps(robot, rounding)
 
     @property
     def t(self) -> float:
@@ -244,15 +247,12 @@ class OdometryFusion:
 class _WaySteps:
     """From readings that add up (wheel angles, odometry poses) to the way between them, as events."""
 
-    def __init__(self, robot: Robot, settings: FusionSettings) -> None:
+    def __init__(self, robot: Robot, rounding: tuple[float, float]) -> None:
         self._drive = robot.drive
-        self._settings = settings
-        back = unrolling_of(robot.drive)
-        # A difference of two angles, each rounded to a tick: the variance of two uniform errors.
-        tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)
-        self._wheel_spreads = tick * np.hypot.reduce(back[:2].T).max(), tick * np.hypot.reduce(back[2])
+        self._rounding = rounding
+        self._noise = WayNoise(*rounding)
         # Plain lists: for two wheels, Python's own arithmetic is several times as fast as an array's.
-        self._ways = (back * wheel_radii(robot.drive)).tolist()
+        self._ways = (unrolling_of(robot.drive) * wheel_radii(robot.drive)).tolist()
         self._rims = rolling_of(robot.drive).tolist()
         self._last: tuple[float, list[float], float | None] | None = None
 
@@ -264,29 +264,26 @@ class _WaySteps:
             return None
         if last is None:
             self._last = now
-            return _way_event(WHEELS, t, [0.0] * 3, 0.0, 0.0, self._wheel_spreads)
+            return _way_event(WHEELS, t, [0.0] * 3, 0.0, 0.0, self._rounding)
         steps = [new - old for new, old in zip(turned, last[1], strict=True)]
         way = [sum(map(mul, row, steps)) for row in self._ways]
         if steering is not None and last[2] is not None and self._drive.wheelbase is not None:
             way[2] = way[0] * tan(0.5 * (steering + last[2])) / self._drive.wheelbase
-        return self._event(WHEELS, now, way, self._wheel_spreads)
+        return self._event(WHEELS, now, way)
 
     def odometry_event(self, t: float, pose: ArrayLike) -> FloatArray | None:
         """Return the event of an odometry pose; None if it is not finite or absurd."""
         place = np.asarray(pose, dtype=float)
         last, now = self._last, (float(t), place.tolist(), None)
-        spreads = self._settings.odometry_noise, self._settings.odometry_turn_noise
         if not np.all(np.isfinite([t, *place])) or (last is not None and t <= last[0]):
             return None
         if last is None:
             self._last = now
-            return _way_event(ODOMETRY, t, [0.0] * 3, 0.0, 0.0, spreads)
+            return _way_event(ODOMETRY, t, [0.0] * 3, 0.0, 0.0, self._rounding)
         way = arc_velocity(relative(place, last[1]))
-        return self._event(ODOMETRY, now, way.tolist(), spreads)
+        return self._event(ODOMETRY, now, way.tolist())
 
-    def _event(
-        self, kind: int, now: tuple[float, list[float], float | None], way: list[float], spreads: tuple[float, float]
-    ) -> FloatArray | None:
+    def _event(self, kind: int, now: tuple[float, list[float], float | None], way: list[float]) -> FloatArray | None:
         assert self._last is not None
         duration = now[0] - self._last[0]
         absurd = max(map(abs, way)) > NO_FASTER * duration
@@ -294,7 +291,15 @@ class _WaySteps:
         if absurd:
             return None
         rolled = sum(abs(sum(map(mul, row, way))) for row in self._rims) / len(self._rims)
-        return _way_event(kind, now[0], way, duration, rolled, spreads)
+        return _way_event(kind, now[0], way, duration, rolled, self._noise.take(way, duration, rolled))
+
+
+def _rounding_of_wheels(robot: Robot) -> tuple[float, float]:
+    """Return the standard deviations of a way, m, and of a turn, rad, between angles rounded to ticks."""
+    back = unrolling_of(robot.drive)
+    # A difference of two angles, each rounded to a tick: the variance of two uniform errors.
+    tick = 2.0 * np.pi / robot.wheels.ticks_per_turn * robot.drive.wheel_radius / np.sqrt(6.0)
+    return float(tick * np.hypot.reduce(back[:2].T).max()), float(tick * np.hypot.reduce(back[2]))
 
 
 def _way_event(

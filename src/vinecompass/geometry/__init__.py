@@ -20,6 +20,7 @@ from vinecompass.geometry.poses import (
     wrap_angle,
     wrap_heading,
 )
+from vinecompass.geometry.surfaces import oriented_points, transform_oriented
 
 __all__ = [
     "COVARIANCE_PARTS",
@@ -37,10 +38,12 @@ __all__ = [
     "interpolate_poses",
     "inverse",
     "inverse_covariance",
+    "oriented_points",
     "polyline_headings",
     "relative",
     "resample_polyline",
     "rounded_polyline",
+    "transform_oriented",
     "transform_points",
     "turn_on_the_spot",
     "wrap_angle",

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.errors import InputError
-from vinecompass.geometry import relative, transform_points
+from vinecompass.geometry import oriented_points, relative, transform_points
 from vinecompass.grids.chance_beams import drop_chance_hits, drop_chance_passes
 from vinecompass.grids.grid import Grid
 from vinecompass.grids.kernels import FULL_HIT, beam_extent, count_marks, mark_beams
@@ -44,6 +44,11 @@ class Beams:
     def hits(self) -> NDArray[np.float32]:
         """What the beams hit ``(H, 2)``, in the body frame, m."""
         return self.ends[self.hit]
+
+    @cached_property
+    def oriented_hits(self) -> NDArray[np.float64]:
+        """The same with the normals of the surfaces hit ``(H, 4)``: see `oriented_points`."""
+        return oriented_points(self.hits, self.origins[self.hit])
 
     def in_cells(self, grid: Grid, pose: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Return where they began and ended ``(N, 2)`` in a grid's own frame, in cells.

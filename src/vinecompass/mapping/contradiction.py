@@ -40,7 +40,7 @@ def seen_through(
     pose : array, (3,)
         Its pose that is in question.
     """
-    few = transform_points(pose, spread_evenly(points, 0.25, POINTS))
+    few = transform_points(pose, spread_evenly(points[:, :2], 0.25, POINTS))
     asked = [number for number in former if submaps[number].members]
     middles = np.array([transform_points(poses[number], submaps[number].middle[None])[0] for number in asked])
     through, in_sight = np.zeros(len(few), bool), np.zeros(len(few), bool)

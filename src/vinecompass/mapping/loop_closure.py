@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import KDTree
 
-from vinecompass.geometry import compose, relative, transform_points, wrap_angle
+from vinecompass.geometry import compose, relative, transform_oriented, transform_points, wrap_angle
 from vinecompass.mapping.contradiction import CONTRADICTED, seen_through
 from vinecompass.mapping.place_along import place_along
 from vinecompass.mapping.pose_graph import AGREES, PoseGraph
@@ -152,7 +152,7 @@ class LoopCloser:
         may take one at a time. Where nothing but a drive that no scan shows leads to the submap, it is looked for on
         the whole map; once several are recognised, `graph` has them and all after them there.
         """
-        points = submaps[number].points(of=number, nearer_than=NEARER_THAN)
+        points = submaps[number].oriented_points(of=number, nearer_than=NEARER_THAN)
         if len(points) < ALIGN_POINTS // 2:
             return
         first = next(k for k, one in enumerate(submaps) if one.unwatched == submaps[number].unwatched)
@@ -202,8 +202,9 @@ class LoopCloser:
             guess = relative(graph.poses[number], graph.poses[former])
             turn = min(np.pi, LEAST_LOOP_TURN + np.radians(settings.loop_drift_deg) * ways[former])
             # What the former submap could not see, seen from another side, says nothing for the place or against it.
-            seen = points[submaps[former].sees(transform_points(guess, points), reach + BEHIND)]
-            few, many = spread_evenly(seen, 0.25, SEARCH_POINTS), spread_evenly(seen, settings.cell_size, ALIGN_POINTS)
+            seen = points[submaps[former].sees(transform_oriented(guess, points), reach + BEHIND)]
+            few = spread_evenly(seen[:, :2], 0.25, SEARCH_POINTS)
+            many = spread_evenly(seen, settings.cell_size, ALIGN_POINTS)
             enough = len(seen) >= max(LEAST_SHARED * len(points), ALIGN_POINTS // 2)
             yield None
             found = (yield from self._find(submaps[former], former, few, guess, reach, turn)) if enough else None
@@ -310,7 +311,7 @@ class LoopCloser:
         ahead = None
         if np.hypot(*(transform_points(match.pose, middle[None])[0] - submap.middle)) < SAME_PLACE:
             tree = self._trees.get(number, lambda: KDTree(submap.points()))
-            placed = transform_points(match.pose, points)
+            placed = transform_points(match.pose, points[:, :2])
             yield None
             sure = [submap.sees(placed + way * line, ON_WALL) for way in (-reach, 0.0, reach)]
             ahead = place_along(tree, placed[np.all(sure, axis=0)], line, reach)
@@ -328,7 +329,9 @@ class LoopCloser:
         settings = self._settings
         walls = self._walls.get(
             number,
-            lambda: WallGrid.of_points(submap.points(), cell_size=settings.cell_size, spread=settings.field_spread),
+            lambda: WallGrid.of_points(
+                submap.oriented_points(), cell_size=settings.cell_size, spread=settings.field_spread
+            ),
         )
         window = SearchWindow(SEARCH_CELL, SEARCH_TURN, SEARCH_TURN / 2.0)
         return match_scan(

@@ -278,7 +278,7 @@ class Mapper:
         window = SearchWindow(s.search_reach, np.radians(s.search_turn_deg), TURN_SEARCH_STEP)
         # Weak: a plain aisle leaves its own direction to the odometry, everything else to the scan.
         return match_scan(
-            beams.hits, delays, walls, self._place, window=window, prior_points=1.0, doubt_sweep=doubt_sweep
+            beams.oriented_hits, delays, walls, self._place, window=window, prior_points=1.0, doubt_sweep=doubt_sweep
         )
 
     def _is_due(self, lidar: Lidar, *, patience: float) -> bool:

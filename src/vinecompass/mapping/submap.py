@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vinecompass.geometry import transform_points, wrap_angle
+from vinecompass.geometry import transform_oriented, wrap_angle
 from vinecompass.grids import Beams
 from vinecompass.matching import WallGrid
 
@@ -71,12 +71,16 @@ class Submap:
     def add(self, keyframe: Keyframe, pose: FloatArray) -> None:
         """Add a keyframe at a pose in the submap's frame."""
         assert self.walls is not None
-        self.walls.add(transform_points(pose, keyframe.beams.hits))
+        self.walls.add(transform_oriented(pose, keyframe.beams.oriented_hits))
         self.members.append((keyframe, pose))
         self.middle = self.middle + (pose[:2] - self.middle) / len(self.members)
 
     def points(self, *, of: int | None = None, nearer_than: float = np.inf) -> FloatArray:
-        """Return what its beams hit ``(N, 2)`` in its frame, m.
+        """Return what its beams hit ``(N, 2)`` in its frame, m; parameters as of `oriented_points`."""
+        return self.oriented_points(of=of, nearer_than=nearer_than)[:, :2]
+
+    def oriented_points(self, *, of: int | None = None, nearer_than: float = np.inf) -> FloatArray:
+        """Return what its beams hit with the normals of the surfaces ``(N, 4)`` in its frame, m.
 
         Parameters
         ----------
@@ -85,17 +89,18 @@ class Submap:
         nearer_than : float
             Only what lies nearer to the body, m.
         """
-        parts = [np.zeros((0, 2))]
+        parts = [np.zeros((0, 4))]
         for keyframe, pose in self.members:
             if of is None or keyframe.submap == of:
-                hits = keyframe.beams.hits
-                parts.append(transform_points(pose, hits[np.hypot(hits[:, 0], hits[:, 1]) < nearer_than]))
+                hits = keyframe.beams.oriented_hits
+                parts.append(transform_oriented(pose, hits[np.hypot(hits[:, 0], hits[:, 1]) < nearer_than]))
         return np.concatenate(parts)
 
     def sees(self, points: FloatArray, margin: float, *, by_all: bool = False) -> NDArray[np.bool_]:
-        """Return which points ``(N, 2)`` in its frame lie where its scans could see, or up to a margin beyond, m.
+        """Return which points in its frame lie where its scans could see, or up to a margin beyond, m.
 
         By one of the beams beside a point, or `by_all` of the two on each side: a beam may pass where the next hits.
+        Of oriented points ``(N, 4)`` those are not seen whose surface faces the other way.
         """
         seen = np.zeros(len(points), bool)
         for keyframe, pose in self.members[:: -(-len(self.members) // VIEWS) or 1]:
@@ -104,24 +109,28 @@ class Submap:
                 continue
             bearings, reaches = np.arctan2(hits[:, 1], hits[:, 0]), np.hypot(hits[:, 0], hits[:, 1])
             order = np.argsort(bearings)
-            offsets = points - pose[:2]
+            offsets = points[:, :2] - pose[:2]
             angles, away = wrap_angle(np.arctan2(offsets[:, 1], offsets[:, 0]) - pose[2]), np.hypot(*offsets.T)
             after = np.searchsorted(bearings[order], angles) % len(hits)
             beams = order[
                 (after + np.arange(-2, 2)[:, None] if by_all else after + np.arange(-1, 1)[:, None]) % len(hits)
             ]
             near = (np.abs(wrap_angle(angles - bearings[beams])) < BESIDE) & (away < reaches[beams] + margin)
-            seen |= near.all(axis=0) if by_all else near.any(axis=0)
+            # What is not oriented has no normals: an empty sum.
+            faces = np.sum(points[:, 2:] * offsets[:, : points.shape[1] - 2], axis=1) <= 0.0
+            seen |= faces & (near.all(axis=0) if by_all else near.any(axis=0))
         return seen
 
 
 def spread_evenly(points: ArrayLike, apart: float, most: int) -> FloatArray:
-    """Return at most `most` of some points ``(N, 2)``: the first in each square of side `apart`, m, evenly thinned.
+    """Return at most `most` of some points: the first in each square of side `apart`, m, evenly thinned.
+
+    They are ``(N, 2)`` or, oriented, ``(N, 4)``.
 
     >>> spread_evenly([[0.1, 0.1], [0.2, 0.2], [1.1, 0.1]], 1.0, 9).tolist()
     [[0.1, 0.1], [1.1, 0.1]]
     """
     xy = np.asarray(points, dtype=float)
-    squares = np.floor(xy / apart).astype(np.int64)
+    squares = np.floor(xy[:, :2] / apart).astype(np.int64)
     chosen = np.sort(np.unique(squares[:, 0] * 2**32 + squares[:, 1], return_index=True)[1])
     return xy[chosen[:: -(-len(chosen) // most) or 1]]

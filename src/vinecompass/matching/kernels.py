@@ -9,14 +9,16 @@ from vinecompass.geometry.kernels import principal_axes, solve_in_place, write_r
 
 MOST_ACROSS = 0.15
 """Share of the variance along it that hits may have across a wall."""
+OTHER_SIDE = 0.3
+"""Negative cosine between two normals from which they are of the two sides of a wall."""
 
 
 @njit(cache=True, nogil=True)
 def add_hits(hit_sums, field, points, spread, reach):  # type: ignore[no-untyped-def]
-    """Add points (N, 2) to the sums of hits in each cell, and raise the likelihood field about each cell's mean hit.
+    """Add oriented points (N, 4) to the sums of hits in each cell, and raise the likelihood field about its mean hit.
 
-    `hit_sums` (rows, columns, 3): the sums of x and y in the cell, from its corner, and how many. `spread` of the
-    Gaussian and `reach`, where it is cut off, are in cells. Points off the grid are left out.
+    `hit_sums` (rows, columns, 5): the sums of x and y in the cell, from its corner, how many, and the sums of their
+    normals. `spread` of the Gaussian and `reach`, where it is cut off, are in cells. Points off the grid are left out.
     """
     rows, columns = field.shape
     along_row = np.empty(2 * reach + 1, np.float32)
@@ -30,6 +32,8 @@ def add_hits(hit_sums, field, points, spread, reach):  # type: ignore[no-untyped
         sums[0] += points[i, 0] - column
         sums[1] += points[i, 1] - row
         sums[2] += 1.0
+        sums[3] += points[i, 2]
+        sums[4] += points[i, 3]
         # The mean of many hits hardly moves any more: it is looked at when their number has doubled.
         count = int(sums[2])
         if count & (count - 1):
@@ -270,14 +274,20 @@ def cells_about(cells, row, column, reach):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def nearest_hits(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
+def counts(sums, normal):  # type: ignore[no-untyped-def]
+    """Whether a cell was hit, and not from the other side of a wall than a point with this normal was seen from."""
+    return sums[2] > 0.0 and sums[3] * normal[0] + sums[4] * normal[1] > -OTHER_SIDE * sums[2]
+
+
+@njit(cache=True, nogil=True)
+def nearest_hits(hit_sums, x, y, normal, reach):  # type: ignore[no-untyped-def]
     """The row and column of the cell within `reach` cells whose mean hit is nearest to a point (cells), or -1, -1."""
     low_row, high_row, low_column, high_column = cells_about(hit_sums, int(np.floor(y)), int(np.floor(x)), reach)
     best, best_row, best_column = (reach + 0.5) ** 2, -1, -1
     for r in range(low_row, high_row):
         for c in range(low_column, high_column):
-            count = hit_sums[r, c, 2]
-            if count > 0.0:
+            if counts(hit_sums[r, c], normal):
+                count = hit_sums[r, c, 2]
                 away = (c + hit_sums[r, c, 0] / count - x) ** 2 + (r + hit_sums[r, c, 1] / count - y) ** 2
                 if away < best:
                     best, best_row, best_column = away, r, c
@@ -285,15 +295,15 @@ def nearest_hits(hit_sums, x, y, reach):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def hits_about(hit_sums, row, column, reach, hits):  # type: ignore[no-untyped-def]
+def hits_about(hit_sums, row, column, normal, reach, hits):  # type: ignore[no-untyped-def]
     """Write the mean hits of the cells within `reach` of a cell to `hits` (N, 3): x and y from that cell's corner, in
     cells, and their weight; return how many there are."""
     low_row, high_row, low_column, high_column = cells_about(hit_sums, row, column, reach)
     found = 0
     for r in range(low_row, high_row):
         for c in range(low_column, high_column):
-            count = hit_sums[r, c, 2]
-            if count > 0.0:
+            if counts(hit_sums[r, c], normal):
+                count = hit_sums[r, c, 2]
                 hits[found, 0] = c - column + hit_sums[r, c, 0] / count
                 hits[found, 1] = r - row + hit_sums[r, c, 1] / count
                 # A cell hit often is known better, but not without bound: its hits share the poses they came from.
@@ -345,17 +355,19 @@ def bend_over(hits, mx, my, cosine, sine, along_variance):  # type: ignore[no-un
 
 
 @njit(cache=True, nogil=True)
-def wall_near(hit_sums, x, y, reach, hits):  # type: ignore[no-untyped-def]
+def wall_near(hit_sums, x, y, normal, reach, hits):  # type: ignore[no-untyped-def]
     """The wall near a point (cells): a point on it and its unit normal, from the mean hits of the cells about it.
 
+    The point's own `normal` (2,) tells from which side it is seen: cells that were hit from the other do not count, or
+    the two sides of a thin wall would be taken for one, and the building shrink by its walls.
     The cell with the mean hit nearest to the point is sought within `reach` cells; the wall is the line through the
     mean hits about that cell that fits them best, or a parabola where that fits better than by chance: a line would cut
     through pillars and corners, and draw the scan towards them. `hits` ((2 reach + 1)**2, 3) is room to work in.
     Returns (found, wall x, wall y, normal x, normal y); too few cells, or cells that do not lie along a line, are no
     wall.
     """
-    row, column = nearest_hits(hit_sums, x, y, reach)
-    cells = hits_about(hit_sums, row, column, reach, hits) if row >= 0 else 0
+    row, column = nearest_hits(hit_sums, x, y, normal, reach)
+    cells = hits_about(hit_sums, row, column, normal, reach, hits) if row >= 0 else 0
     if cells < 3:
         return False, 0.0, 0.0, 0.0, 0.0
     mx, my, cosine, sine, along_variance, variance = line_through(hits[:cells])
@@ -377,7 +389,7 @@ def wall_near(hit_sums, x, y, reach, hits):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter, most_iterations):  # type: ignore[no-untyped-def]
-    """Gauss-Newton on the distances of points (N, 2) to the walls near them.
+    """Gauss-Newton on the distances of oriented points (N, 4) to the walls near them.
 
     Sought are five numbers: the pose, and what is wrong with the speed and turn rate that the points, seen `delays`
     (N,) after the stamp, were straightened by. `first` (5,) is where to start, and the information `prior` (5, 5)
@@ -392,7 +404,7 @@ def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter
     matched, squares, total = 0, 0.0, 0.0
     # The wall of each point, and where the point was when it was sought.
     walls, sought = np.empty((points.shape[0], 4)), np.full((points.shape[0], 2), np.inf)
-    hits = np.empty(((2 * reach + 1) ** 2, 3))
+    hits, normal = np.empty(((2 * reach + 1) ** 2, 3)), np.empty(2)
     for _ in range(most_iterations):
         information[:] = 0.0
         squares, total = 0.0, 0.0
@@ -410,7 +422,9 @@ def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter
             dx, dy = cosine * px - sine * py, sine * px + cosine * py
             x, y = solution[0] + dx, solution[1] + dy
             if abs(x - sought[i, 0]) + abs(y - sought[i, 1]) > 0.3:
-                _, walls[i, 0], walls[i, 1], walls[i, 2], walls[i, 3] = wall_near(hit_sums, x, y, reach, hits)
+                normal[0] = cosine * points[i, 2] - sine * points[i, 3]
+                normal[1] = sine * points[i, 2] + cosine * points[i, 3]
+                _, walls[i, 0], walls[i, 1], walls[i, 2], walls[i, 3] = wall_near(hit_sums, x, y, normal, reach, hits)
                 sought[i, 0], sought[i, 1] = x, y
             nx, ny = walls[i, 2], walls[i, 3]
             if nx == 0.0 and ny == 0.0:

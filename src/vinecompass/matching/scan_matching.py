@@ -92,8 +92,9 @@ def match_scan(
 
     Parameters
     ----------
-    points : array, (N, 2)
-        What the beams hit, in the body frame at the scan's stamp, m.
+    points : array, (N, 2) or (N, 4)
+        What the beams hit, in the body frame at the scan's stamp, m; as oriented points they are not taken for what
+        the grid shows of the other side of a thin wall.
     delays : array, (N,)
         How long after the stamp each of them fired, s.
     grid : WallGrid
@@ -114,7 +115,8 @@ def match_scan(
     sparse hits on far walls draw the scan along a wall.
     """
     scale = 1.0 / grid.cell_size
-    cells = np.asarray(points, dtype=float) * scale
+    cells = np.zeros((len(points), 4))
+    cells[:, :2], cells[:, 2 : points.shape[1]] = points[:, :2] * scale, points[:, 2:]
     start = np.zeros(5)
     start[:3] = np.asarray(guess, dtype=float)
     start[:2] = (start[:2] - grid.corner) * scale
@@ -150,7 +152,7 @@ def match_scan(
     # Judge the scan as straightened, not as it came.
     if doubt_sweep:
         shift = np.column_stack([solution[3] - solution[4] * cells[:, 1], solution[4] * cells[:, 0]])
-        cells = cells + delays[:, None] * shift
+        cells[:, :2] += delays[:, None] * shift
     agreement = mean_agreement(grid.field, cells, solution[:3])
     x, y = solution[:2] * grid.cell_size + grid.corner
     scatter = float(np.sqrt(mean_square)) * grid.cell_size

@@ -29,8 +29,9 @@ class WallGrid:
     ----------
     corner : array, (2,)
         The outer corner of cell ``[0, 0]``, m.
-    hit_sums : array, (rows, columns, 3), float32
-        Where in each cell the hits lie: the sums of x and y, in cells from its corner, and how many.
+    hit_sums : array, (rows, columns, 5), float32
+        Where in each cell the hits lie: the sums of x and y, in cells from its corner, how many, and the sums of their
+        normals.
     field : array, (rows, columns), float32
         The likelihood field: 1 at the mean hit of a cell, falling off as a Gaussian, 0 beyond two and a half spreads.
     """
@@ -42,17 +43,20 @@ class WallGrid:
         border = (self._reach + 1) * cell_size
         self.corner = np.floor((np.asarray(low, dtype=float) - border) / cell_size) * cell_size
         columns, rows = np.ceil((np.asarray(high, dtype=float) + border - self.corner) / cell_size).astype(int)
-        self.hit_sums: NDArray[np.float32] = np.zeros((rows, columns, 3), np.float32)
+        self.hit_sums: NDArray[np.float32] = np.zeros((rows, columns, 5), np.float32)
         self.field: NDArray[np.float32] = np.zeros((rows, columns), np.float32)
 
     @classmethod
     def of_points(cls, points: NDArray[np.float64], *, cell_size: float, spread: float) -> WallGrid:
-        """Return a grid that just holds some points ``(N, 2)``, given in its frame, m."""
-        grid = cls(points.min(axis=0), points.max(axis=0), cell_size=cell_size, spread=spread)
+        """Return a grid that just holds some points ``(N, 2)`` or ``(N, 4)``, given in its frame, m."""
+        xy = points[:, :2]
+        grid = cls(xy.min(axis=0), xy.max(axis=0), cell_size=cell_size, spread=spread)
         grid.add(points)
         return grid
 
     def add(self, points: NDArray[np.float64]) -> None:
-        """Add what beams hit ``(N, 2)``, in the grid's frame, m."""
-        cells = (points - self.corner) / self.cell_size
+        """Add what beams hit, in the grid's frame, m: ``(N, 2)``, or oriented points ``(N, 4)``."""
+        cells = np.zeros((len(points), 4))
+        cells[:, :2] = (points[:, :2] - self.corner) / self.cell_size
+        cells[:, 2 : points.shape[1]] = points[:, 2:]
         add_hits(self.hit_sums, self.field, cells, self._spread, self._reach)
