@@ -1,8 +1,9 @@
 """Run with ``python -m benchmarks.other_world PART [COUNT] [JOBS]``: missions and runs there, judged by what is so.
 
 Parts: missions, faults (something goes wrong on the way), walkers (one comes the robot's way), and of recorded runs
-fusion, mapping, localization, starts (from anywhere, COUNT with each robot), gaps (the scanner shows nothing for a
-while), checks (whether `check` names what is wrong with them) and hour (COUNT laps of one hall, 11 in an hour).
+fusion, mapping, rooms (mapping where walls are thin and stamps scatter), localization, starts (from anywhere, COUNT
+with each robot), gaps (the scanner shows nothing for a while), checks (whether `check` names what is wrong with them)
+and hour (COUNT laps of one hall, 11 in an hour).
 """
 
 from __future__ import annotations
@@ -28,6 +29,7 @@ CAMPAIGNS = {
 }
 COUNTS = {
     **dict.fromkeys(record_campaign.PARTS, 20),
+    "rooms": 8,
     "starts": 50,
     "gaps": 20,
     "checks": len(check_campaign.RUNS),

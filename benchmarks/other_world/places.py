@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 import shapely
@@ -134,12 +135,42 @@ def warehouse(rng: np.random.Generator) -> Place:
     return _placed("warehouse", floor, np.array(way), rng.uniform(-40.0, 40.0))
 
 
+def offices(rng: np.random.Generator) -> Place:
+    """Eight rooms that open into each other, with walls of 10 to 14 cm between them that are seen from both sides."""
+    wide, deep, thick = rng.uniform(5.0, 6.0), rng.uniform(4.0, 5.0), rng.uniform(0.10, 0.14)
+    corners = [(column * (wide + thick), row * (deep + thick)) for row in (0, 1) for column in range(4)]
+    parts = [shapely.box(x, y, x + wide, y + deep) for x, y in corners]
+    middles = np.array(corners) + [0.5 * wide, 0.5 * deep] + rng.uniform(-0.4, 0.4, (8, 2))
+    solids, way = [], []
+    around = [0, 1, 2, 3, 7, 6, 5, 4, 0]
+    for first, second in pairwise(around):
+        (x, y), (other_x, other_y) = corners[min(first, second)], corners[max(first, second)]
+        if y == other_y:
+            door = np.array([other_x - 0.5 * thick, y + rng.uniform(1.2, deep - 1.2)])
+            parts.append(shapely.box(door[0] - thick, door[1] - 0.5, door[0] + thick, door[1] + 0.5))
+            aside = np.array([0.9 if second > first else -0.9, 0.0])
+        else:
+            door = np.array([x + rng.uniform(1.2, wide - 1.2), other_y - 0.5 * thick])
+            parts.append(shapely.box(door[0] - 0.5, door[1] - thick, door[0] + 0.5, door[1] + thick))
+            aside = np.array([0.0, 0.9 if second > first else -0.9])
+        way += [middles[first], door - aside, door + aside]
+    way = [*way, *way, middles[0]]
+    for x, y in corners:
+        for _ in range(3):
+            desk = rotate(shapely.box(-0.7, -0.35, 0.7, 0.35), rng.choice([0.0, 90.0]) + rng.normal(0.0, 4.0))
+            solids.append(translate(desk, x + rng.uniform(0.5, wide - 0.5), y + rng.uniform(0.5, deep - 0.5)))
+    free = shapely.LineString(way).buffer(0.6)
+    floor = shapely.union_all(parts).difference(shapely.union_all([s.difference(free) for s in solids]))
+    return _placed("offices", floor, np.array(way), rng.uniform(-40.0, 40.0))
+
+
 PLACES: dict[str, Callable[[np.random.Generator], Place]] = {
     "ring": ring,
     "corridor": corridor,
     "hall": great_hall,
     "clinic": clinic,
     "warehouse": warehouse,
+    "offices": offices,
 }
 
 

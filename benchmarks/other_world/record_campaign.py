@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import astuple, dataclass, replace
 from functools import partial
@@ -37,6 +37,7 @@ __all__ = [
     "mapping_row",
     "place_and_run",
     "place_and_sensors",
+    "rooms_and_run",
     "wrongly_tracked",
 ]
 
@@ -57,22 +58,31 @@ ROW = 4
 """Cells off the wall within 0.3 m of a point of it that make a second row there."""
 SPOILT = 1.1
 """Times as far off as the best of its sources alone from which a mix is worse."""
+FIVE = ("ring", "corridor", "hall", "clinic", "warehouse")
+"""The places that most campaigns go round."""
+SCATTER = 0.006
+"""Seconds within which stamps of the runs through rooms are late: they are taken as messages come in."""
 LOOKED_AT = 20
 """Of so many scans one is looked at to know which walls were seen."""
 
 
-def place_and_sensors(number: int) -> tuple[Place, Sensors]:
+def place_and_sensors(number: int, places: Sequence[str] = FIVE) -> tuple[Place, Sensors]:
     """Return the place and the robot of a number: both go round, and all is drawn anew each time."""
-    names = list(PLACES)
     rng = np.random.default_rng(number)
-    place = PLACES[names[number % len(names)]](rng)
-    return place, draw_sensors(RECORDERS[(number // len(names)) % len(RECORDERS)], rng)
+    place = PLACES[places[number % len(places)]](rng)
+    return place, draw_sensors(RECORDERS[(number // len(places)) % len(RECORDERS)], rng)
 
 
 def place_and_run(number: int, drive: int = 0) -> tuple[Place, Run]:
     """Return the place of a number, and a run there; another `drive` is of the same place and robot."""
     place, sensors = place_and_sensors(number)
     return place, record(place, sensors, np.random.default_rng([number, drive]))
+
+
+def rooms_and_run(number: int) -> tuple[Place, Run]:
+    """Return rooms with thin walls between them, and a run there with stamps that scatter."""
+    place, sensors = place_and_sensors(number, ["offices"])
+    return place, record(place, sensors, np.random.default_rng([number, 0]), stamped_late=SCATTER)
 
 
 @dataclass(frozen=True)
@@ -259,6 +269,10 @@ def _mapped(number: int) -> dict[str, Row]:
     return {"": mapping_row(*place_and_run(number))}
 
 
+def _rooms_mapped(number: int) -> dict[str, Row]:
+    return {"": mapping_row(*rooms_and_run(number))}
+
+
 def _localized(number: int) -> dict[str, Row]:
     _, first = place_and_run(number)
     _, second = place_and_run(number, drive=1)
@@ -267,14 +281,19 @@ def _localized(number: int) -> dict[str, Row]:
     return {name: localization_row(mapping, first, second, start) for name, start in starts.items()}
 
 
-PARTS: dict[str, Callable[[int], dict[str, Row]]] = {"fusion": _fused, "mapping": _mapped, "localization": _localized}
+PARTS: dict[str, Callable[[int], dict[str, Row]]] = {
+    "fusion": _fused,
+    "mapping": _mapped,
+    "rooms": _rooms_mapped,
+    "localization": _localized,
+}
 """What is made of a recorded run, by its number, and how it is called."""
 
 
 def _named(part: str, number: int) -> tuple[str, dict[str, Row]]:
-    places, robots = list(PLACES), RECORDERS
-    name = f"{number:3d} {places[number % len(places)]:<10} {robots[(number // len(places)) % len(robots)]:<10}"
-    return name, PARTS[part](number)
+    places = ("offices",) if part == "rooms" else FIVE
+    robot = RECORDERS[(number // len(places)) % len(RECORDERS)]
+    return f"{number:3d} {places[number % len(places)]:<10} {robot:<10}", PARTS[part](number)
 
 
 def campaign(part: str, count: int, jobs: int | None) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import atan2, cos, hypot, sin
 from typing import Any
 
@@ -129,19 +129,23 @@ def draw_sensors(kind: str, rng: np.random.Generator) -> Sensors:
     )
 
 
-def record(place: Place, sensors: Sensors, rng: np.random.Generator) -> Run:
-    """Drive along a place's way and return what was recorded, with the truth."""
+def record(place: Place, sensors: Sensors, rng: np.random.Generator, *, stamped_late: float = 0.0) -> Run:
+    """Drive along a place's way and return what was recorded, with the truth.
+
+    All readings are stamped up to `stamped_late` seconds after they were taken, now more, now less.
+    """
     t, poses, speeds, rates = _drive(place, sensors.speed)
     truth = Track(t[::4], np.column_stack([poses[::4, :2], np.angle(np.exp(1j * poses[::4, 2]))]))
-    robot = sensors.filed
-    return Run(
-        robot=robot,
-        start=poses[0],
-        scans=_scans(place, sensors, t, poses, rng),
-        wheels=_wheels(sensors, t, speeds, rates, rng),
-        imu=_imu(sensors, t, speeds, rates, rng),
-        truth=truth,
-    )
+    scans = _scans(place, sensors, t, poses, rng)
+    wheels = _wheels(sensors, t, speeds, rates, rng)
+    imu = _imu(sensors, t, speeds, rates, rng)
+    run = Run(robot=sensors.filed, start=poses[0], scans=scans, wheels=wheels, imu=imu, truth=truth)
+    late = {
+        name: replace(stream, t=stream.t + rng.uniform(0.0, stamped_late, len(stream.t)))
+        for name, stream in run.streams().items()
+        if name != "truth"
+    }
+    return replace(run, **late) if stamped_late else run
 
 
 def _drive(place: Place, speed: float) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:

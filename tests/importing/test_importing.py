@@ -111,6 +111,23 @@ class Manners(unittest.TestCase):
                     compare_tracks(again.odometry.moved_to(run.truth.poses[0]), run.truth).position[-1], 0.1
                 )
 
+    def test_headings_that_count_on_and_the_start_where_the_truth_begins(self):
+        run, folder = short_run(), new_folder()
+        write_run(run, folder / "run", tables="csv")
+        x, y = run.truth.poses[:, :2].T
+        # Two full turns more than one would write: in radians they come up to what a small angle in degrees does.
+        turned = np.unwrap(run.truth.poses[:, 2]) + 4.0 * np.pi
+        for unit, headings in (("rad", turned), ("deg", np.degrees(turned))):
+            path = written(folder / "truth.csv", ["t", "x", "y", "heading"], [run.truth.t, x, y, headings])
+            guess = guess_format("truth", [path], run.robot)
+            tables = {"scans": folder / "run/scans.csv", "truth": path}
+            again = import_run(tables, run.robot, formats={"truth": guess.how})
+            with self.subTest(unit=unit):
+                self.assertEqual(guess.how.angle, unit)
+                np.testing.assert_allclose(again.start[:2], run.truth.at([run.scans.t[0]])[0, :2], atol=1e-4)
+                off = wrap_angle(again.truth.poses[:, 2] - run.truth.poses[:, 2])
+                self.assertLess(np.abs(off).max(), 1e-4)
+
     def test_one_beam_a_row_with_beams_missing_in_two_packed_files(self):
         run, folder = short_run(), new_folder()
         rng, half = np.random.default_rng(2), len(run.scans) // 2

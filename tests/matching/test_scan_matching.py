@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 
 from tests.support import robot, site
-from vinecompass.geometry import arc, compose, wrap_angle
+from vinecompass.geometry import arc, compose, oriented_points, wrap_angle
 from vinecompass.matching import PoseSearch, SearchWindow, WallGrid, match_scan
 from vinecompass.odometry import deskewed_hits
 from vinecompass.simulation import cast_beams
@@ -125,6 +125,39 @@ class RoundPillars(unittest.TestCase):
         hit = np.isfinite(ranges)
         ranges = ranges[hit] + rng.normal(scale=0.01, size=hit.sum())
         return eye + ranges[:, None] * directions[hit]
+
+
+class TheOtherSideOfAWall(unittest.TestCase):
+    """Two rooms with a wall of 0.12 m between them; beside it lie two walls along which nothing shows."""
+
+    def seen_from(self, x):
+        y = np.arange(-1.5, 1.5, 0.03)
+        along = np.arange(min(x, 0.06) - 0.3, max(x, 0.06) + 0.3, 0.03)
+        parts = [np.column_stack([np.full_like(y, 0.0 if x < 0.0 else 0.12), y])]
+        parts += [np.column_stack([along, np.full_like(along, side)]) for side in (-1.5, 1.5)]
+        return np.concatenate([oriented_points(part, np.tile([x, 0.0], (len(part), 1))) for part in parts])
+
+    def test_it_is_not_taken_for_this_one_but_this_one_is_from_any_angle(self):
+        window = SearchWindow(0.05, np.radians(1.0), np.radians(0.5))
+        for mapped, off in ((-2.0, 0.0), (1.2, 0.05)):
+            grid = WallGrid.of_points(self.seen_from(mapped), cell_size=0.05, spread=0.08)
+            scan = self.seen_from(2.5)
+            scan[:, 0] -= 2.5
+            for points, told in ((scan, True), (scan[:, :2], False)):
+                match = match_scan(
+                    points,
+                    np.zeros(len(points)),
+                    grid,
+                    [2.5 + off, 0.0, 0.0],
+                    window=window,
+                    prior_points=1.0,
+                    doubt_sweep=False,
+                )
+                with self.subTest(mapped=mapped, told=told):
+                    # Not told on which side points lie, the scan is drawn to the wrong one.
+                    wrong = mapped < 0.0 and not told
+                    self.assertEqual(abs(match.pose[0] - 2.5) > 0.05, wrong)
+                    self.assertLess(abs(match.pose[1]), 0.01)
 
 
 class SearchOfWindows(unittest.TestCase):

@@ -54,7 +54,10 @@ MOTION = {"wheels", "odometry", "imu"}
     metavar="STREAM.OURS=YOURS",
     help="Your name for a column, such as wheels.left=encoder_l. May be given again.",
 )
-@click.option("--start", default="0,0,0", show_default=True, help="Where it began in the site, x,y,heading_deg.")
+@click.option(
+    "--start",
+    help="Where it began in the site, x,y,heading_deg; if not given, where the truth begins, or else 0,0,0.",
+)
 @click.option("-o", "--out", type=OUT, required=True, help="The run folder to write.")
 @picture_option
 @json_option
@@ -82,7 +85,7 @@ class ImportOptions:
     guess: bool = False
     hows: tuple[str, ...] = ()
     columns: tuple[str, ...] = ()
-    start: str = "0,0,0"
+    start: str | None = None
     picture: Path | None = None
 
     def tables(self) -> dict[str, tuple[Path, ...]]:
@@ -110,7 +113,7 @@ def run_import(given: ImportOptions) -> Outcome:
             taken = {name for key, name in columns.items() if key.startswith(f"{stream}.")}
             found = {f"{stream}.{key}": name for key, name in guess.columns.items() if name not in taken}
             columns = {**found, **columns}
-    start = find_pose(given.start, option="--start")
+    start = None if given.start is None else find_pose(given.start, option="--start")
     try:
         run = import_run(tables, robot, formats=formats, columns=columns, start=start)
     except InputError as error:
@@ -179,7 +182,8 @@ def _repeating(given: ImportOptions, formats: Mapping[str, TableFormat], columns
             words += ["--how", f"{stream}.{key}={text}"]
     for ours, theirs in columns.items():
         words += ["--column", f"{ours}={theirs}"]
-    return shlex.join([*words, "--start", given.start, "-o", str(given.out)])
+    start = [] if given.start is None else ["--start", given.start]
+    return shlex.join([*words, *start, "-o", str(given.out)])
 
 
 def _told(run: Run, files: dict[str, str], out: Path, reasons: list[str], command: str) -> Outcome:

@@ -20,8 +20,8 @@ SHORTEST_GAP, GAP_PERIODS = 0.1, 2.5
 """A pause is a gap if it is longer than this many seconds, and than this many periods."""
 LONG_GAP = 1.0
 """Seconds without readings after which dead reckoning and matching may lose the robot."""
-JITTER = 0.15
-"""Share of a period by which a stamp may be off its beat."""
+JITTER, SPANS_TOLD = 0.15, 5
+"""Share of a period by which a stamp may be off its beat, and the most spans of it that are told one by one."""
 RATE_TOLERANCE = 0.2
 
 
@@ -135,23 +135,32 @@ def _gaps(name: str, t: NDArray[np.float64], period: float, gaps: NDArray[np.int
 
 
 def _jitter(name: str, t: NDArray[np.float64], period: float, gaps: NDArray[np.int64]) -> Iterator[Finding]:
-    """Find spans in which stamps come unevenly, besides the gaps."""
+    """Find spans in which stamps come unevenly, besides the gaps; as one, if they do again and again."""
     steps = np.diff(t)
-    off_beat = np.abs(steps / period - 1.0) > JITTER
-    off_beat[gaps] = False
-    for begin, end in spans_of(t[1:][off_beat], apart=12.0 * period, shortest=4.0 * period):
-        inside = (t[1:] >= begin) & (t[1:] <= end)
-        if np.mean(off_beat[inside]) > 0.3:
-            spread = float(np.std(steps[inside & ~np.isin(np.arange(len(steps)), gaps)]))
-            yield Finding(
-                "slight",
-                name,
-                "jitter",
-                f"steps scatter by {1000.0 * spread:.0f} ms about {1000.0 * period:.0f} ms",
-                float(begin),
-                float(end),
-                "stamp readings where they are taken, not where they arrive",
-            )
+    regular = np.ones(len(steps), bool)
+    regular[gaps] = False
+    off_beat = regular & (np.abs(steps / period - 1.0) > JITTER)
+    spans = [
+        (begin, end)
+        for begin, end in spans_of(t[1:][off_beat], apart=12.0 * period, shortest=4.0 * period)
+        if np.mean(off_beat[_within(t[1:], begin, end)]) > 0.3
+    ]
+    again = f", {len(spans)} times" if len(spans) > SPANS_TOLD else ""
+    for begin, end in [(spans[0][0], spans[-1][1])] if again else spans:
+        spread = float(np.std(steps[_within(t[1:], begin, end) & regular]))
+        yield Finding(
+            "slight",
+            name,
+            "jitter",
+            f"steps scatter by {1000.0 * spread:.0f} ms about {1000.0 * period:.0f} ms{again}",
+            float(begin),
+            float(end),
+            "stamp readings where they are taken, not where they arrive",
+        )
+
+
+def _within(t: NDArray[np.float64], begin: float, end: float) -> NDArray[np.bool_]:
+    return np.asarray((t >= begin) & (t <= end))
 
 
 def _rate(name: str, t: NDArray[np.float64], period: float, robot: Robot) -> Iterator[Finding]:

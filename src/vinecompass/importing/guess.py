@@ -40,6 +40,8 @@ CODE_SHARE = 0.002
 """Share of the ranges from which one value beyond the scanner's reach stands for something."""
 USUAL_SPEED = 0.8
 """Share of its top speed that a robot comes up to on a drive."""
+STEPS_OF_WAY, FEWEST_STEPS = 200, 10
+"""Steps of a way whose courses are compared with its headings, and the fewest that tell."""
 SEVERAL = 3
 """Fewest columns of ranges."""
 
@@ -340,6 +342,25 @@ def _guess_turn_rate(table: _Table) -> None:
             )
 
 
+def _goes_along(table: _Table, headings: FloatArray) -> float:
+    """Return how well the way goes along headings ``(N,)``, radians: 1 as that of wheels, ahead or backwards, should.
+
+    They may count on beyond a full turn, and be off by a constant. Without a way it is 0.
+    """
+    x, y = table.column("x"), table.column("y")
+    if x is None or y is None:
+        return 0.0
+    known = np.isfinite(x) & np.isfinite(y) & np.isfinite(headings)
+    x, y, headings = x[known], y[known], headings[known]
+    way = np.concatenate([[0.0], np.cumsum(np.hypot(np.diff(x), np.diff(y)))])
+    at = np.unique(np.searchsorted(way, np.linspace(0.0, way[-1], STEPS_OF_WAY)))
+    if len(at) < FEWEST_STEPS:
+        return 0.0
+    course = np.arctan2(np.diff(y[at]), np.diff(x[at]))
+    middle = headings[(at[1:] + at[:-1]) // 2]
+    return float(np.abs(np.mean(np.exp(2j * (course - middle)))))
+
+
 def _guess_poses(table: _Table) -> None:
     """Guess the units of odometry, position fixes or the truth."""
     _guess_turn_rate(table)
@@ -348,8 +369,8 @@ def _guess_poses(table: _Table) -> None:
         most = float(np.nanmax(np.abs(heading)))
         if "deg" in words_of(table.ours["heading"]):
             table.guessed["angle"] = "deg", f"{table.ours['heading']!r} says so"
-        elif 2.0 * np.pi + 0.2 < most <= 361.0:
-            table.guessed["angle"] = "deg", f"headings come up to {most:.0f}"
+        elif most > 2.0 * np.pi + 0.2 and _goes_along(table, np.radians(heading)) >= _goes_along(table, heading):
+            table.guessed["angle"] = "deg", f"headings come up to {most:.0f}, and the way goes along them as degrees"
     names = [table.ours[key] for key in ("x", "y", "speed") if key in table.ours]
     named = _unit_in(names, ["cm", "mm"]) if names else None
     if named:

@@ -22,7 +22,7 @@ from vinecompass.importing.table_format import LENGTH_UNITS, TIME_UNITS, TableFo
 from vinecompass.robot import Robot
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import STREAMS, stream_from_columns
-from vinecompass.runs.streams import Imu, Positions, Scans, Track, Wheels
+from vinecompass.runs.streams import Imu, Positions, Scans, Track, Wheels, rows_of
 from vinecompass.runs.tables import column, names_of
 
 __all__ = ["import_run"]
@@ -42,7 +42,7 @@ def import_run(
     *,
     formats: Mapping[str, TableFormat] | None = None,
     columns: Mapping[str, str] | None = None,
-    start: ArrayLike = (0.0, 0.0, 0.0),
+    start: ArrayLike | None = None,
 ) -> Run:
     """Make a run from tables of readings.
 
@@ -63,8 +63,9 @@ def import_run(
         How the tables of a stream are written, where it is not as our own: see `guess_format`.
     columns : mapping of str to str, optional
         The table's name for one of ours, by ``stream.column``: ``{"wheels.left": "encoder_l"}``.
-    start : array_like, (3,)
-        Where the robot stood when it began, in the site frame, m and radians.
+    start : array_like, (3,), optional
+        Where the robot stood when it began, in the site frame, m and radians; by default where the truth has it, if
+        that is recorded, and else 0, 0, 0.
 
     Returns
     -------
@@ -88,9 +89,21 @@ def import_run(
         how = (formats or {}).get(name, TableFormat())
         ours = {theirs: key.partition(".")[2] for key, theirs in (columns or {}).items() if key.split(".")[0] == name}
         streams[name] = _stream(name, paths, how, ours, robot)
-    run = Run(robot=robot, start=np.asarray(start, dtype=float), as_recorded=True, **streams)
+    first = np.zeros(3) if start is None else np.asarray(start, dtype=float)
+    run = Run(robot=robot, start=first, as_recorded=True, **streams)
     refuse_absurd(run, formats or {})
-    return run
+    return _begun_on_truth(run) if start is None else run
+
+
+def _begun_on_truth(run: Run) -> Run:
+    """Return a run that starts where its truth, if it has one, has the robot at the first reading."""
+    if run.truth is None:
+        return run
+    known = np.isfinite(run.truth.t) & np.all(np.isfinite(run.truth.poses), axis=1)
+    begins = min(stream.t[0] for name, stream in run.streams().items() if name != "truth")
+    if not (np.any(known) and np.isfinite(begins)):
+        return run
+    return replace(run, start=rows_of(run.truth, known).at([begins])[0])
 
 
 def _stream(name: str, paths: list[Path], how: TableFormat, ours: Mapping[str, str], robot: Robot) -> Any:
