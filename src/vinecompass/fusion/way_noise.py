@@ -80,8 +80,8 @@ class WayNoise:
         self._bends.append((0.5 * explained / ROUNDED, bend / rolled**2, turn_bend / rolled**2))
         if len(self._bends) < FEWEST:
             return
-        times, *squares = (median(values) for values in zip(*self._bends, strict=True))
-        is_more = OF_MEDIAN_OF_TWO * times > CLEARLY
-        for part, square in enumerate(squares):
-            told = OF_MEDIAN * square / SECOND_DIFFERENCE if is_more else 0.0
-            self._shares[part] = max(told, KEPT * self._shares[part])
+        self._shares = [KEPT * share for share in self._shares]
+        times, *bends = zip(*self._bends, strict=True)
+        if OF_MEDIAN_OF_TWO * median(times) > CLEARLY:
+            told = (OF_MEDIAN * median(squares) / SECOND_DIFFERENCE for squares in bends)
+            self._shares = [max(each) for each in zip(told, self._shares, strict=True)]

@@ -53,8 +53,8 @@ def oriented_points(points: ArrayLike, seen_from: ArrayLike) -> FloatArray:
 def transform_oriented(pose: ArrayLike, oriented: FloatArray) -> FloatArray:
     """Carry oriented points ``(N, 4)``, given in the frame of one `pose` ``(3,)``, to the frame the pose is given in.
 
-    >>> transform_oriented([1.0, 0.0, np.pi / 2], np.array([[2.0, 0.0, -1.0, 0.0]])).round(2).tolist()
-    [[1.0, 2.0, 0.0, -1.0]]
+    >>> transform_oriented([1.0, 0.0, np.pi / 2], np.array([[2.0, 0.0, 0.0, 1.0]])).round(2).tolist()
+    [[1.0, 2.0, -1.0, 0.0]]
     """
     heading = np.asarray(pose, dtype=float)[2]
     turned = transform_points([0.0, 0.0, heading], oriented[:, 2:])

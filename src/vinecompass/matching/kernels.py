@@ -274,9 +274,12 @@ def cells_about(cells, row, column, reach):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def counts(sums, normal):  # type: ignore[no-untyped-def]
+def counts(hit_sums, row, column, normal_x, normal_y):  # type: ignore[no-untyped-def]
     """Whether a cell was hit, and not from the other side of a wall than a point with this normal was seen from."""
-    return sums[2] > 0.0 and sums[3] * normal[0] + sums[4] * normal[1] > -OTHER_SIDE * sums[2]
+    hits = hit_sums[row, column, 2]
+    if hits == 0.0:
+        return False
+    return hit_sums[row, column, 3] * normal_x + hit_sums[row, column, 4] * normal_y > -OTHER_SIDE * hits
 
 
 @njit(cache=True, nogil=True)
@@ -284,9 +287,10 @@ def nearest_hits(hit_sums, x, y, normal, reach):  # type: ignore[no-untyped-def]
     """The row and column of the cell within `reach` cells whose mean hit is nearest to a point (cells), or -1, -1."""
     low_row, high_row, low_column, high_column = cells_about(hit_sums, int(np.floor(y)), int(np.floor(x)), reach)
     best, best_row, best_column = (reach + 0.5) ** 2, -1, -1
+    normal_x, normal_y = normal
     for r in range(low_row, high_row):
         for c in range(low_column, high_column):
-            if counts(hit_sums[r, c], normal):
+            if counts(hit_sums, r, c, normal_x, normal_y):
                 count = hit_sums[r, c, 2]
                 away = (c + hit_sums[r, c, 0] / count - x) ** 2 + (r + hit_sums[r, c, 1] / count - y) ** 2
                 if away < best:
@@ -300,9 +304,10 @@ def hits_about(hit_sums, row, column, normal, reach, hits):  # type: ignore[no-u
     cells, and their weight; return how many there are."""
     low_row, high_row, low_column, high_column = cells_about(hit_sums, row, column, reach)
     found = 0
+    normal_x, normal_y = normal
     for r in range(low_row, high_row):
         for c in range(low_column, high_column):
-            if counts(hit_sums[r, c], normal):
+            if counts(hit_sums, r, c, normal_x, normal_y):
                 count = hit_sums[r, c, 2]
                 hits[found, 0] = c - column + hit_sums[r, c, 0] / count
                 hits[found, 1] = r - row + hit_sums[r, c, 1] / count
@@ -358,8 +363,9 @@ def bend_over(hits, mx, my, cosine, sine, along_variance):  # type: ignore[no-un
 def wall_near(hit_sums, x, y, normal, reach, hits):  # type: ignore[no-untyped-def]
     """The wall near a point (cells): a point on it and its unit normal, from the mean hits of the cells about it.
 
-    The point's own `normal` (2,) tells from which side it is seen: cells that were hit from the other do not count, or
-    the two sides of a thin wall would be taken for one, and the building shrink by its walls.
+    The point's own `normal` (x and y) tells from which side it is seen: cells hit from the other do not count, or the
+    two sides of a thin wall would be taken for one, and the building shrink by its walls.
+
     The cell with the mean hit nearest to the point is sought within `reach` cells; the wall is the line through the
     mean hits about that cell that fits them best, or a parabola where that fits better than by chance: a line would cut
     through pillars and corners, and draw the scan towards them. `hits` ((2 reach + 1)**2, 3) is room to work in.
@@ -404,7 +410,7 @@ def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter
     matched, squares, total = 0, 0.0, 0.0
     # The wall of each point, and where the point was when it was sought.
     walls, sought = np.empty((points.shape[0], 4)), np.full((points.shape[0], 2), np.inf)
-    hits, normal = np.empty(((2 * reach + 1) ** 2, 3)), np.empty(2)
+    hits = np.empty(((2 * reach + 1) ** 2, 3))
     for _ in range(most_iterations):
         information[:] = 0.0
         squares, total = 0.0, 0.0
@@ -422,8 +428,7 @@ def align_to_walls(hit_sums, points, delays, first, guess, prior, reach, scatter
             dx, dy = cosine * px - sine * py, sine * px + cosine * py
             x, y = solution[0] + dx, solution[1] + dy
             if abs(x - sought[i, 0]) + abs(y - sought[i, 1]) > 0.3:
-                normal[0] = cosine * points[i, 2] - sine * points[i, 3]
-                normal[1] = sine * points[i, 2] + cosine * points[i, 3]
+                normal = cosine * points[i, 2] - sine * points[i, 3], sine * points[i, 2] + cosine * points[i, 3]
                 _, walls[i, 0], walls[i, 1], walls[i, 2], walls[i, 3] = wall_near(hit_sums, x, y, normal, reach, hits)
                 sought[i, 0], sought[i, 1] = x, y
             nx, ny = walls[i, 2], walls[i, 3]
