@@ -140,12 +140,14 @@ def record(place: Place, sensors: Sensors, rng: np.random.Generator, *, stamped_
     wheels = _wheels(sensors, t, speeds, rates, rng)
     imu = _imu(sensors, t, speeds, rates, rng)
     run = Run(robot=sensors.filed, start=poses[0], scans=scans, wheels=wheels, imu=imu, truth=truth)
-    late = {
+    if stamped_late == 0.0:
+        return run
+    late: dict[str, Any] = {
         name: replace(stream, t=stream.t + rng.uniform(0.0, stamped_late, len(stream.t)))
         for name, stream in run.streams().items()
         if name != "truth"
     }
-    return replace(run, **late) if stamped_late else run
+    return replace(run, **late)
 
 
 def _drive(place: Place, speed: float) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:

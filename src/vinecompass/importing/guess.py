@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from vinecompass.door import checked
 from vinecompass.files import validated
+from vinecompass.geometry import distance_along
 from vinecompass.importing.absurd import likeliest_length
 from vinecompass.importing.guess_layout import guess_columns, guess_text, words_of
 from vinecompass.importing.import_tables import radians_of
@@ -352,7 +353,7 @@ def _goes_along(table: _Table, headings: FloatArray) -> float:
         return 0.0
     known = np.isfinite(x) & np.isfinite(y) & np.isfinite(headings)
     x, y, headings = x[known], y[known], headings[known]
-    way = np.concatenate([[0.0], np.cumsum(np.hypot(np.diff(x), np.diff(y)))])
+    way = distance_along(np.column_stack([x, y]))
     at = np.unique(np.searchsorted(way, np.linspace(0.0, way[-1], STEPS_OF_WAY)))
     if len(at) < FEWEST_STEPS:
         return 0.0

@@ -35,7 +35,7 @@ def seen_through(
         Theirs, m and radians.
     former : sequence of int
         The submaps that are asked.
-    points : array, (N, 2)
+    points : array, (N, 2) or (N, 4)
         What the submap shows, in its frame, m.
     pose : array, (3,)
         Its pose that is in question.

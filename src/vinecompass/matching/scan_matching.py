@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from vinecompass.geometry import wrap_angle
 from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heaviest_share
 from vinecompass.matching.kernels import align_to_walls, best_offset, mean_agreement
-from vinecompass.matching.wall_grid import WallGrid
+from vinecompass.matching.wall_grid import WallGrid, oriented_cells
 
 __all__ = ["Match", "SearchWindow", "match_scan"]
 
@@ -115,8 +115,7 @@ def match_scan(
     sparse hits on far walls draw the scan along a wall.
     """
     scale = 1.0 / grid.cell_size
-    cells = np.zeros((len(points), 4))
-    cells[:, :2], cells[:, 2 : points.shape[1]] = points[:, :2] * scale, points[:, 2:]
+    cells = oriented_cells(points[:, :2] * scale, points)
     start = np.zeros(5)
     start[:3] = np.asarray(guess, dtype=float)
     start[:2] = (start[:2] - grid.corner) * scale

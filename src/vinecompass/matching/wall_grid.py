@@ -7,7 +7,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.matching.kernels import add_hits
 
-__all__ = ["WallGrid"]
+__all__ = ["WallGrid", "oriented_cells"]
 
 CUT_OFF = 2.5
 """Spreads beyond which the likelihood field is 0: it is below 0.05 there."""
@@ -56,7 +56,12 @@ class WallGrid:
 
     def add(self, points: NDArray[np.float64]) -> None:
         """Add what beams hit, in the grid's frame, m: ``(N, 2)``, or oriented points ``(N, 4)``."""
-        cells = np.zeros((len(points), 4))
-        cells[:, :2] = (points[:, :2] - self.corner) / self.cell_size
-        cells[:, 2 : points.shape[1]] = points[:, 2:]
+        cells = oriented_cells((points[:, :2] - self.corner) / self.cell_size, points)
         add_hits(self.hit_sums, self.field, cells, self._spread, self._reach)
+
+
+def oriented_cells(cells: NDArray[np.floating], points: NDArray[np.floating]) -> NDArray[np.float64]:
+    """Return where points lie in cells ``(N, 2)`` with their normals ``(N, 4)``: 0, 0 if they are not oriented."""
+    result = np.zeros((len(points), 4))
+    result[:, :2], result[:, 2 : points.shape[1]] = cells, points[:, 2:]
+    return result
