@@ -6,8 +6,7 @@ import numpy as np
 
 from tests.support import assert_input_error, new_folder, short_run
 from vinecompass import Robot, Track, compare_tracks, read_run, read_track, write_run, write_track
-from vinecompass.fusion import cleaned
-from vinecompass.runs import Imu, Positions, Scans, Wheels
+from vinecompass.runs import Imu, Positions, Scans, Wheels, cleaned
 from vinecompass.runs.order import rows_in_order
 
 

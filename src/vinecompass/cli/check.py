@@ -34,7 +34,7 @@ def run_check(run_path: Path, *, picture: Path | None) -> Outcome:
     """Do what the command does."""
     from vinecompass.health import check
 
-    run, clock = read_told_run(run_path, as_recorded=True)
+    run, clock = read_told_run(run_path)
     with progress_bar() as progress:
         health = check(run, progress=progress)
     files = {}

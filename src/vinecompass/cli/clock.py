@@ -48,10 +48,10 @@ class Clock:
         return [f"times are seconds after {self.begins:.0f} s{date}, when the run begins; files keep its stamps"]
 
 
-def read_told_run(path: Path, *, as_recorded: bool = False) -> tuple[Run, Clock]:
-    """Read a run as `read_run` does; return it with its stamps as they are told, and when they are told from."""
+def read_told_run(path: Path) -> tuple[Run, Clock]:
+    """Read a run as it was recorded; return it with its stamps as they are told, and when they are told from."""
     from vinecompass.runs import read_run
 
-    run = read_run(path, as_recorded=as_recorded)
+    run = read_run(path, as_recorded=True)
     clock = Clock(float(floor(run.begins)) if LONG_BEFORE < run.begins < inf else 0.0)
     return (run.shifted(-clock.begins) if clock.begins else run), clock

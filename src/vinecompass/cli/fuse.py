@@ -81,7 +81,7 @@ def run_fuse(
         check_suffix(out, ".csv", TRACK)
     elif out is not None:
         check_run_folder(out)
-    run, clock = read_told_run(run_path, as_recorded=True)
+    run, clock = read_told_run(run_path)
     with progress_bar() as progress:
         fused = fuse(run, sources=sources, settings=load_settings(settings).fusion, progress=progress)
     rows = {name: _in_numbers(error) for name, error in compare_sources(fused, run).items()}
@@ -193,10 +193,10 @@ def run_estimate_mount(run_path: Path, out: Path) -> Outcome:
     """Do what the command does with ``--estimate-mount``."""
     from vinecompass.files import atomic_write, check_suffix, read_text
     from vinecompass.fusion import amend_robot_file, estimate_mount
-    from vinecompass.runs import read_run
+    from vinecompass.runs import cleaned, read_run
 
     check_suffix(out, ".toml", "a vinecompass robot")
-    run = read_run(run_path)
+    run, left_out = cleaned(read_run(run_path, as_recorded=True))
     with progress_bar() as progress:
         calibration = estimate_mount(run, progress=progress)
     atomic_write(out, amend_robot_file(read_text(run_path / "robot.toml"), calibration))
@@ -212,7 +212,7 @@ def run_estimate_mount(run_path: Path, out: Path) -> Outcome:
         "fuse",
         f"the lidar sits at [{x.value:.3f} +- {x.error:.3f}, {y.value:.3f} +- {y.error:.3f}] m, "
         f"{degrees * heading.value:.2f} +- {degrees * heading.error:.2f} degrees",
-        details=_values(calibration),
+        details=[*_values(calibration), *left_out],
         quality=quality,
         files={"robot": str(out)},
         hint=f"compare {out} with your robot file, put it into the run as robot.toml, and check again",

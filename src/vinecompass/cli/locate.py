@@ -91,11 +91,12 @@ def run_locate(given: LocateOptions) -> Outcome:
     from vinecompass.fusion import choose_odometry, learn_noise
     from vinecompass.localization import localize
     from vinecompass.odometry import contradictions_of_scans
-    from vinecompass.runs import write_track
+    from vinecompass.runs import cleaned, write_track
 
     check_suffix(given.out, ".csv", TRACK)
     tuned = load_settings(given.settings)
-    grid, (run, clock) = load_map(given.map), read_told_run(given.run)
+    grid, (recorded, clock) = load_map(given.map), read_told_run(given.run)
+    run, left_out = cleaned(recorded)
     start = _start(run, tuned, given)
     watch = None
     if given.film is not None:
@@ -122,8 +123,8 @@ def run_locate(given: LocateOptions) -> Outcome:
         files["picture"] = str(save_figure(draw_localization(grid, run, found), given.picture))
     if given.film is not None and watch is not None:
         files["film"] = str(watch.save(given.film))
-    truth, details = _against_truth(found, run), [*clock.sentences(), *_changes_told(found)]
-    quality = _quality(found) | {"times_count_from_s": clock.begins}
+    truth, details = _against_truth(found, run), [*clock.sentences(), *left_out, *_changes_told(found)]
+    quality = _quality(found) | {"times_count_from_s": clock.begins, "left_out": list(left_out)}
     if given.learn_noise and found.settled_at is not None:
         learned = quality["learned"] = _learned(track, found)
         details += ["learned, for the settings:", "  [localization]"]

@@ -79,7 +79,7 @@ def run_map(
     from vinecompass.grids import check_map_name, write_map
     from vinecompass.mapping import build_map
     from vinecompass.odometry import contradictions_of_scans
-    from vinecompass.runs import write_track
+    from vinecompass.runs import cleaned, write_track
 
     check_map_name(out)
     if track is not None:
@@ -90,7 +90,8 @@ def run_map(
 
         check_suffix(film, ".gif", FILM)
         watch = MapFilm(every=FRAME_EVERY)
-    run, clock = read_told_run(run_path)
+    recorded, clock = read_told_run(run_path)
+    run, left_out = cleaned(recorded)
     with progress_bar() as progress:
         mapping = build_map(
             run,
@@ -116,11 +117,11 @@ def run_map(
     return Outcome(
         "map",
         with_doubts(_line(mapping, truth, accuracy), doubts),
-        quality=_quality(mapping) | {"times_count_from_s": clock.begins, "doubts": list(doubts)},
+        quality=_quality(mapping) | {"times_count_from_s": clock.begins, "left_out": left_out, "doubts": doubts},
         truth=truth,
         files=files,
         done=not doubts,
-        details=[*clock.sentences(), *mapping.notes, *_loops_told(mapper)],
+        details=[*clock.sentences(), *left_out, *mapping.notes, *_loops_told(mapper)],
         hint=f"vinecompass check {run_path}" if doubts else hint,
     )
 

@@ -109,9 +109,9 @@ def _mapped(run_path: Path, settings: Path | None) -> tuple[Grid, list[Play]]:
     """Return the map of a run, and the run as that came about."""
     from vinecompass.mapping import build_map
     from vinecompass.pages import play_of_mapping
-    from vinecompass.runs import read_run
+    from vinecompass.runs import cleaned, read_run
 
-    run = read_run(run_path)
+    run, _ = cleaned(read_run(run_path, as_recorded=True))
     with progress_bar() as progress:
         mapping = build_map(run, settings=load_settings(settings).mapping, progress=progress)
     return mapping.grid, [play_of_mapping(run, mapping, run_path.name)]

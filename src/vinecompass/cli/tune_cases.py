@@ -151,11 +151,11 @@ def _in_site(given: TuneOptions, site_path: Path, map_path: Path) -> MissionCase
 def _recorded(given: TuneOptions) -> Case:
     """Return the runs to be localized on the map, or mapped if there is none."""
     from vinecompass.fusion import usual_odometry
-    from vinecompass.runs import read_run
+    from vinecompass.runs import cleaned, read_run
     from vinecompass.tuning import LocalizationCase, MappingCase
 
     settings = load_settings(given.settings)
-    runs = tuple(read_run(path) for path in given.runs)
+    runs = tuple(cleaned(read_run(path, as_recorded=True))[0] for path in given.runs)
     odometry = tuple(usual_odometry(run, settings=settings.fusion) for run in runs)
     if given.site is None:
         return MappingCase(runs, odometry, settings)

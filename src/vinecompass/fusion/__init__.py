@@ -8,7 +8,7 @@ from vinecompass.fusion.calibration import (
     amendments,
     estimate_mount,
 )
-from vinecompass.fusion.fuse import Fused, choose_odometry, cleaned, fuse, usual_odometry
+from vinecompass.fusion.fuse import Fused, choose_odometry, fuse, usual_odometry
 from vinecompass.fusion.learned_noise import NOISES, contradictions, learn_noise, noise_advice
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.source_errors import SourceError, compare_sources
@@ -25,7 +25,6 @@ __all__ = [
     "amended_robot",
     "amendments",
     "choose_odometry",
-    "cleaned",
     "compare_sources",
     "contradictions",
     "estimate_mount",

@@ -15,12 +15,11 @@ from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.fusion.base_response import base_response
 from vinecompass.fusion.estimated_value import EstimatedValue, curvature_errors
-from vinecompass.fusion.fuse import cleaned
 from vinecompass.fusion.learned_noise import NOISES, learn_noise
 from vinecompass.geometry import arc, arc_velocity, chain, compose, inverse, relative, wrap_angle
 from vinecompass.odometry import laser_track, turned_by_gyro, wheel_ways
 from vinecompass.robot import Drive, Robot
-from vinecompass.runs import Run, Track
+from vinecompass.runs import Run, Track, cleaned
 
 __all__ = ["Calibration", "EstimatedValue", "amend_robot_file", "amended_robot", "amendments", "estimate_mount"]
 

@@ -15,6 +15,7 @@ from vinecompass.errors import InputError
 from vinecompass.fusion.estimated_value import EstimatedValue
 from vinecompass.fusion.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
+from vinecompass.fusion.pauses import bridged
 from vinecompass.odometry import (
     ScanMotion,
     contradictions_of_scans,
@@ -23,12 +24,12 @@ from vinecompass.odometry import (
     odometry_track,
     track_of,
 )
-from vinecompass.runs import Run, Track, readings_of, rows_of
-from vinecompass.runs.order import rows_in_order, spans_of
+from vinecompass.runs import Run, Track, cleaned
+from vinecompass.runs.order import spans_of
 from vinecompass.runs.streams import Stream
 from vinecompass.settings import FusionSettings
 
-__all__ = ["Fused", "choose_odometry", "cleaned", "fuse", "usual_odometry"]
+__all__ = ["Fused", "choose_odometry", "fuse", "usual_odometry"]
 
 MOST_GATED, LARGEST_INNOVATION = 0.6, 5.0
 """Share of a source's readings left out, and mean square of its innovations, beyond which something is wrong."""
@@ -111,34 +112,6 @@ class Fused:
         return {name: track.moved_to(_pose_at_start(run, track.t[0])) for name, track in tracks.items()}
 
 
-def cleaned(run: Run) -> tuple[Run, tuple[str, ...]]:
-    """Return a run without the rows that cannot be used, and a sentence about each stream that lost any.
-
-    Left out are rows out of order or with a reading that is not finite, and streams of which fewer than two
-    rows remain; ranges may be anything.
-    """
-    streams: dict[str, Any] = {}
-    notes = []
-    stream: Any
-    for name, stream in run.streams().items():
-        keep = np.isfinite(stream.t)
-        for values in readings_of(stream).values():
-            keep &= np.isfinite(values.reshape(len(values), -1)).all(axis=1)
-        not_finite = int(np.sum(~keep))
-        keep[keep] = rows_in_order(stream.t[keep])
-        disordered = len(keep) - int(np.sum(keep)) - not_finite
-        if not_finite or disordered:
-            notes.append(
-                f"{name}: {not_finite} rows not finite and {disordered} out of order, of {len(keep)}, left out"
-            )
-        if np.sum(keep) < 2 and name != "truth":
-            notes.append(f"{name}: a single reading says nothing of motion, left out")
-            streams[name] = None
-        elif not np.all(keep):
-            streams[name] = rows_of(stream, keep)
-    return replace(run, as_recorded=False, **streams), tuple(notes)
-
-
 @checked
 def fuse(
     run: Run,
@@ -191,7 +164,7 @@ def fuse(
     if "position" in sources and run.position is not None:
         _check_start(run, run.position.x[0], run.position.y[0])
     left_out: dict[str, Any] = {name: None for name in SOURCES if name not in sources}
-    used = replace(run, **left_out)
+    used = bridged(replace(run, **left_out))
     scanned: Track | None = None
     motions: list[ScanMotion] = []
     if "scans" in sources:

@@ -5,13 +5,15 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from vinecompass.fusion.filter_kernels import (
-    predict,
-)
+from vinecompass.fusion.filter_kernels import add_noise, predict
 from vinecompass.fusion.places import (
+    AHEAD,
+    DURATION,
     EVENT,
+    FIRST,
     GYRO_T,
     HAS_PUSH,
+    HEADING,
     IMU,
     KIND,
     MEMORY,
@@ -26,12 +28,27 @@ from vinecompass.fusion.places import (
     STATES,
     WHEELS,
     T,
+    X,
+    Y,
 )
 from vinecompass.fusion.reading_kernels import take_imu, take_position, take_scan, take_wheels
 
 TAKEN, LATE, GATED = 0, 1, 2
+LONG_PAUSE = 0.25
+"""Seconds between readings over which a robot may well have turned and driven on."""
 MOMENT = 1e-6
 """Seconds within which two stamps are of one moment."""
+
+
+@njit(cache=True, nogil=True)
+def doubt_arc(state, covariance, event):  # type: ignore[no-untyped-def]
+    """Doubt where an arc ended that was driven unseen: the same turn may have been made at once, early or late."""
+    half = 0.5 * event[FIRST + 2]
+    aside = np.hypot(event[FIRST], event[FIRST + 1]) * np.sin(half)
+    chord = state[HEADING] - half + np.arctan2(event[FIRST + 1], event[FIRST])
+    gains = np.zeros(STATES)
+    gains[X], gains[Y] = -np.sin(chord), np.cos(chord)
+    add_noise(covariance, gains, aside**2 / 3.0)
 
 
 @njit(cache=True, nogil=True)
@@ -43,9 +60,16 @@ def apply(state, covariance, p, event, normalised):  # type: ignore[no-untyped-d
     if kind == IMU and event[HAS_PUSH] != 0.0:
         # It is the mean since the reading before, so it drives the way up to its stamp.
         state[PUSH_T], state[PUSH_X], state[PUSH_Y] = event[STAMP], event[PUSHED_X], event[PUSHED_Y]
+    paused = kind in (WHEELS, ODOMETRY) and event[DURATION] > LONG_PAUSE and event[STAMP] - state[T] > LONG_PAUSE
+    if paused:
+        # Nothing else came meanwhile: the mean motion leads, as the one before would lead to where nobody was.
+        for part in range(3):
+            state[AHEAD + part] = event[FIRST + part] / event[DURATION]
     while event[STAMP] - state[T] > 1e-9:
         # Short steps, but not without end where nothing came for hours.
         predict(state, covariance, p, min(event[STAMP] - state[T], max(0.05, 0.01 * (event[STAMP] - state[T]))))
+    if paused:
+        doubt_arc(state, covariance, event)
     if kind == IMU:
         return take_imu(state, covariance, p, event, normalised)
     if kind in (WHEELS, ODOMETRY):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from math import isfinite, tan
+from math import hypot, isfinite, sin, tan
 from operator import mul
 from typing import Literal
 
@@ -62,6 +62,8 @@ NO_FASTER, HARDER = 50.0, 3.0
 which accelerations are none."""
 UNTOLD = 100.0
 """Standard deviation, m or rad, of what a scan does not tell."""
+MEANDERS = 0.1
+"""Times as far as its turn rate wanders freely that a robot is turned meanwhile whose whole turn is known."""
 ERRORS_LAST = np.array([0.7, 0.7, 0.05])
 """Seconds for which an error of the speeds and of the turn rate lasts, as was measured over a metre: wheels creep for a
 while, a gyro's noise is new each time."""
@@ -180,11 +182,16 @@ class OdometryFusion:
     def step_covariance(self, duration: float) -> FloatArray:
         """Return the covariance ``(3, 3)`` of the motion over `duration` seconds, in the body's axes, m2, m rad, rad2.
 
-        It is that of the velocity, whose errors last a while: those of steps that follow each other add up.
+        It is that of the velocity, whose errors last a while: those of steps that follow each other add up. Of a step
+        that was long, nobody knows when the robot turned: so it may lead aside.
         """
         row = self._log[max(self._filled - 1, 0), EVENT + MEMORY :]
         of_velocity = row.reshape(STATES, STATES)[AHEAD : TURN_RATE + 1, AHEAD : TURN_RATE + 1]
-        return np.asarray(of_velocity * (duration * np.sqrt(np.outer(ERRORS_LAST, ERRORS_LAST))))
+        step = np.asarray(of_velocity * (duration * np.sqrt(np.outer(ERRORS_LAST, ERRORS_LAST))))
+        ahead, left, turn_rate = self.velocity.tolist()
+        wanders = MEANDERS * self._settings.turn_rate_change * duration**1.5
+        step[1, 1] += (hypot(ahead, left) * duration) ** 2 * (sin(0.5 * turn_rate * duration) ** 2 / 3.0 + wanders**2)
+        return step
 
     @property
     def gyro_bias(self) -> float:

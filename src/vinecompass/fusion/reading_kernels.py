@@ -168,13 +168,15 @@ def take_wheels(state, covariance, p, event, normalised):  # type: ignore[no-unt
         noise[m, m] += (
             (p[STILL_SPREAD] * duration) ** 2 if still else event[TURN_SPREAD if part == 2 else WAY_SPREAD] ** 2
         )
+    if rolled > 0.0 and state[DOUBT_UNTIL] == np.inf:
+        state[DOUBT_UNTIL] = event[STAMP] + p[DOUBT_TIME]
     doubted = event[STAMP] < state[DOUBT_UNTIL]
     limit = p[GATE + parts - 1]
     taken = True
     if duration > 0.0:  # The first reading only says where the wheels stand.
         allowed = -1.0 if doubted else limit
         taken = correct(state, covariance, rows, residuals, noise, allowed, normalised, False, WHEEL_SCALES)
-    if normalised[0] > limit:
+    if normalised[0] > limit and state[DOUBT_UNTIL] != np.inf:
         if not doubted:
             # The slip began a little before it was seen, and has drawn the speed with it.
             covariance[AHEAD, AHEAD] += UNSEEN_SLIP**2
@@ -312,6 +314,15 @@ def turn_variance(covariance):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def tells_way(state, event):  # type: ignore[no-untyped-def]
+    """Whether a scan shows how far the robot went ahead, and not only what is beside it."""
+    turned = state[HEADING] - state[REFERENCE_HEADING]
+    angle, along, across = match_axes(event)
+    ahead = np.cos(turned - angle) ** 2
+    return ahead * along + (1.0 - ahead) * across < OVERRULES**2
+
+
+@njit(cache=True, nogil=True)
 def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyped-def]
     """Correct by the pose seen from the pose at the reference scan; then, if so, let this pose be the reference."""
     taken, turned, doubt = True, 0.0, 0.0
@@ -335,6 +346,13 @@ def take_scan(state, covariance, p, event, normalised):  # type: ignore[no-untyp
             covariance[TURN_RATE, TURN_RATE] += BRISK**2
             scan_reading(state, p, event, rows, residuals, noise)
             taken = correct(state, covariance, rows, residuals, noise, np.inf, np.empty(2), False, NO_SCALES)
+        if taken and tells_way(state, event):
+            # It moves as it is believed to: then it is the wheels that are wrong, for as long as this goes on.
+            state[OUTRUN_FOR] = state[OUTRUN_MOST] = 0.0
+            moves = np.hypot(state[AHEAD], state[LEFT]) > OUTRUNS
+            if state[STILL_FOR] > SURPRISE and moves and abs(state[T] - state[PUSH_T]) <= FRESH * p[PUSH_PERIOD]:
+                # Wheels that stand against scans and an IMU count no more, or are off the floor: until they turn again.
+                state[DOUBT_UNTIL] = np.inf
     if event[NEW_REFERENCE] > 0.0:
         begin_reference(state, covariance)
         state[REFERENCE_IS_SCAN] = 1.0

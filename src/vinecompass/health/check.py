@@ -14,7 +14,6 @@ from vinecompass.errors import InputError
 from vinecompass.fusion import (
     NOISES,
     Calibration,
-    cleaned,
     contradictions,
     estimate_mount,
     learn_noise,
@@ -38,7 +37,7 @@ from vinecompass.health.readings import check_finite, check_ranges, dirty_beams,
 from vinecompass.health.stamps import ANOTHER_TIME, MILLISECONDS, check_stamps, describe_stream
 from vinecompass.health.wheel_faults import SWAP_COLUMNS, explain_wheels
 from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
-from vinecompass.runs import Run, Track
+from vinecompass.runs import Run, Track, cleaned
 
 __all__ = ["check"]
 

@@ -34,6 +34,9 @@ SLIP_SPEED, SLIP_TURN_RATE = 0.08, 0.1
 """m/s and rad/s between wheels and scans (or gyro) beyond which wheels slip."""
 LEAST_SLIP = 0.1, 0.1
 """Metres and radians of slip in a row that are told: less may be the scans' own error in a quick turn."""
+STANDS_FOR, STANDS, ROLLS_SHARE = 1.5, 1e-3, 0.05
+"""Seconds for which wheels do not turn while the robot moves, metres and radians within the window that are no turning,
+and the share of that time in which they may turn even so."""
 FARTHEST_OFFSET, LEAST_TURN_RATE, LEAST_LIKENESS = 2.0, 0.06, 0.8
 """Seconds to look for a clock's offset within; rad/s (RMS) and correlation without which it cannot be told."""
 DEGREES = 180.0 / np.pi
@@ -258,6 +261,8 @@ def check_slip(
         if abs(metres) < LEAST_SLIP[0] and abs(radians) < LEAST_SLIP[1]:
             continue
         place = wheels.at([begin])[0]
+        rolls = np.hypot(*rolled[inside, :2].T) + np.abs(rolled[inside, 2]) > STANDS
+        stand = end - begin > STANDS_FOR and np.mean(rolls) < ROLLS_SHARE
         than = "more than" if metres >= 0.0 else "less than"
         degrees = f"{np.degrees(radians):+.0f} degrees"
         far = f"{abs(metres):.2f} m {than} the robot moves, and {degrees}"
@@ -267,11 +272,13 @@ def check_slip(
             Finding(
                 "serious",
                 "wheels",
-                "slip",
+                "stand while the robot moves" if stand else "slip",
                 f"the wheels turn {far}; from {place[0]:.1f}, {place[1]:.1f} by the wheels",
                 float(begin),
                 float(end),
-                "fuse with the IMU and the scans (`vinecompass fuse`), or drive slower there",
+                "look at the encoders and their cable, and whether the robot was pushed"
+                if stand
+                else "fuse with the IMU and the scans (`vinecompass fuse`), or drive slower there",
             )
         )
     return findings

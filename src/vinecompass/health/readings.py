@@ -43,7 +43,7 @@ def check_finite(run: Run) -> list[Finding]:
                     f"{np.sum(bad)} of {len(bad)} readings",
                     float(np.nanmin(t)),
                     float(np.nanmax(t)),
-                    "`fuse` leaves these rows out; other commands refuse the run",
+                    "look for a loose cable; these rows are left out of every result",
                 )
             )
     return findings

@@ -11,6 +11,7 @@ from vinecompass.health.findings import Finding, StreamHealth
 from vinecompass.robot import Robot
 from vinecompass.runs import Run
 from vinecompass.runs.order import rows_in_order, spans_of
+from vinecompass.runs.stamping import Stamps, guess_stamps
 
 __all__ = ["ANOTHER_TIME", "MILLISECONDS", "check_stamps", "describe_stream"]
 
@@ -23,6 +24,8 @@ LONG_GAP = 1.0
 JITTER, SPANS_TOLD = 0.15, 5
 """Share of a period by which a stamp may be off its beat, and the most spans of it that are told one by one."""
 RATE_TOLERANCE = 0.2
+MISSING = 3.0
+"""Seconds by which a stream may begin after others, or end before them: loggers are started one by one."""
 
 
 def describe_stream(t: NDArray[np.float64]) -> StreamHealth:
@@ -57,14 +60,29 @@ def check_stamps(run: Run) -> list[Finding]:
                 )
             )
             continue
-        findings += _order(name, stream.t)
+        stamped, why = guess_stamps(stream.t)
+        findings += _order(name, stream.t, stamped)
         keep = rows_in_order(stream.t)
+        if stamped == "bundled":
+            if np.all(keep):
+                findings.append(_bundled(name, stream.t, why))
+            continue
         findings += _beat(name, stream.t[keep], run.robot, disordered=not np.all(keep))
+    findings += _missing(run)
     in_milliseconds = {finding.stream for finding in findings if finding.fault == MILLISECONDS}
     return findings + [finding for finding in _apart(run) if finding.stream not in in_milliseconds]
 
 
-def _order(name: str, t: NDArray[np.float64]) -> list[Finding]:
+def _bundled(name: str, t: NDArray[np.float64], why: str) -> Finding:
+    """Return what is wrong with a stream whose readings came in bundles, each stamped when it arrived."""
+    return Finding("serious", name, "stamps in bundles", why, float(t[0]), float(t[-1]), _import_again(name, "bundled"))
+
+
+def _import_again(name: str, stamped: Stamps) -> str:
+    return f"stamp readings where they are taken; or import again with --how {name}.stamps={stamped}"
+
+
+def _order(name: str, t: NDArray[np.float64], stamped: Stamps) -> list[Finding]:
     keep = rows_in_order(t)
     if np.all(keep):
         return []
@@ -101,7 +119,9 @@ def _order(name: str, t: NDArray[np.float64]) -> list[Finding]:
             "finite)",
             begin,
             end,
-            "check the logger's clock; `fuse` leaves these rows out, other commands refuse the run",
+            _import_again(name, stamped)
+            if stamped != "each"
+            else "check the logger's clock; these rows are left out of every result",
         )
     ]
 
@@ -186,6 +206,29 @@ def _rate(name: str, t: NDArray[np.float64], period: float, robot: Robot) -> Ite
             float(t[-1]),
             "put the rate right in robot.toml: beams are timed by it",
         )
+
+
+def _missing(run: Run) -> Iterator[Finding]:
+    """Find streams that begin long after the others, or end long before."""
+    ordered = {
+        name: stream.t[rows_in_order(stream.t)]
+        for name, stream in run.streams().items()
+        if name in ("scans", "wheels", "odometry", "imu")
+    }
+    spans = {name: (float(t[0]), float(t[-1])) for name, t in ordered.items() if len(t) > 1}
+    if len(spans) < 2:
+        return
+    # What all but one do is what the run does: a single stream that goes on alone is not missed by the others.
+    begin, end = sorted(first for first, _ in spans.values())[1], sorted(last for _, last in spans.values())[-2]
+    for name, (first, last) in spans.items():
+        if begin + MISSING < first < end:
+            evidence = f"nothing before {first:.1f} s, others begin at {begin:.1f} s"
+            yield Finding("serious", name, "begins late", evidence, begin, first, "start all loggers before the drive")
+        if begin < last < end - MISSING:
+            evidence = f"nothing after {last:.1f} s, others go on to {end:.1f} s"
+            yield Finding(
+                "serious", name, "ends early", evidence, last, end, "look for a lost connection or a full disk"
+            )
 
 
 def _apart(run: Run) -> list[Finding]:

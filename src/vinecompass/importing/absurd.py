@@ -12,6 +12,7 @@ from vinecompass.errors import InputError
 from vinecompass.importing.table_format import LENGTH_UNITS, TIME_UNITS, TableFormat
 from vinecompass.robot import Lidar, Robot
 from vinecompass.runs.run import Run
+from vinecompass.runs.stamping import guess_stamps
 from vinecompass.runs.streams import Imu, Stream, Track, Wheels
 
 __all__ = ["likeliest_length", "refuse_absurd", "refuse_absurd_ranges"]
@@ -66,13 +67,21 @@ def refuse_absurd(run: Run, formats: Mapping[str, TableFormat]) -> None:
                 expected="stamps of one clock, in the unit that is said",
             )
         for key, unit, top, found in _steps(stream, how, run.robot):
-            if np.mean(found > TOO_FAST * top) > 1.0 - FAST_SHARE:
+            if np.mean(found > TOO_FAST * top) <= 1.0 - FAST_SHARE:
+                continue
+            if guess_stamps(stream.t)[0] == "bundled":
                 raise InputError(
-                    f"the robot would reach {np.quantile(found, FAST_SHARE):.3g}, its top is {top:.3g}",
-                    key=f"{name}.{key}",
-                    value=unit,
-                    expected="the unit and the time unit that the table is in, or counter_bits if it is a counter",
+                    "its rows came in bundles, each stamped when it arrived",
+                    key=f"{name}.stamps",
+                    value=how.stamps,
+                    expected="bundled, or stamps taken where the readings are",
                 )
+            raise InputError(
+                f"the robot would reach {np.quantile(found, FAST_SHARE):.3g}, its top is {top:.3g}",
+                key=f"{name}.{key}",
+                value=unit,
+                expected="the unit and the time unit that the table is in, or counter_bits if it is a counter",
+            )
 
 
 def _refuse_rate(t: NDArray[np.float64], rate: float, how: TableFormat) -> None:

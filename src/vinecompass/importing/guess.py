@@ -16,7 +16,7 @@ from vinecompass.files import validated
 from vinecompass.geometry import distance_along
 from vinecompass.importing.absurd import likeliest_length
 from vinecompass.importing.guess_layout import guess_columns, guess_text, words_of
-from vinecompass.importing.import_tables import radians_of
+from vinecompass.importing.import_tables import radians_of, stamped
 from vinecompass.importing.list_cells import lists_of
 from vinecompass.importing.table_format import (
     LENGTH_UNITS,
@@ -31,6 +31,8 @@ from vinecompass.importing.table_format import (
     text_of,
 )
 from vinecompass.robot import Robot
+from vinecompass.runs.stamping import guess_stamps, mean_step, mended_stamps
+from vinecompass.runs.tables import column
 
 __all__ = ["Guess", "guess_format"]
 
@@ -78,6 +80,8 @@ class _Table:
         Their name for one of ours.
     rest : list of str
         Columns that are none of ours.
+    seconds : array (N,), optional
+        When the rows were read, s, if they are stamped.
     guessed : dict of str to (value, str)
         What was guessed so far, by the keys of `TableFormat`, and why.
     """
@@ -86,17 +90,12 @@ class _Table:
     columns: dict[str, FloatArray | None]
     ours: dict[str, str]
     rest: list[str]
+    seconds: FloatArray | None = None
     guessed: dict[str, tuple[Any, str]] = field(default_factory=dict)
 
     def column(self, key: str) -> FloatArray | None:
         """Return the column ``(N,)`` that is one of ours; None if there is none, or it holds no numbers."""
         return self.columns.get(self.ours.get(key, ""))
-
-    @property
-    def seconds(self) -> FloatArray | None:
-        """The stamps in seconds ``(N,)``; None where they are dates, or there are none."""
-        t, unit = self.column("t"), self.guessed.get("time", ("s", ""))[0]
-        return None if t is None or unit == "iso" else t * TIME_UNITS[unit]
 
 
 @checked
@@ -121,7 +120,7 @@ def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Map
     reasons: list[str] = []
     text = b"" if paths[0].suffix == ".parquet" else text_of(paths[0])
     if text:
-        found, why = guess_text(text[: 2**20])
+        found, why = guess_text(text)
         reasons += [reason for reason in why if reason.split(" =")[0] not in known]
         known = {**found, **known}
     how = validated(TableFormat, known, stream)
@@ -134,8 +133,8 @@ def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Map
     )
     reasons += [f"{key} is the column {theirs!r}" for key, theirs in ours.items() if key != theirs]
     table = _Table(robot, {**columns, **lists}, ours, rest)
-    if "t" in ours and "nanoseconds" not in ours:
-        table.guessed["time"] = _time(rows.column(ours["t"]), columns[ours["t"]], ours["t"], stream, robot)
+    if "t" in ours:
+        _guess_time(table, rows, stream, how, paths[0])
     {"scans": _guess_scans, "wheels": _guess_wheels, "imu": _guess_imu}.get(stream, _guess_poses)(table)
     for key, (value, reason) in table.guessed.items():
         if key not in known and value != TableFormat.model_fields[key].get_default(call_default_factory=True):
@@ -170,6 +169,26 @@ def _lists(column: pyarrow.ChunkedArray) -> FloatArray | None:
     return np.asarray(numbers.to_numpy(zero_copy_only=False))
 
 
+def _guess_time(table: _Table, rows: pyarrow.Table, stream: str, how: TableFormat, path: Path) -> None:
+    """Guess the unit of stamps, and how rows were stamped; put the columns in the order in which they were read."""
+    ours = table.ours
+    if "nanoseconds" not in ours:
+        table.guessed["time"] = _time(rows.column(ours["t"]), table.column("t"), ours["t"], stream, table.robot)
+    # What was given goes before what is guessed.
+    unit = how.time if "time" in how.model_fields_set else table.guessed.get("time", (how.time, ""))[0]
+    renamed = rows.rename_columns({theirs: key for key, theirs in ours.items() if key in ("t", "nanoseconds")})
+    t = column(stamped(renamed, how.model_copy(update={"time": unit}), path), "t", path, finite=False)
+    stamps = how.stamps
+    # Beams of one scan are in rows of their own, and may well have its stamp.
+    if "stamps" not in how.model_fields_set and "range" not in ours:
+        stamps, reason = guess_stamps(t)
+        table.guessed["stamps"] = stamps, reason
+    order, table.seconds = mended_stamps(t, stamps)
+    for name, values in table.columns.items():
+        if values is not None and len(values) == len(order):
+            table.columns[name] = values[order]
+
+
 def _time(
     column: pyarrow.ChunkedArray, numbers: FloatArray | None, name: str, stream: str, robot: Robot
 ) -> tuple[str, str]:
@@ -181,12 +200,10 @@ def _time(
         return named[0], f"{name!r} says so"
     if numbers is None:
         return "s", ""
-    steps = np.diff(numbers)
-    steps = steps[steps > 0.0]
-    if len(steps) == 0:
+    told = mean_step(numbers)
+    if not told > 0.0:
         return "s", ""
     rate = {"scans": robot.scanner.rate, "imu": robot.imu.rate}.get(stream, 30.0)
-    told = float(np.median(steps))
     unit = min(TIME_UNITS, key=lambda one: abs(np.log(told * TIME_UNITS[one] * rate)))
     return unit, f"rows are {told:.4g} apart, and one is expected in {1.0 / rate:.3g} s"
 

@@ -5,14 +5,15 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 
+from vinecompass.importing.table_format import is_cut
 from vinecompass.robot import Robot
 
 __all__ = ["guess_columns", "guess_text"]
 
 DELIMITERS = {",": ",", ";": ";", "\t": "tab", "|": "|", " ": " "}
 COMMENTS = ("#", "%", "//")
-LINES = 40
-"""So many lines are looked at."""
+HEAD, LINES = 2**20, 40
+"""So many bytes, and so many lines of them, are looked at."""
 MEANINGS: dict[str, tuple[set[str], ...]] = {
     "t": ({"t"}, {"time"}, {"stamp"}, {"timestamp"}, {"clock"}, {"date"}, {"datetime"}, {"sec"}, {"secs"}, {"seconds"}),
     "nanoseconds": ({"nanosec"}, {"nanosecs"}, {"nanoseconds"}, {"nsec"}, {"nsecs"}),
@@ -45,8 +46,9 @@ QUATERNIONS = {"quaternion", "quat", "orientation", "rotation", "q"}
 
 
 def guess_text(text: bytes) -> tuple[dict[str, object], list[str]]:
-    """Return what the first lines of a table say of how it is written, as keys of `TableFormat`, and why."""
-    lines = [line for line in text.decode("utf-8-sig", errors="replace").splitlines() if line.strip()][:LINES]
+    """Return how a table is written, by its first lines and its last: keys of `TableFormat`, and why."""
+    head = text[:HEAD].decode("utf-8-sig", errors="replace")
+    lines = [line for line in head.splitlines() if line.strip()][:LINES]
     how: dict[str, object] = {}
     reasons = []
     for mark in COMMENTS:
@@ -56,17 +58,22 @@ def guess_text(text: bytes) -> tuple[dict[str, object], list[str]]:
             reasons.append(f"comment = {mark}: the first line begins so")
     if not lines:
         return how, reasons
-    delimiter = max(DELIMITERS, key=lambda sign: _columns(lines, sign))
+    whole = lines[:-1] if len(lines) > 2 else lines
+    delimiter = max(DELIMITERS, key=lambda sign: _columns(whole, sign))
     how["delimiter"] = DELIMITERS[delimiter]
     rows = [[field.strip().strip('"') for field in _split(line, delimiter)] for line in lines]
     if delimiter != ",":
-        reasons.append(f"delimiter = {DELIMITERS[delimiter]}: it makes {len(rows[-1])} columns of every line")
+        reasons.append(f"delimiter = {DELIMITERS[delimiter]}: it makes {len(rows[0])} columns of every line")
         if any(re.fullmatch(r"[-+]?\d+,\d+", field) for row in rows[1:] for field in row):
             how["decimal"] = ","
             reasons.append("decimal = ,: numbers have one")
     if all(_is_number(field, how.get("decimal") == ",") for field in rows[0] if field):
         how["header"] = False
         reasons.append("header = false: the first line is numbers")
+    last = _split(text.rstrip(b"\r\n").rpartition(b"\n")[2].decode(errors="replace"), delimiter)
+    if is_cut(last, rows[0]) and not last[0].lstrip().startswith(COMMENTS):
+        how["cut"] = True
+        reasons.append(f"cut = true: the last row ends within its column {len(last)} of {len(rows[0])}")
     return how, reasons
 
 

@@ -22,6 +22,7 @@ from vinecompass.importing.table_format import LENGTH_UNITS, TIME_UNITS, TableFo
 from vinecompass.robot import Robot
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import STREAMS, stream_from_columns
+from vinecompass.runs.stamping import mended_stamps
 from vinecompass.runs.streams import Imu, Positions, Scans, Track, Wheels, rows_of
 from vinecompass.runs.tables import column, names_of
 
@@ -112,7 +113,10 @@ def _stream(name: str, paths: list[Path], how: TableFormat, ours: Mapping[str, s
     missing = set(ours) - set(table.column_names)
     if missing:
         raise InputError("is not a column", file=path, key=min(missing), expected=names_of(table))
-    table = _stamped(table.rename_columns([ours.get(key, key) for key in table.column_names]), how, path)
+    table = stamped(table.rename_columns([ours.get(key, key) for key in table.column_names]), how, path)
+    if how.stamps != "each":
+        rows, t = mended_stamps(column(table, "t", path, finite=False), how.stamps)
+        table = _with_stamps(table.take(rows), t)
     if name == "scans":
         scans = _scans(table, how, robot, path)
         return replace(scans, ranges=_ranges(scans.ranges, how, robot, path))
@@ -134,7 +138,7 @@ def _scans(table: pyarrow.Table, how: TableFormat, robot: Robot, path: Path) -> 
     return scans
 
 
-def _stamped(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Table:
+def stamped(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Table:
     """Return a table with its stamps in seconds."""
     if how.time != "iso":
         seconds = column(table, "t", path, finite=False) * TIME_UNITS[how.time]
@@ -148,7 +152,11 @@ def _stamped(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.Tabl
                 "is no column of dates", file=path, key="t", expected="stamps such as 2026-11-29T08:00:00.250"
             )
         seconds = dates.cast(pyarrow.timestamp("ns")).cast(pyarrow.int64()).to_numpy() / 1e9
-    return table.set_column(table.column_names.index("t"), "t", pyarrow.array(seconds))
+    return _with_stamps(table, seconds)
+
+
+def _with_stamps(table: pyarrow.Table, t: FloatArray) -> pyarrow.Table:
+    return table.set_column(table.column_names.index("t"), "t", pyarrow.array(t))
 
 
 def _heading(table: pyarrow.Table, path: Path) -> FloatArray:

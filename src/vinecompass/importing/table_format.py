@@ -19,9 +19,19 @@ from pydantic import Strict
 
 from vinecompass.errors import InputError
 from vinecompass.files import Model, Number, read_bytes
+from vinecompass.runs.stamping import Stamps
 from vinecompass.runs.tables import LARGEST_TABLE, names_of, read_table
 
-__all__ = ["LENGTH_UNITS", "TIME_UNITS", "WHEEL_UNITS", "TableFormat", "read_recorded", "tells_speed", "text_of"]
+__all__ = [
+    "LENGTH_UNITS",
+    "TIME_UNITS",
+    "WHEEL_UNITS",
+    "TableFormat",
+    "is_cut",
+    "read_recorded",
+    "tells_speed",
+    "text_of",
+]
 
 WheelUnit = Literal["rad", "deg", "ticks", "m", "rad/s", "deg/s", "rpm", "ticks/s", "m/s"]
 WHEEL_UNITS: tuple[str, ...] = get_args(WheelUnit)
@@ -44,7 +54,13 @@ class TableFormat(Model):
     comment: str = Key("#", max_length=4, description="lines that begin so are left out")
     header: bool = Key(True, description="whether the first line names the columns; else they are 1, 2, 3, ...")
     leave_out: list[str] = Key(default_factory=list, description="columns to leave out")
+    cut: bool = Key(False, description="whether a last row that is cut short is left out")
     time: Literal["s", "ms", "us", "ns", "iso"] = Key("s", description="of the stamps; iso: dates as in ISO 8601")
+    stamps: Stamps = Key(
+        "each",
+        description="each: of its own reading, in order; shuffled: rows are put in the order of their stamps; bundled: "
+        "rows that came together are spread over the time since those before",
+    )
     length: Literal["m", "cm", "mm"] = Key("m", description="of ranges, and of x and y")
     angle: Literal["rad", "deg"] = Key("rad", description="of headings, of beams, and of turn rates in a second")
     acceleration: Literal["m/s2", "g"] = Key("m/s2", description="of the IMU")
@@ -117,6 +133,8 @@ def parse(text: bytes, how: TableFormat, path: Path) -> pyarrow.Table:
     delimiter = {"tab": "\t"}.get(how.delimiter, how.delimiter)
     if delimiter == " ":
         text = re.sub(rb"(?m)^ +| +$", b"", re.sub(rb"[ \t]+", b" ", text))
+    if how.cut:
+        text = _without_cut_row(text, delimiter.encode())
     try:
         table = pyarrow.csv.read_csv(
             pyarrow.BufferReader(text),
@@ -137,6 +155,17 @@ def parse(text: bytes, how: TableFormat, path: Path) -> pyarrow.Table:
         name for name, column in zip(names, table.columns, strict=True) if not name and column.null_count == len(column)
     ]
     return table.drop_columns(empty) if empty else table
+
+
+def _without_cut_row(text: bytes, delimiter: bytes) -> bytes:
+    """Return a table's text without its last row, if that is cut short."""
+    first, (rows, _, last) = text.partition(b"\n")[0], text.rstrip(b"\r\n").rpartition(b"\n")
+    return rows if is_cut(last.split(delimiter), first.rstrip(b"\r").split(delimiter)) else text
+
+
+def is_cut(last: Sequence[str | bytes], first: Sequence[str | bytes]) -> bool:
+    """Tell whether the columns of a table's last row end before those of its first, or within the last of them."""
+    return len(last) < len(first) or bool(first[-1] and not last[-1])
 
 
 def numbers_of(column: pyarrow.ChunkedArray) -> np.ndarray | None:

@@ -17,7 +17,7 @@ from vinecompass.localization.particle_localizer import ParticleLocalizer
 from vinecompass.localization.second_opinion import SecondOpinion
 from vinecompass.localization.state import StateChange
 from vinecompass.odometry import swept_scans
-from vinecompass.runs import Run, Track
+from vinecompass.runs import Run, Track, cleaned
 from vinecompass.settings import LocalizationSettings
 
 __all__ = ["Localization", "localize"]
@@ -53,6 +53,8 @@ class Localization:
         The filter while it settles, whenever its state changed, and at the end, for drawing.
     second_opinion : SecondOpinion or None
         On the initial pose, if one was given.
+    notes : tuple of str
+        What was left out of the run, and why.
     """
 
     track: Track
@@ -65,6 +67,7 @@ class Localization:
     first_particles: FloatArray
     snapshots: list[Snapshot]
     second_opinion: SecondOpinion | None
+    notes: tuple[str, ...]
 
     @property
     def settled_after(self) -> float:
@@ -127,7 +130,7 @@ def localize(
     ----------
     grid : Grid
     run : Run
-        With scans.
+        With scans. It may be as recorded: rows that are not finite or out of order are left out and noted.
     initial_pose : array_like, (3,), optional
         In the site frame, m and radians; it may be rough. If not given, the whole map is searched.
     odometry : Track, optional
@@ -144,6 +147,7 @@ def localize(
     InputError
         The run has no scans, or the initial pose lies off the map or inside a wall.
     """
+    run, left_out = cleaned(run)
     stamps = run.scan_stamps()
     track = odometry if odometry is not None else usual_odometry(run)
     localizer = ParticleLocalizer(grid, run.robot, initial_pose, settings=settings, seed=seed)
@@ -186,4 +190,5 @@ def localize(
         first_particles,
         snapshots,
         localizer.second_opinion,
+        left_out,
     )

@@ -15,7 +15,7 @@ from vinecompass.grids import Grid, Making, MapDoubt
 from vinecompass.mapping.disputed import disputes
 from vinecompass.mapping.mapper import Mapper
 from vinecompass.odometry import swept_scans
-from vinecompass.runs import Run, Track
+from vinecompass.runs import Run, Track, cleaned
 from vinecompass.runs.order import spans_of
 from vinecompass.settings import MappingSettings
 
@@ -90,7 +90,7 @@ def build_map(
     Parameters
     ----------
     run : Run
-        With scans.
+        With scans. It may be as recorded: rows that are not finite or out of order are left out and noted.
     odometry : Track, optional
         The motion to begin from, in any frame; by default the run's own streams, fused. A run of scans alone is
         mapped by laser odometry.
@@ -109,6 +109,7 @@ def build_map(
     InputError
         The run has no scans, or no beam that returned.
     """
+    run, left_out = cleaned(run)
     if odometry is None:
         odometry = usual_odometry(run)
     settings = settings or MappingSettings()
@@ -119,7 +120,7 @@ def build_map(
         if mapper.misdrawn < settings.cell_size:
             break
         scale = mapper.odometry_scale
-    return mapping
+    return replace(mapping, notes=(*left_out, *mapping.notes))
 
 
 def _map_drive(

@@ -25,6 +25,8 @@ REFERENCE_DISTANCE, REFERENCE_TURN = 0.5, np.radians(20.0)
 """Metres and radians from the reference scan after which the current one takes its place."""
 FEWEST_POINTS, LEAST_ON_LINES = 30, 0.4
 """Points a scan must have, and the share of them that must find a line, for a match to be believed."""
+LONG_PAUSE = 1.0
+"""Seconds without a scan after which it is not compared with the one before, where others tell the motion."""
 MOST_POINTS, MOST_ITERATIONS = 450, 12
 LOOKS_OTHERWISE = 0.75
 """Times the share of points that the first scan after a reference matched below which another takes its place."""
@@ -165,7 +167,8 @@ class LaserOdometry:
         """Take in one scan and return the motion up to its stamp.
 
         A velocity ``(3,)`` that others tell, m/s ahead and to the left and rad/s, leads where the scan before could
-        not tell the motion; without one the former motion is kept up there. A mean turn rate during the sweep, rad/s,
+        not tell the motion, and alone over a pause so long that the scan before need not look alike; without one the
+        former motion is kept up there. A mean turn rate during the sweep, rad/s,
         says how a robot with a gyro turned, as the velocity's then does up to the stamp, and how it changed meanwhile,
         rad/s2; without them the sweep's own shape does, which tells a turn only after it has begun.
         """
@@ -176,8 +179,9 @@ class LaserOdometry:
         elapsed = scan.t - self._t
         self._t = scan.t
         told = None if velocity is None else np.asarray(velocity, dtype=float)
+        unseen = told is not None and LONG_PAUSE < elapsed < np.inf
         if told is not None:
-            self._follow(told)
+            self._follow(told, wholly=unseen)
         until_now = self._velocity.copy()
         self._turn_acceleration = turn_acceleration
         if turn_rate is not None:
@@ -188,7 +192,7 @@ class LaserOdometry:
         if self._reference is not None:
             first = compose(self._since, arc(until_now, elapsed))
             prior = _motion_prior(first[2], elapsed, turns_told=turn_rate is not None)
-            if len(points) >= FEWEST_POINTS:
+            if len(points) >= FEWEST_POINTS and not unseen:
                 since, covariance, share, degenerate = self._align(
                     self._reference, points, delays, first, prior, elapsed
                 )
@@ -208,15 +212,15 @@ class LaserOdometry:
             self._first_share = 0.0
         return motion
 
-    def _follow(self, velocity: FloatArray) -> None:
-        """Take over what others say of the body's velocity in the direction that the scan before left open."""
-        if self._degenerate is None:
+    def _follow(self, velocity: FloatArray, *, wholly: bool) -> None:
+        """Take over what others say of the body's velocity: `wholly`, or where the scan before left it open."""
+        if self._degenerate is None and not wholly:
             return
         x, y, mounted = self._mount.tolist()
         cosine, sine = cos(mounted), sin(mounted)
         into_sensor = np.array([[cosine, sine], [-sine, cosine]])
         told = np.append(into_sensor @ (velocity[:2] + velocity[2] * np.array([-y, x])), velocity[2])
-        direction = into_sensor @ self._degenerate
+        direction = np.zeros(2) if self._degenerate is None or wholly else into_sensor @ self._degenerate
         if np.any(direction):
             self._velocity[:2] += direction * (direction @ (told - self._velocity)[:2])
         else:

@@ -48,8 +48,8 @@ class Run(ByValue):
     folder : Path, optional
         Where the run was read from, to be named in errors.
     as_recorded : bool
-        Whether stamps and readings may be anything. Only `check` and `fuse` take such a run; everything else
-        leans on stamps that increase and readings that are numbers.
+        Whether stamps and readings may be anything. `check`, `fuse`, `build_map` and `localize` take such a run;
+        everything else leans on stamps that increase and readings that are numbers, as `cleaned` leaves them.
 
     Raises
     ------
@@ -138,7 +138,7 @@ def _check_order(name: str, t: NDArray[np.float64]) -> None:
             f"stamps do not increase at row {wrong}",
             key=f"{name}.t",
             value=float(t[wrong]),
-            expected="seconds, each later than the one before",
+            expected="seconds, each later than the one before: `vinecompass fuse RUN -o FOLDER` leaves such rows out",
         )
 
 
@@ -148,4 +148,8 @@ def _check_finite(name: str, stream: Stream) -> None:
     for column, values in {"t": stream.t, **readings_of(stream)}.items():
         if not np.all(np.isfinite(values)):
             row = int(np.argmin(np.isfinite(values.reshape(len(values), -1)).all(axis=1)))
-            raise InputError(f"is not finite in row {row}", key=f"{name}.{column}", expected="numbers")
+            raise InputError(
+                f"is not finite in row {row}",
+                key=f"{name}.{column}",
+                expected="numbers: `vinecompass fuse RUN -o FOLDER` leaves such rows out",
+            )
