@@ -211,7 +211,9 @@ class CheckAndFuse(unittest.TestCase):
         _, told, _ = run("check", self.folder / "bad")
         for words in ("serious: imu", "do: ", "jitter", "├─ front", "missing"):
             self.assertIn(words, told)
-        self.assertEqual(run("map", self.folder / "bad", "-o", self.folder / "no.png")[0], 2)
+        status, told, _ = run("map", self.folder / "bad", "-o", self.folder / "map.png")
+        self.assertEqual(status, 0)
+        self.assertRegex(told, r"imu: 0 rows not finite and \d+ out of order, of \d+, left out")
         write_run(inject_fault(dry_run(), "ranges in millimetres", 0.0, 1.0), self.folder / "broken")
         status, printed, _ = run("check", self.folder / "broken")
         self.assertEqual(status, 1)

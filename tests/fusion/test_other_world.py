@@ -17,7 +17,7 @@ from benchmarks.other_world.record_campaign import (
 from benchmarks.other_world.recorder import cast
 from benchmarks.other_world.scanner import look
 
-from vinecompass import check, fuse
+from vinecompass import check, compare_tracks, fuse
 from vinecompass.fusion import contradictions, estimate_mount, learn_noise, noise_advice, usual_odometry
 from vinecompass.geometry import distance_along, relative
 from vinecompass.odometry import swept_scans
@@ -89,6 +89,35 @@ class Fusing(unittest.TestCase):
         self.assertLess(fusion_row(run, ("imu", "wheels")).over_10, 0.25)
         found = [(finding.stream, finding.fault) for finding in check(run).findings]
         self.assertEqual(sorted(found), [("imu", "jitter"), ("wheels", "jitter")])
+
+    def test_wheels_that_stand_while_the_robot_drives_are_not_believed(self):
+        _, run = rooms()
+        wheels, half = run.wheels, float(np.median(run.wheels.t))
+        for name, standing in (("from the start", wheels.t < half), ("to the end", wheels.t > half)):
+            with self.subTest(name):
+                angles = np.where(standing[:, None], wheels.angles[np.argmax(standing)], wheels.angles)
+                fused = fuse(dataclasses.replace(run, wheels=dataclasses.replace(wheels, angles=angles)))
+                error = compare_tracks(fused.track, run.truth)
+                self.assertLess(error.position_rmse, 0.25)
+                self.assertTrue(fused.doubts or len(fused.slips))
+
+    def test_a_pause_of_all_streams_is_bridged_by_the_wheels_and_its_doubt_is_told(self):
+        _, run = rooms()
+        ends = run.scans.t[0] + np.array([[12.0, 15.0], [30.0, 32.0], [47.0, 50.0], [66.0, 69.0]])
+        heard = {
+            name: rows_of(stream, np.all((stream.t < ends[:, :1]) | (stream.t > ends[:, 1:]), axis=0))
+            for name, stream in run.streams().items()
+            if name != "truth"
+        }
+        track = fuse(dataclasses.replace(run, **heard)).track
+        for begin, end in ends + [-0.2, 0.2]:
+            told, true = (relative(one.at([end])[0], one.at([begin])[0]) for one in (track, run.truth))
+            first, last = np.searchsorted(track.t, [begin, end])
+            spread = np.sqrt(np.diagonal(track.summed_steps[last] - track.summed_steps[first]))
+            self.assertLess(np.max(np.abs(told - true)[:2] / spread[:2]), 3.0)
+            # Stamps are up to 6 ms late, while the robot may turn.
+            self.assertLess(abs(told[2] - true[2]), 0.04)
+            self.assertLess(np.max(spread[:2]), 2.0)
 
     def test_wheels_alone_go_as_far_as_they_roll(self):
         # No reading tells the scale of its own sensor: what was learned of it from itself grew to 4 % in 200 m.

@@ -111,6 +111,43 @@ class Manners(unittest.TestCase):
                     compare_tracks(again.odometry.moved_to(run.truth.poses[0]), run.truth).position[-1], 0.1
                 )
 
+    def test_rows_that_came_in_bundles_or_out_of_order_or_are_cut_short(self):
+        run, folder = short_run(), new_folder()
+        imu, wheels, scans = run.imu, run.wheels, run.scans
+        arrived = imu.t[np.minimum(np.arange(len(imu.t)) // 5 * 5 + 4, len(imu.t) - 1)]
+        rates = [imu.turn_rate, imu.acceleration_x, imu.acceleration_y]
+        written(folder / "imu.csv", ["t", "turn_rate", "acceleration_x", "acceleration_y"], [arrived, *rates])
+        order = np.arange(len(wheels.t))
+        order[5:-1:20], order[6::20] = order[6::20].copy(), order[5:-1:20].copy()
+        written(folder / "wheels.csv", ["t", "left", "right"], [wheels.t[order], *wheels.angles[order].T])
+        beams = [f"beam{i}" for i in range(433)]
+        text = written(folder / "scans.csv", ["t", *beams], [scans.t, scans.ranges]).read_text()
+        tables = {name: folder / f"{name}.csv" for name in ("scans", "wheels", "imu")}
+        for cut in (text[:-800], text[: text.rindex(",") + 1]):
+            tables["scans"].write_text(cut)
+            guesses = {name: guess_format(name, [path], run.robot) for name, path in tables.items()}
+            self.assertEqual([guesses[name].how.stamps for name in tables], ["each", "shuffled", "bundled"])
+            self.assertTrue(guesses["scans"].how.cut)
+            again = import_run(tables, run.robot, formats={name: guess.how for name, guess in guesses.items()})
+            np.testing.assert_array_equal(again.scans.t, scans.t[:-1])
+            np.testing.assert_allclose(again.wheels.t, wheels.t, atol=1e-8)
+            np.testing.assert_allclose(again.wheels.angles, wheels.angles, atol=1e-8)
+            np.testing.assert_allclose(again.imu.t, imu.t, atol=0.3 / run.robot.imu.rate)
+            np.testing.assert_allclose(again.imu.turn_rate, imu.turn_rate, atol=1e-8)
+        # Unsaid, what came in bundles of ten is no motion, and what came twice is found.
+        written(folder / "imu.csv", ["t", "turn_rate", "acceleration_x", "acceleration_y"], [imu.t, *rates])
+        tables["scans"].write_text(text)
+        late = wheels.t[np.minimum(np.arange(len(wheels.t)) // 10 * 10 + 9, len(wheels.t) - 1)]
+        for apart in (1e-5, 0.0):
+            stamps = late + apart * (np.arange(len(late)) % 10)
+            written(folder / "wheels.csv", ["t", "left", "right"], [stamps, *wheels.angles.T])
+            if apart:
+                assert_input_error(self, lambda: import_run(tables, run.robot), "wheels.stamps", "bundled")
+            else:
+                found = check(import_run(tables, run.robot)).findings[0]
+                self.assertEqual((found.severity, found.fault), ("serious", "stamps twice"))
+                self.assertIn("wheels.stamps=bundled", found.advice)
+
     def test_headings_that_count_on_and_the_start_where_the_truth_begins(self):
         run, folder = short_run(), new_folder()
         write_run(run, folder / "run", tables="csv")

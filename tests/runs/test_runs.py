@@ -82,6 +82,23 @@ class AsRecorded(unittest.TestCase):
         self.assertIn("1 rows not finite and 20 out of order", notes[0])
         assert_input_error(self, lambda: dataclasses.replace(bad, as_recorded=False), "imu", "row")
 
+    def test_a_clock_that_is_set_back_costs_no_row(self):
+        run = short_run()
+        later = {name: stream.t > 8.0 for name, stream in run.streams().items()}
+        back = {
+            name: dataclasses.replace(stream, t=np.where(later[name], stream.t - 6.0, stream.t))
+            for name, stream in run.streams().items()
+        }
+        mended, notes = cleaned(dataclasses.replace(run, as_recorded=True, **back))
+        self.assertEqual(len(notes), len(back))
+        for name, stream in run.streams().items():
+            again, period = mended.streams()[name].t, np.median(np.diff(stream.t))
+            np.testing.assert_allclose(again, stream.t, atol=0.3 * period)
+        # A single stamp that leaps is no clock that was set: it costs its row, and no more.
+        leaps = run.imu.t + np.where(np.arange(len(run.imu.t)) == 100, 900.0, 0.0)
+        mended, _ = cleaned(dataclasses.replace(run, as_recorded=True, imu=dataclasses.replace(run.imu, t=leaps)))
+        np.testing.assert_array_equal(mended.imu.t, np.delete(run.imu.t, 100))
+
     def test_the_longest_increasing_part_is_kept(self):
         rng = np.random.default_rng(2)
         for _ in range(20):

@@ -68,18 +68,20 @@ def check_stamps(run: Run) -> list[Finding]:
                 findings.append(_bundled(name, stream.t, why))
             continue
         findings += _beat(name, stream.t[keep], run.robot, disordered=not np.all(keep))
-    findings += _missing(run)
     in_milliseconds = {finding.stream for finding in findings if finding.fault == MILLISECONDS}
-    return findings + [finding for finding in _apart(run) if finding.stream not in in_milliseconds]
+    of_several = [*_missing(run), *_apart(run)]
+    return findings + [finding for finding in of_several if finding.stream not in in_milliseconds]
 
 
 def _bundled(name: str, t: NDArray[np.float64], why: str) -> Finding:
     """Return what is wrong with a stream whose readings came in bundles, each stamped when it arrived."""
-    return Finding("serious", name, "stamps in bundles", why, float(t[0]), float(t[-1]), _import_again(name, "bundled"))
+    return Finding("serious", name, "stamps in bundles", why, float(t[0]), float(t[-1]), _mended(name, "bundled"))
 
 
-def _import_again(name: str, stamped: Stamps) -> str:
-    return f"stamp readings where they are taken; or import again with --how {name}.stamps={stamped}"
+def _mended(name: str, stamped: Stamps) -> str:
+    """Return what to do about stamps that can be mended."""
+    cause = "keep the clock from being set during a drive" if stamped == "set_back" else "stamp readings when taken"
+    return f"{cause}; results mend the stamps, and so does `import --how {name}.stamps={stamped}`"
 
 
 def _order(name: str, t: NDArray[np.float64], stamped: Stamps) -> list[Finding]:
@@ -112,14 +114,14 @@ def _order(name: str, t: NDArray[np.float64], stamped: Stamps) -> list[Finding]:
         word = "stamps are not numbers"
     return [
         Finding(
-            "fatal" if len(out) > 0.2 * len(t) else "serious",
+            "fatal" if stamped == "each" and len(out) > 0.2 * len(t) else "serious",
             name,
             word,
             f"{len(out)} of {len(t)} rows are out of order ({back} steps back, {twice} stamps twice, {infinite} not "
             "finite)",
             begin,
             end,
-            _import_again(name, stamped)
+            _mended(name, stamped)
             if stamped != "each"
             else "check the logger's clock; these rows are left out of every result",
         )

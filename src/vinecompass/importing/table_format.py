@@ -59,7 +59,8 @@ class TableFormat(Model):
     stamps: Stamps = Key(
         "each",
         description="each: of its own reading, in order; shuffled: rows are put in the order of their stamps; bundled: "
-        "rows that came together are spread over the time since those before",
+        "rows that came together are spread over the time since those before; set_back: stamps go on as if the clock "
+        "had not been set back",
     )
     length: Literal["m", "cm", "mm"] = Key("m", description="of ranges, and of x and y")
     angle: Literal["rad", "deg"] = Key("rad", description="of headings, of beams, and of turn rates in a second")

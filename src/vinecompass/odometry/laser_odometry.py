@@ -25,7 +25,7 @@ REFERENCE_DISTANCE, REFERENCE_TURN = 0.5, np.radians(20.0)
 """Metres and radians from the reference scan after which the current one takes its place."""
 FEWEST_POINTS, LEAST_ON_LINES = 30, 0.4
 """Points a scan must have, and the share of them that must find a line, for a match to be believed."""
-LONG_PAUSE = 1.0
+UNSEEN_FOR = 1.0
 """Seconds without a scan after which it is not compared with the one before, where others tell the motion."""
 MOST_POINTS, MOST_ITERATIONS = 450, 12
 LOOKS_OTHERWISE = 0.75
@@ -179,7 +179,7 @@ class LaserOdometry:
         elapsed = scan.t - self._t
         self._t = scan.t
         told = None if velocity is None else np.asarray(velocity, dtype=float)
-        unseen = told is not None and LONG_PAUSE < elapsed < np.inf
+        unseen = told is not None and UNSEEN_FOR < elapsed < np.inf
         if told is not None:
             self._follow(told, wholly=unseen)
         until_now = self._velocity.copy()

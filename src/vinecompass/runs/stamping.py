@@ -1,4 +1,4 @@
-"""Stamps of readings that were not stamped where they were taken: rows that overtook others, and whole bundles."""
+"""Stamps that are not when their readings were taken: rows that overtook others, whole bundles, clocks set back."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 __all__ = ["Stamps", "guess_stamps", "mended_stamps"]
 
-Stamps = Literal["each", "shuffled", "bundled"]
+Stamps = Literal["each", "shuffled", "bundled", "set_back"]
 FloatArray = NDArray[np.float64]
 FEWEST_ROWS = 20
 """Rows that tell how they were stamped."""
@@ -18,7 +18,10 @@ AT_ONCE = 0.1
 BUNDLED_SHARE = 0.3
 """Share of the rows that arrived with the one before, from which on they are bundled."""
 OVERTAKES, SHUFFLED_SHARE = 5, 0.2
-"""The most rows that one overtakes, and the largest share of rows that are out of order: beyond, the clock was set."""
+"""The most rows that one overtakes, and the largest share of rows that are out of order."""
+MOST_SETS, LEAPS = 3, 0.5
+"""The most times that a clock is set back, and the share of that by which no stamp may leap ahead: such rows are wrong
+by themselves, and all is well after them."""
 STEADY_SHARE = 0.99
 """Share of the steps, the shortest, by whose mean the time between readings is told: beyond are pauses."""
 
@@ -29,7 +32,7 @@ def mean_step(t: FloatArray) -> float:
     steps = steps[np.isfinite(steps) & (steps >= 0.0)]
     if len(steps) == 0:
         return float("nan")
-    return float(np.mean(steps[steps <= np.quantile(steps, STEADY_SHARE)]))
+    return float(np.mean(steps[steps <= np.quantile(steps, STEADY_SHARE, method="higher")]))
 
 
 def guess_stamps(t: FloatArray) -> tuple[Stamps, str]:
@@ -42,7 +45,7 @@ def guess_stamps(t: FloatArray) -> tuple[Stamps, str]:
         overtaken = int(np.max(np.abs(np.argsort(t, kind="stable") - np.arange(len(t)))))
         if overtaken <= OVERTAKES and np.mean(back) <= SHUFFLED_SHARE:
             return "shuffled", f"{int(np.sum(back))} rows stand after later ones, by {overtaken} rows at most"
-        return "each", ""
+        return _guess_set_back(t)
     period = mean_step(t)
     together = np.diff(t) < AT_ONCE * period
     if np.mean(together) < BUNDLED_SHARE:
@@ -51,11 +54,22 @@ def guess_stamps(t: FloatArray) -> tuple[Stamps, str]:
     return "bundled", f"rows came {size:.1f} at a time: stamped when they arrived, they were read {period:.3g} s apart"
 
 
+def _guess_set_back(t: FloatArray) -> tuple[Stamps, str]:
+    """Return whether the clock was set back while rows were stamped ``(N,)``, and why."""
+    steps = np.diff(t)
+    back = np.flatnonzero(steps < 0.0)
+    least = float(np.min(-steps[back]))
+    if len(back) > MOST_SETS or least <= OVERTAKES * mean_step(t) or np.max(steps) > LEAPS * least:
+        return "each", ""
+    when = ", ".join(f"by {-steps[row]:.2f} s after {t[row]:.2f} s" for row in back)
+    return "set_back", f"the clock was set back {when}, and went on from there"
+
+
 def mended_stamps(t: FloatArray, how: Stamps) -> tuple[NDArray[np.intp], FloatArray]:
     """Return in which order to take rows with stamps ``(N,)``, seconds, and their stamps in that order.
 
-    A bundle's last row was read when it arrived, and the others evenly before it, no farther apart than the rows
-    are on average, and none before the bundle that came earlier.
+    After a clock was set back, stamps go on as if it had not been. A bundle's last row was read when it arrived, and
+    the others evenly before it, no farther apart than rows are on average, and none before the bundle before it.
 
     >>> mended_stamps(np.array([0.0, 0.2, 0.1, 0.3]), "shuffled")[0].tolist()
     [0, 2, 1, 3]
@@ -65,6 +79,9 @@ def mended_stamps(t: FloatArray, how: Stamps) -> tuple[NDArray[np.intp], FloatAr
     rows = np.arange(len(t))
     if how == "each":
         return rows, t
+    if how == "set_back":
+        steps = np.diff(t, prepend=t[:1])
+        return rows, t + np.cumsum(np.where(steps < 0.0, mean_step(t) - steps, 0.0))
     rows = np.argsort(t, kind="stable")
     t = t[rows]
     return (rows, t) if how == "shuffled" else (rows, _spread(t))
