@@ -120,6 +120,39 @@ def _twice(t: FloatArray) -> FloatArray:
     return t
 
 
+def _in_bundles(t: FloatArray) -> FloatArray:
+    """Return stamps of rows that arrived eight at a time, a tenth of a millisecond apart."""
+    rows = np.arange(len(t))
+    return np.asarray(t[np.minimum(rows // 8 * 8 + 7, len(t) - 1)] + 1e-4 * (rows % 8))
+
+
+def _set_back(run: Run, rng: np.random.Generator) -> Run:
+    """Return a run whose computer's clock was set back for good while it was recorded."""
+    at = run.scan_stamps()[0] + LATER
+    for name in run.streams():
+        run = _stamps(run, name, lambda t: np.where(t > at, t - 4.0, t))
+    return run
+
+
+def _standing(share: tuple[float, float]) -> Spoil:
+    """Return what lets a share of what each wheel turns be counted from some time on."""
+
+    def stand(angles: FloatArray) -> FloatArray:
+        row = len(angles) // 4
+        angles[row:] = angles[row] + (angles[row:] - angles[row]) * share
+        return angles
+
+    return lambda run, rng: _wheels(run, stand)
+
+
+def _ended(stream: str) -> Spoil:
+    def spoil(run: Run, rng: np.random.Generator) -> Run:
+        readings = run.streams()[stream]
+        return replace(run, **{stream: rows_of(readings, readings.t < readings.t[0] + LATER)})
+
+    return spoil
+
+
 def _scattered(run: Run, rng: np.random.Generator) -> Run:
     def scatter(t: FloatArray) -> FloatArray:
         span = _while(t)
@@ -255,6 +288,11 @@ SPOILT: dict[str, tuple[str, str, Spoil]] = {
     "left wheel backwards": ("wheels", "the left wheel backwards", lambda r, g: _wheels(r, lambda one: one * (-1, 1))),
     "counter of 16 bits": ("wheels", "counter of 16 bits begins anew", _counted(16)),
     "counter of 12 bits": ("wheels", "counter of 12 bits begins anew", _counted(12)),
+    "wheels in bundles": ("wheels", "stamps in bundles", lambda r, g: _stamps(r, "wheels", _in_bundles)),
+    "clock set back": ("scans", "stamps run backwards", _set_back),
+    "wheels end": ("wheels", "ends early", _ended("wheels")),
+    "both encoders dead": ("wheels", "stand while the robot moves", _standing((0.0, 0.0))),
+    "left encoder dead": ("wheels", "the left wheel stands", _standing((0.0, 1.0))),
     "wheels spin": ("wheels", "slip", _spin(np.array([0.5, 0.5]))),
     "wheel radius": ("wheels", "wrong wheel_radius", lambda r, g: _filed(r, "drive", wheel_radius=0.1)),
     "track width": ("wheels", "wrong track_width", lambda r, g: _filed(r, "drive", track_width=0.52)),

@@ -138,7 +138,7 @@ def _check_order(name: str, t: NDArray[np.float64]) -> None:
             f"stamps do not increase at row {wrong}",
             key=f"{name}.t",
             value=float(t[wrong]),
-            expected="seconds, each later than the one before: `vinecompass fuse RUN -o FOLDER` leaves such rows out",
+            expected="seconds, each later than the one before: `vinecompass fuse RUN -o FOLDER` mends that",
         )
 
 
