@@ -85,15 +85,8 @@ class Fused:
         Scans that moved otherwise than wheels or odometry say, and sources that contradict the others again and again.
         """
         left_out: dict[str, Any] = {name: None for name in SOURCES if name not in self.report}
-        doubts = list(contradictions_of_scans(replace(self.run, **left_out)))
-        for name, source in self.report.items():
-            share = source.gated / max(source.taken + source.gated, 1)
-            if share > MOST_GATED or source.normalised_innovation > LARGEST_INNOVATION:
-                doubts.append(
-                    f"{name}: {100.0 * share:.0f} % of the readings contradict the rest, the others by "
-                    f"{source.normalised_innovation:.1f} times what is expected"
-                )
-        return tuple(doubts)
+        doubts = contradictions_of_scans(replace(self.run, **left_out))
+        return (*doubts, *_at_odds(self.report))
 
     @cached_property
     def alone(self) -> dict[str, Track]:
@@ -168,8 +161,7 @@ def fuse(
     scanned: Track | None = None
     motions: list[ScanMotion] = []
     if "scans" in sources:
-        leads, turns_told = _motion_without_scans(used, sources, settings)
-        scanned, motions = laser_track(used, led_by=leads, turns_told=turns_told, progress=progress)
+        scanned, motions = _motion_by_scans(used, sources, settings, progress)
     learned = learn_noise(used, scanned)
     fusion = OdometryFusion(with_learned_noise(run.robot, learned), start=run.start, settings=settings)
     track, gated = _run_through(fusion, used, sources, motions, progress)
@@ -177,6 +169,43 @@ def fuse(
     report = fusion.report()
     slips = spans_of(gated, apart=0.6, shortest=0.15)
     return Fused(run, track, report, slips, motions, learned, notes)
+
+
+def _at_odds(report: dict[str, SourceReport]) -> tuple[str, ...]:
+    """Return a sentence about each source that contradicts the others again and again."""
+    sentences = []
+    for name, source in report.items():
+        share = source.gated / max(source.taken + source.gated, 1)
+        if share > MOST_GATED or source.normalised_innovation > LARGEST_INNOVATION:
+            sentences.append(
+                f"{name}: {100.0 * share:.0f} % of the readings contradict the rest, the others by "
+                f"{source.normalised_innovation:.1f} times what is expected"
+            )
+    return tuple(sentences)
+
+
+def _motion_by_scans(
+    run: Run,
+    sources: Sequence[str],
+    settings: FusionSettings | None,
+    progress: Callable[[float, str], None] | None,
+) -> tuple[Track, list[ScanMotion]]:
+    """Return laser odometry led by the other sources, and what each scan said.
+
+    Without wheels, an IMU alone leads nowhere; but fused with what the scans say by themselves it tells how the robot
+    turned during each sweep, better than the sweep's own shape: so they are gone through again, led by both.
+    """
+    leads, turns_told = _motion_without_scans(run, sources, settings)
+    scanned, motions = laser_track(run, led_by=leads, turns_told=turns_told, progress=progress)
+    if leads is not None or run.imu is None:
+        return scanned, motions
+    fusion = OdometryFusion(
+        with_learned_noise(run.robot, learn_noise(run, scanned)), start=run.start, settings=settings
+    )
+    track, _ = _run_through(fusion, run, sources, motions, progress)
+    if _at_odds(fusion.report()):
+        return scanned, motions
+    return laser_track(run, led_by=track, turns_told=True, progress=progress)
 
 
 def _motion_without_scans(
