@@ -213,7 +213,7 @@ class CheckAndFuse(unittest.TestCase):
             self.assertIn(words, told)
         status, told, _ = run("map", self.folder / "bad", "-o", self.folder / "map.png")
         self.assertEqual(status, 0)
-        self.assertRegex(told, r"imu: 0 rows not finite and \d+ out of order, of \d+, left out")
+        self.assertRegex(told, r"imu: \d+ rows not finite and \d+ out of order, of \d+, left out")
         write_run(inject_fault(dry_run(), "ranges in millimetres", 0.0, 1.0), self.folder / "broken")
         status, printed, _ = run("check", self.folder / "broken")
         self.assertEqual(status, 1)

@@ -34,9 +34,9 @@ SLIP_SPEED, SLIP_TURN_RATE = 0.08, 0.1
 """m/s and rad/s between wheels and scans (or gyro) beyond which wheels slip."""
 LEAST_SLIP = 0.1, 0.1
 """Metres and radians of slip in a row that are told: less may be the scans' own error in a quick turn."""
-STANDS_FOR, STANDS, ROLLS_SHARE = 1.5, 1e-3, 0.05
-"""Seconds for which wheels do not turn while the robot moves, metres and radians within the window that are no turning,
-and the share of that time in which they may turn even so."""
+STANDS_FOR, STANDS, ROLLS_SHARE = 0.7, 1e-3, 0.15
+"""Seconds for which the robot moves while its wheels do not turn, nor for as long after; metres and radians within the
+window that are no turning; and the share of that time in which they may turn even so."""
 FARTHEST_OFFSET, LEAST_TURN_RATE, LEAST_LIKENESS = 2.0, 0.06, 0.8
 """Seconds to look for a clock's offset within; rad/s (RMS) and correlation without which it cannot be told."""
 DEGREES = 180.0 / np.pi
@@ -261,7 +261,8 @@ def check_slip(
         if abs(metres) < LEAST_SLIP[0] and abs(radians) < LEAST_SLIP[1]:
             continue
         place = wheels.at([begin])[0]
-        rolls = np.hypot(*rolled[inside, :2].T) + np.abs(rolled[inside, 2]) > STANDS
+        stands = (t >= begin) & (t <= max(end, begin + 2.0 * STANDS_FOR))
+        rolls = np.hypot(*rolled[stands, :2].T) + np.abs(rolled[stands, 2]) > STANDS
         stand = end - begin > STANDS_FOR and np.mean(rolls) < ROLLS_SHARE
         than = "more than" if metres >= 0.0 else "less than"
         degrees = f"{np.degrees(radians):+.0f} degrees"
