@@ -94,6 +94,9 @@ class AsRecorded(unittest.TestCase):
         for name, stream in run.streams().items():
             again, period = mended.streams()[name].t, np.median(np.diff(stream.t))
             np.testing.assert_allclose(again, stream.t, atol=0.3 * period)
+        # What was recorded in parts, with long pauses, is no bundle.
+        parts = dataclasses.replace(run.imu, t=run.imu.t + 30.0 * (np.arange(len(run.imu.t)) // 40))
+        self.assertEqual(cleaned(dataclasses.replace(run, as_recorded=True, imu=parts))[1], ())
         # A single stamp that leaps is no clock that was set: it costs its row, and no more.
         leaps = run.imu.t + np.where(np.arange(len(run.imu.t)) == 100, 900.0, 0.0)
         mended, _ = cleaned(dataclasses.replace(run, as_recorded=True, imu=dataclasses.replace(run.imu, t=leaps)))

@@ -22,7 +22,8 @@ def bridged(run: Run) -> Run:
     They tell how far the robot went meanwhile, but as a rule an IMU or a scan comes before them: without what they
     tell, the robot would be thought to have gone on as it did, and corrected along a straight line.
     """
-    stamps = np.unique(np.concatenate([stream.t for name, stream in run.streams().items() if name != "truth"]))
+    read = [stream.t for name, stream in run.streams().items() if name not in ("truth", "commands")]
+    stamps = np.unique(np.concatenate(read))
     resumed = stamps[1:][np.diff(stamps) > LONG_PAUSE] - JUST_BEFORE
     wheels, odometry = run.wheels, run.odometry
     if wheels is not None and len(ends := _within(resumed, wheels.t)):

@@ -168,9 +168,9 @@ class LaserOdometry:
 
         A velocity ``(3,)`` that others tell, m/s ahead and to the left and rad/s, leads where the scan before could
         not tell the motion, and alone over a pause so long that the scan before need not look alike; without one the
-        former motion is kept up there. A mean turn rate during the sweep, rad/s,
-        says how a robot with a gyro turned, as the velocity's then does up to the stamp, and how it changed meanwhile,
-        rad/s2; without them the sweep's own shape does, which tells a turn only after it has begun.
+        former motion is kept up there. A mean turn rate during the sweep, rad/s, says how a robot with a gyro turned,
+        as the velocity's then does up to the stamp, and how it changed meanwhile, rad/s2; without them the sweep's own
+        shape does, which tells a turn only after it has begun.
         """
         if np.shape(scan.ranges) != (self._lidar.beams,):
             raise InputError(

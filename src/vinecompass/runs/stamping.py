@@ -17,6 +17,8 @@ AT_ONCE = 0.1
 """Share of the time between readings within which two of them arrived together."""
 BUNDLED_SHARE = 0.3
 """Share of the rows that arrived with the one before, from which on they are bundled."""
+ARRIVE_WITHIN = 1.0
+"""Seconds within which the next bundle arrives: what pauses for longer was recorded in parts."""
 OVERTAKES, SHUFFLED_SHARE = 5, 0.2
 """The most rows that one overtakes, and the largest share of rows that are out of order."""
 MOST_SETS, LEAPS = 3, 0.5
@@ -48,7 +50,7 @@ def guess_stamps(t: FloatArray) -> tuple[Stamps, str]:
         return _guess_set_back(t)
     period = mean_step(t)
     together = np.diff(t) < AT_ONCE * period
-    if np.mean(together) < BUNDLED_SHARE:
+    if np.mean(together) < BUNDLED_SHARE or np.median(np.diff(t)[~together]) > ARRIVE_WITHIN:
         return "each", ""
     size = len(t) / (len(t) - np.sum(together))
     return "bundled", f"rows came {size:.1f} at a time: stamped when they arrived, they were read {period:.3g} s apart"
