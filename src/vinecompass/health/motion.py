@@ -265,7 +265,7 @@ def check_slip(
         rolls = np.hypot(*rolled[stands, :2].T) + np.abs(rolled[stands, 2]) > STANDS
         stand = end - begin > STANDS_FOR and np.mean(rolls) < ROLLS_SHARE
         than = "more than" if metres >= 0.0 else "less than"
-        degrees = f"{np.degrees(radians):+.0f} degrees"
+        degrees = f"{round(np.degrees(radians)):+d} degrees"
         far = f"{abs(metres):.2f} m {than} the robot moves, and {degrees}"
         if scans is None:
             far = f"{degrees} beyond the gyro (how far they spun, only scans would tell)"

@@ -61,7 +61,7 @@ def check_stamps(run: Run) -> list[Finding]:
             )
             continue
         stamped, why = guess_stamps(stream.t)
-        findings += _order(name, stream.t, stamped)
+        findings += _order(name, stream.t, stamped, why)
         keep = rows_in_order(stream.t)
         if stamped == "bundled":
             if np.all(keep):
@@ -84,7 +84,8 @@ def _mended(name: str, stamped: Stamps) -> str:
     return f"{cause}; results mend the stamps, and so does `import --how {name}.stamps={stamped}`"
 
 
-def _order(name: str, t: NDArray[np.float64], stamped: Stamps) -> list[Finding]:
+def _order(name: str, t: NDArray[np.float64], stamped: Stamps, why: str) -> list[Finding]:
+    """Find stamps out of order; of those that can be mended, `why` says what happened to them."""
     keep = rows_in_order(t)
     if np.all(keep):
         return []
@@ -117,7 +118,8 @@ def _order(name: str, t: NDArray[np.float64], stamped: Stamps) -> list[Finding]:
             "fatal" if stamped == "each" and len(out) > 0.2 * len(t) else "serious",
             name,
             word,
-            f"{len(out)} of {len(t)} rows are out of order ({back} steps back, {twice} stamps twice, {infinite} not "
+            why
+            or f"{len(out)} of {len(t)} rows are out of order ({back} steps back, {twice} stamps twice, {infinite} not "
             "finite)",
             begin,
             end,
