@@ -20,7 +20,7 @@ from benchmarks.other_world.scanner import look
 from vinecompass import check, compare_tracks, fuse
 from vinecompass.fusion import contradictions, estimate_mount, learn_noise, noise_advice, usual_odometry
 from vinecompass.geometry import distance_along, relative
-from vinecompass.odometry import swept_scans
+from vinecompass.odometry import dead_reckon, swept_scans
 from vinecompass.runs import Imu, Wheels, rows_of
 
 CLINIC = 18
@@ -109,14 +109,14 @@ class Fusing(unittest.TestCase):
             for name, stream in run.streams().items()
             if name != "truth"
         }
-        track = fuse(dataclasses.replace(run, **heard)).track
+        track, wheels = fuse(dataclasses.replace(run, **heard)).track, dead_reckon(run.wheels, run.robot.drive)
         for begin, end in ends + [-0.2, 0.2]:
-            told, true = (relative(one.at([end])[0], one.at([begin])[0]) for one in (track, run.truth))
+            told, true, rolled = (relative(one.at([end])[0], one.at([begin])[0]) for one in (track, run.truth, wheels))
             first, last = np.searchsorted(track.t, [begin, end])
             spread = np.sqrt(np.diagonal(track.summed_steps[last] - track.summed_steps[first]))
-            self.assertLess(np.max(np.abs(told - true)[:2] / spread[:2]), 3.0)
-            # Stamps are up to 6 ms late, while the robot may turn.
-            self.assertLess(abs(told[2] - true[2]), 0.04)
+            self.assertLess(np.max(np.abs(told - true) / spread), 3.0)
+            # Nothing else tells how it turned: here the wheels err by up to 0.06.
+            self.assertLess(abs(told[2] - rolled[2]), 0.02)
             self.assertLess(np.max(spread[:2]), 2.0)
 
     def test_wheels_alone_go_as_far_as_they_roll(self):
