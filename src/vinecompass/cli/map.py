@@ -117,7 +117,8 @@ def run_map(
     return Outcome(
         "map",
         with_doubts(_line(mapping, truth, accuracy), doubts),
-        quality=_quality(mapping) | {"times_count_from_s": clock.begins, "left_out": left_out, "doubts": doubts},
+        quality=_quality(mapping)
+        | {"times_count_from_s": clock.begins, "left_out": list(left_out), "doubts": list(doubts)},
         truth=truth,
         files=files,
         done=not doubts,

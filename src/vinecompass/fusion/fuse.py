@@ -157,18 +157,14 @@ def fuse(
     if "position" in sources and run.position is not None:
         _check_start(run, run.position.x[0], run.position.y[0])
     left_out: dict[str, Any] = {name: None for name in SOURCES if name not in sources}
-    used = bridged(replace(run, **left_out))
+    used = replace(run, **left_out)
     scanned: Track | None = None
     motions: list[ScanMotion] = []
     if "scans" in sources:
         scanned, motions = _motion_by_scans(used, sources, settings, progress)
-    learned = learn_noise(used, scanned)
-    fusion = OdometryFusion(with_learned_noise(run.robot, learned), start=run.start, settings=settings)
-    track, gated = _run_through(fusion, used, sources, motions, progress)
+    fused = _filtered(used, sources, scanned, motions, settings, progress)
     notes += _untold_spans(motions, sources)
-    report = fusion.report()
-    slips = spans_of(gated, apart=0.6, shortest=0.15)
-    return Fused(run, track, report, slips, motions, learned, notes)
+    return replace(fused, run=run, notes=notes)
 
 
 def _at_odds(report: dict[str, SourceReport]) -> tuple[str, ...]:
@@ -199,13 +195,26 @@ def _motion_by_scans(
     scanned, motions = laser_track(run, led_by=leads, turns_told=turns_told, progress=progress)
     if leads is not None or run.imu is None:
         return scanned, motions
-    fusion = OdometryFusion(
-        with_learned_noise(run.robot, learn_noise(run, scanned)), start=run.start, settings=settings
-    )
-    track, _ = _run_through(fusion, run, sources, motions, progress)
-    if _at_odds(fusion.report()):
+    fused = _filtered(run, sources, scanned, motions, settings, progress)
+    if _at_odds(fused.report):
         return scanned, motions
-    return laser_track(run, led_by=track, turns_told=True, progress=progress)
+    return laser_track(run, led_by=fused.track, turns_told=True, progress=progress)
+
+
+def _filtered(
+    run: Run,
+    sources: Sequence[str],
+    scanned: Track | None,
+    motions: list[ScanMotion],
+    settings: FusionSettings | None,
+    progress: Callable[[float, str], None] | None,
+) -> Fused:
+    """Learn the noise of a run's sensors, beside the track that its scans tell, and give all readings to the filter."""
+    learned = learn_noise(run, scanned)
+    fusion = OdometryFusion(with_learned_noise(run.robot, learned), start=run.start, settings=settings)
+    track, gated = _run_through(fusion, bridged(run), sources, motions, progress)
+    slips = spans_of(gated, apart=0.6, shortest=0.15)
+    return Fused(run, track, fusion.report(), slips, motions, learned, ())
 
 
 def _motion_without_scans(

@@ -69,7 +69,8 @@ def check_stamps(run: Run) -> list[Finding]:
             continue
         findings += _beat(name, stream.t[keep], run.robot, disordered=not np.all(keep))
     in_milliseconds = {finding.stream for finding in findings if finding.fault == MILLISECONDS}
-    of_several = [*_missing(run), *_apart(run)]
+    spans = _spans(run)
+    of_several = [*_missing(spans), *_apart(spans)]
     return findings + [finding for finding in of_several if finding.stream not in in_milliseconds]
 
 
@@ -212,14 +213,19 @@ def _rate(name: str, t: NDArray[np.float64], period: float, robot: Robot) -> Ite
         )
 
 
-def _missing(run: Run) -> Iterator[Finding]:
-    """Find streams that begin long after the others, or end long before."""
+def _spans(run: Run) -> dict[str, tuple[float, float]]:
+    """Return from when to when each stream has readings that are in order."""
     ordered = {
         name: stream.t[rows_in_order(stream.t)]
         for name, stream in run.streams().items()
-        if name in ("scans", "wheels", "odometry", "imu")
+        if name not in ("truth", "commands")
     }
-    spans = {name: (float(t[0]), float(t[-1])) for name, t in ordered.items() if len(t) > 1}
+    return {name: (float(t[0]), float(t[-1])) for name, t in ordered.items() if len(t)}
+
+
+def _missing(spans: dict[str, tuple[float, float]]) -> Iterator[Finding]:
+    """Find streams that begin long after the others, or end long before."""
+    spans = {name: (first, last) for name, (first, last) in spans.items() if name != "position" and first < last}
     if len(spans) < 2:
         return
     # What all but one do is what the run does: a single stream that goes on alone is not missed by the others.
@@ -235,15 +241,11 @@ def _missing(run: Run) -> Iterator[Finding]:
             )
 
 
-def _apart(run: Run) -> list[Finding]:
+def _apart(spans: dict[str, tuple[float, float]]) -> list[Finding]:
     """Find streams that do not share a stretch of time with the one that shares it with most others.
 
     Of several, that is the one whose readings begin first in `Run`.
     """
-    ordered = {name: stream.t[rows_in_order(stream.t)] for name, stream in run.streams().items()}
-    spans = {
-        name: (float(t[0]), float(t[-1])) for name, t in ordered.items() if len(t) and name not in ("truth", "commands")
-    }
 
     def apart_from(name: str) -> list[str]:
         begin, end = spans[name]

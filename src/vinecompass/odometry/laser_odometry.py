@@ -180,8 +180,10 @@ class LaserOdometry:
         self._t = scan.t
         told = None if velocity is None else np.asarray(velocity, dtype=float)
         unseen = told is not None and UNSEEN_FOR < elapsed < np.inf
+        if unseen:
+            self._degenerate = np.zeros(2)
         if told is not None:
-            self._follow(told, wholly=unseen)
+            self._follow(told)
         until_now = self._velocity.copy()
         self._turn_acceleration = turn_acceleration
         if turn_rate is not None:
@@ -212,15 +214,15 @@ class LaserOdometry:
             self._first_share = 0.0
         return motion
 
-    def _follow(self, velocity: FloatArray, *, wholly: bool) -> None:
-        """Take over what others say of the body's velocity: `wholly`, or where the scan before left it open."""
-        if self._degenerate is None and not wholly:
+    def _follow(self, velocity: FloatArray) -> None:
+        """Take over what others say of the body's velocity in the direction that the scan before left open."""
+        if self._degenerate is None:
             return
         x, y, mounted = self._mount.tolist()
         cosine, sine = cos(mounted), sin(mounted)
         into_sensor = np.array([[cosine, sine], [-sine, cosine]])
         told = np.append(into_sensor @ (velocity[:2] + velocity[2] * np.array([-y, x])), velocity[2])
-        direction = np.zeros(2) if self._degenerate is None or wholly else into_sensor @ self._degenerate
+        direction = into_sensor @ self._degenerate
         if np.any(direction):
             self._velocity[:2] += direction * (direction @ (told - self._velocity)[:2])
         else:

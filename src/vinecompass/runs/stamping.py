@@ -42,15 +42,16 @@ def guess_stamps(t: FloatArray) -> tuple[Stamps, str]:
     t = t[np.isfinite(t)]
     if len(t) < FEWEST_ROWS:
         return "each", ""
-    back = np.diff(t) < 0.0
+    steps = np.diff(t)
+    back = steps < 0.0
     if np.any(back):
         overtaken = int(np.max(np.abs(np.argsort(t, kind="stable") - np.arange(len(t)))))
         if overtaken <= OVERTAKES and np.mean(back) <= SHUFFLED_SHARE:
             return "shuffled", f"{int(np.sum(back))} rows stand after later ones, by {overtaken} rows at most"
         return _guess_set_back(t)
     period = mean_step(t)
-    together = np.diff(t) < AT_ONCE * period
-    if np.mean(together) < BUNDLED_SHARE or np.median(np.diff(t)[~together]) > ARRIVE_WITHIN:
+    together = steps < AT_ONCE * period
+    if np.mean(together) < BUNDLED_SHARE or np.median(steps[~together]) > ARRIVE_WITHIN:
         return "each", ""
     size = len(t) / (len(t) - np.sum(together))
     return "bundled", f"rows came {size:.1f} at a time: stamped when they arrived, they were read {period:.3g} s apart"
