@@ -244,6 +244,10 @@ def _elsewhere(run: Run, rng: np.random.Generator) -> Run:
     return _filed(run, "lidars", mount=(x + 0.2, y, heading))
 
 
+def _swept(run: Run, seconds: float) -> Run:
+    return _filed(run, "lidars", sweep_time=seconds)
+
+
 SPOILT: dict[str, tuple[str, str, Spoil]] = {
     "scans missing": ("scans", "gap", _gap("scans")),
     "imu missing": ("imu", "gap", _gap("imu")),
@@ -279,6 +283,12 @@ SPOILT: dict[str, tuple[str, str, Spoil]] = {
     "turned by 6 degrees": ("scans", "turned lidar", _turned(6.0)),
     "turned by 90 degrees": ("scans", "turned lidar", _turned(90.0)),
     "0.2 m elsewhere": ("scans", "lidar mounted elsewhere", _elsewhere),
+    "swept, but filed as at once": ("scans", "another sweep than filed", lambda r, g: _swept(r, 0.0)),
+    "swept the other way": (
+        "scans",
+        "another sweep than filed",
+        lambda r, g: _swept(r, -r.robot.scanner.sweep_seconds),
+    ),
     "gyro in degrees": ("imu", "degrees taken for radians", _imu(np.degrees)),
     "gyro not a number": ("imu", "not a number", _imu(_not_a_number)),
     "gyro upside down": ("imu", "turns the other way", _imu(np.negative)),

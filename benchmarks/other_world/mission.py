@@ -134,7 +134,7 @@ class _Scanner:
         """Keep where the body is, and take the scan when its sweep is over."""
         lidar = self._lidar
         self._history.append((t, pose))
-        if t < self._begins + lidar.beam_delays[-1] + LATENCY:
+        if t < self._begins + lidar.beam_delays.max() + LATENCY:
             return
         times, poses = np.array([each[0] for each in self._history]), np.array([each[1] for each in self._history])
         fired = self._begins + lidar.beam_delays

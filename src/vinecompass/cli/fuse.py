@@ -224,6 +224,7 @@ UNITS = {
     "mount_y": ("_m", 1.0),
     "mount_heading": ("_deg", 57.29577951308232),
     "stamp_offset": ("_s", 1.0),
+    "sweep_time": ("_s", 1.0),
     "wheel_radius": ("_m", 1.0),
     "track_width": ("_m", 1.0),
     "turn_rate_bias": ("_rad_per_s", 1.0),

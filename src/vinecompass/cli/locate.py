@@ -88,7 +88,7 @@ class LocateOptions:
 def run_locate(given: LocateOptions) -> Outcome:
     """Do what the command does."""
     from vinecompass.files import FILM, TRACK, check_suffix
-    from vinecompass.fusion import choose_odometry, learn_noise
+    from vinecompass.fusion import bent_scans, choose_odometry, learn_noise
     from vinecompass.localization import localize
     from vinecompass.odometry import contradictions_of_scans
     from vinecompass.runs import cleaned, write_track
@@ -133,7 +133,7 @@ def run_locate(given: LocateOptions) -> Outcome:
         details += ["and of the sensors, for the robot file:"]
         details += [f"  {name} = {noise.value:.3g} (filed {noise.filed:.3g})" for name, noise in noises.items()]
         quality["learned_of_sensors"] = {name: noise.value for name, noise in noises.items()}
-    doubts = contradictions_of_scans(run)
+    doubts = (*contradictions_of_scans(run), *bent_scans(run, track))
     quality["doubts"] = list(doubts)
     done = not doubts and found.settled_at is not None and found.changes[-1].state != "lost"
     return Outcome(

@@ -12,6 +12,7 @@ from vinecompass.fusion.fuse import Fused, choose_odometry, fuse, usual_odometry
 from vinecompass.fusion.learned_noise import NOISES, contradictions, learn_noise, noise_advice
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.source_errors import SourceError, compare_sources
+from vinecompass.fusion.sweep_time import bent_scans, scanner_track
 
 __all__ = [
     "NOISES",
@@ -24,6 +25,7 @@ __all__ = [
     "amend_robot_file",
     "amended_robot",
     "amendments",
+    "bent_scans",
     "choose_odometry",
     "compare_sources",
     "contradictions",
@@ -31,5 +33,6 @@ __all__ = [
     "fuse",
     "learn_noise",
     "noise_advice",
+    "scanner_track",
     "usual_odometry",
 ]

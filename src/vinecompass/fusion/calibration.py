@@ -16,8 +16,9 @@ from vinecompass.errors import InputError
 from vinecompass.fusion.base_response import base_response
 from vinecompass.fusion.estimated_value import EstimatedValue, curvature_errors
 from vinecompass.fusion.learned_noise import NOISES, learn_noise
+from vinecompass.fusion.sweep_time import scanner_track
 from vinecompass.geometry import arc, arc_velocity, chain, compose, inverse, relative, wrap_angle
-from vinecompass.odometry import laser_track, turned_by_gyro, wheel_ways
+from vinecompass.odometry import turned_by_gyro, wheel_ways
 from vinecompass.robot import Drive, Robot
 from vinecompass.runs import Run, Track, cleaned
 
@@ -45,9 +46,9 @@ class Calibration:
     ----------
     values : dict of str to EstimatedValue
         ``mount_x`` and ``mount_y``, m, and ``mount_heading``, radians, of the lidar; ``wheel_radius`` and
-        ``track_width``, m, and ``wheel_difference``; ``stamp_offset`` of the scans, s; with an IMU ``turn_rate_bias``,
-        rad/s, and ``turn_rate_scale``; with commands the base's ``delay`` and ``lag``, s; and the noises that
-        `learn_noise` finds.
+        ``track_width``, m, and ``wheel_difference``; ``stamp_offset`` and ``sweep_time`` of the scans, s; with an IMU
+        ``turn_rate_bias``, rad/s, and ``turn_rate_scale``; with commands the base's ``delay`` and ``lag``, s; and the
+        noises that `learn_noise` finds.
     segments : int
         Spans of motion that were compared.
     mirrored : bool
@@ -74,7 +75,7 @@ def estimate_mount(
     run : Run
         With scans, and wheels or odometry; it should turn both ways, in place and on curves, for a minute or more.
     track : Track, optional
-        The scanner's own track, if it is known already: `laser_track` with a mount of zeros.
+        The scanner's own track, if it is known already: `scanner_track`. The sweep is not estimated then.
     progress : callable, optional
         Called with the share done, 0 to 1, and a word.
 
@@ -91,9 +92,10 @@ def estimate_mount(
     run, _ = cleaned(run)
     # Of stamps since 1970, too few digits are left to try small offsets of the clock.
     run, track = run.shifted(-run.begins), None if track is None else Track(track.t - run.begins, track.poses)
-    lidar, drive = run.robot.scanner, run.robot.drive
+    swept = None
     if track is None:
-        track, _ = laser_track(run, mount=np.zeros(3), progress=progress)
+        run, track, _, swept = scanner_track(run, progress=progress)
+    lidar, drive = run.robot.scanner, run.robot.drive
     stamps, ways = _ways(run)
     begins, ends, seen, rolled = _segments(run, track, stamps, ways)
     mirrored = bool(np.sum(seen[:, 2] * rolled[:, 2]) < 0.0)
@@ -138,6 +140,8 @@ def estimate_mount(
     errors[free] = spread * curvature_errors(fit.jac)
     values[2] = wrap_angle(values[2])
     result = _lidar_and_wheels(run.robot, values, errors, has_wheels=has_wheels)
+    if swept is not None:
+        result["sweep_time"] = swept
     if not mirrored:
         result |= learn_noise(run, track)
     if run.imu is not None:
@@ -244,6 +248,7 @@ def amendments(calibration: Calibration) -> list[tuple[str, str, float | list[fl
     for table, key, digits in (
         *digits_of_noise,
         ("lidar", "stamp_offset", 4),
+        ("lidar", "sweep_time", 6),
         ("drive", "wheel_radius", 5),
         ("drive", "track_width", 4),
         ("drive", "wheel_difference", 5),

@@ -16,6 +16,7 @@ from vinecompass.fusion.estimated_value import EstimatedValue
 from vinecompass.fusion.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.fusion.pauses import bridged
+from vinecompass.fusion.sweep_time import bent_scans
 from vinecompass.odometry import (
     ScanMotion,
     contradictions_of_scans,
@@ -82,11 +83,12 @@ class Fused:
     def doubts(self) -> tuple[str, ...]:
         """Why the track is not to be trusted before the run is checked, a sentence each; none if it is.
 
-        Scans that moved otherwise than wheels or odometry say, and sources that contradict the others again and again.
+        Scans that moved otherwise than wheels or odometry say, or bend in turns, and sources that contradict the
+        others again and again.
         """
         left_out: dict[str, Any] = {name: None for name in SOURCES if name not in self.report}
-        doubts = contradictions_of_scans(replace(self.run, **left_out))
-        return (*doubts, *_at_odds(self.report))
+        used = replace(self.run, **left_out)
+        return (*contradictions_of_scans(used), *bent_scans(used, self.track), *_at_odds(self.report))
 
     @cached_property
     def alone(self) -> dict[str, Track]:

@@ -18,6 +18,7 @@ from vinecompass.fusion import (
     estimate_mount,
     learn_noise,
     noise_advice,
+    scanner_track,
 )
 from vinecompass.geometry import compose, inverse, wrap_angle
 from vinecompass.health.findings import SEVERITIES, Finding, Health
@@ -33,10 +34,10 @@ from vinecompass.health.motion import (
     outside_spans,
     turn_ratio,
 )
-from vinecompass.health.readings import check_finite, check_ranges, dirty_beams, own_beams
+from vinecompass.health.readings import another_sweep, check_finite, check_ranges, dirty_beams, own_beams
 from vinecompass.health.stamps import ANOTHER_TIME, MILLISECONDS, check_stamps, describe_stream
 from vinecompass.health.wheel_faults import SWAP_COLUMNS, explain_wheels
-from vinecompass.odometry import ScanMotion, dead_reckon, laser_track
+from vinecompass.odometry import ScanMotion, dead_reckon
 from vinecompass.runs import Run, Track, cleaned
 
 __all__ = ["check"]
@@ -116,7 +117,7 @@ def check(run: Run, *, progress: Progress | None = None) -> Health:
 
 def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> None:
     """Compare the streams' motions, each check on what those before it left standing."""
-    sensor, motions = _scan_motion(run, evidence, progress)
+    run, sensor, motions = _scan_motion(run, evidence, progress)
     run, finding = explain_wheels(run, sensor)
     evidence.findings += [] if finding is None else [finding]
     wheels = _check_reckoned(run, evidence)
@@ -233,24 +234,26 @@ def _check_reckoned(run: Run, evidence: _Evidence) -> Track | None:
     return wheels if wheels is not None else odometry
 
 
-def _scan_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> tuple[Track | None, list[ScanMotion]]:
-    """Return the scanner's own track, unless its ranges are good for nothing."""
+def _scan_motion(
+    run: Run, evidence: _Evidence, progress: Progress | None
+) -> tuple[Run, Track | None, list[ScanMotion]]:
+    """Return the scanner's own track, unless its ranges are good for nothing; and the run, its sweep put right."""
     scans = run.scans
     if scans is None or len(scans) < 10:
-        return None, []
+        return run, None, []
     if any(f.stream == "scans" and f.severity == "fatal" for f in evidence.findings):
         evidence.untold.append("what the scans say of the motion: their ranges are wrong")
-        return None, []
+        return run, None, []
     # What sees the robot itself sees no motion.
     blind = own_beams(scans.ranges, run.robot) | dirty_beams(scans.ranges, run.robot)
     ranges = np.where(blind, np.float32("nan"), scans.ranges)
-    track, motions = laser_track(
-        replace(run, scans=replace(scans, ranges=ranges)), mount=np.zeros(3), progress=progress
-    )
+    seeing, track, motions, swept = scanner_track(replace(run, scans=replace(scans, ranges=ranges)), progress=progress)
     if np.median([motion.matched_share for motion in motions]) < 0.4:
         evidence.untold.append("what the scans say of the motion: they hardly match one another")
-        return None, []
-    return track, motions
+        return run, None, []
+    if swept is not None and seeing.robot is not run.robot:
+        evidence.findings.append(another_sweep(swept, scans))
+    return replace(run, robot=seeing.robot), track, motions
 
 
 def _gyro_heading(run: Run, others: dict[str, HeadingSource], evidence: _Evidence) -> HeadingSource | None:

@@ -8,12 +8,13 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
+from vinecompass.fusion import EstimatedValue
 from vinecompass.health.findings import Finding, Severity
 from vinecompass.robot import Robot
 from vinecompass.runs import Run, Scans, readings_of
 from vinecompass.runs.order import spans_of
 
-__all__ = ["check_finite", "check_ranges", "own_beams"]
+__all__ = ["another_sweep", "check_finite", "check_ranges", "dirty_beams", "own_beams"]
 
 FEWEST_SCANS = 20
 """Scans needed to say that a beam never returns."""
@@ -234,3 +235,17 @@ def _blocked(ranges: NDArray[np.float32], robot: Robot, whole: tuple[float, floa
 def _runs(flags: NDArray[np.bool_], shortest: int) -> list[tuple[int, int]]:
     """Return first and last index of every unbroken run of true flags."""
     return [(int(a), int(b)) for a, b in spans_of(np.flatnonzero(flags), apart=1.0, shortest=shortest - 1)]
+
+
+def another_sweep(swept: EstimatedValue, scans: Scans) -> Finding:
+    """Return the finding that a scanner sweeps otherwise than the robot file says."""
+    return Finding(
+        "serious",
+        "scans",
+        "another sweep than filed",
+        f"it takes {swept.value:.3f} +- {swept.error:.3f} s from its first beam to its last, as scans bend in turns, "
+        f"not {swept.filed:.3f} s",
+        float(scans.t[0]),
+        float(scans.t[-1]),
+        f"set sweep_time = {swept.value:.4g} for the lidar in robot.toml",
+    )

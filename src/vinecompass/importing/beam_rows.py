@@ -56,7 +56,7 @@ def scans_of_beams(table: pyarrow.Table, lidar: Lidar, radians: float, path: Pat
     stamps = t[begins]
     last = np.append(begins[1:], True)
     # Where each beam has its own stamp, the scan's is when its first one fired, though that may be missing.
-    if np.any(t[last] > stamps):
+    if np.any(t[last] != stamps):
         stamps = stamps - lidar.beam_delays[beams[begins]]
     return Scans(stamps + lidar.stamp_offset, rows)
 

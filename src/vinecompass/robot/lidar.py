@@ -18,12 +18,15 @@ __all__ = ["Lidar"]
 FloatArray = NDArray[np.float64]
 Offset = Annotated[float, Strict(), Ge(-1e11), Le(1e11)]
 """Seconds between two clocks, one of which may count since 1970."""
+LONGEST_SWEEP = 1.05
+"""Times its period that a sweep may last: rates are filed as round numbers."""
 
 
 class Lidar(Model):
     """One ``[[lidar]]`` of a robot file. It spins `rate` turns a second, from its first beam to its last.
 
-    A scanner that spins clockwise, or hangs upside down, has its last beam at the smaller angle.
+    A scanner that spins clockwise, or hangs upside down, has its last beam at the smaller angle. One that fires all
+    beams at once, or whose driver lists them against its spin, says so by its `sweep_time`.
     """
 
     name: str = Field(description="a name for the sensor's frame")
@@ -34,6 +37,11 @@ class Lidar(Model):
     nearest: NotNegative = Field(description="shortest range measured, m")
     farthest: Size = Field(description="longest range measured, m, above nearest")
     rate: Rate = Field(description="scans a second, Hz")
+    sweep_time: Number | None = Field(
+        None,
+        description="from its first beam to its last, s: 0 if all fire at once, negative if the last one fires first; "
+        "if left out, as long as a turn by that angle takes at this rate",
+    )
     range_noise: NotNegative = Field(0.01, description="standard deviation of a range at 0 m, m")
     range_noise_per_metre: NotNegative = Field(0.0, description="what each metre of range adds to it, m/m")
     dropout: Fraction = Field(0.0, description="share of beams without a reading, 0 to 1")
@@ -47,6 +55,8 @@ class Lidar(Model):
             raise ValueError(f"farthest = {self.farthest} is not above nearest = {self.nearest}")
         if not 0.0 < abs(self.last_beam_deg - self.first_beam_deg) <= 360.0:
             raise ValueError("first_beam_deg and last_beam_deg must differ, by 360 degrees at most")
+        if self.sweep_time is not None and abs(self.sweep_time) > LONGEST_SWEEP / self.rate:
+            raise ValueError(f"sweep_time = {self.sweep_time} is longer than rate = {self.rate} leaves for a scan")
         return self
 
     @cached_property
@@ -99,5 +109,13 @@ class Lidar(Model):
 
     @cached_property
     def beam_delays(self) -> FloatArray:
-        """How long after the scan's stamp each beam fires ``(beams,)``, seconds."""
-        return np.abs(self.beam_angles - self.beam_angles[0]) / (2.0 * np.pi * self.rate)
+        """How long after the scan's stamp, which is that of the beam fired first, each one fires ``(beams,)``, s."""
+        delays = self.sweep_seconds * np.linspace(0.0, 1.0, self.beams)
+        return np.asarray(delays - min(self.sweep_seconds, 0.0))
+
+    @property
+    def sweep_seconds(self) -> float:
+        """From its first beam to its last, s, negative if the last one fires first: as filed, or as it spins."""
+        if self.sweep_time is not None:
+            return self.sweep_time
+        return abs(self.last_beam_deg - self.first_beam_deg) / (360.0 * self.rate)

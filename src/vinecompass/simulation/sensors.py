@@ -53,7 +53,7 @@ class SimulatedLidar:
         self._poses = np.vstack([self._poses, path.poses])
         begun: list[float] = []
         ranges: list[NDArray[np.float32]] = []
-        while (begin := self._sweep / lidar.rate) + lidar.beam_delays[-1] <= times[-1] + 1e-9:
+        while (begin := self._sweep / lidar.rate) + abs(lidar.sweep_seconds) <= times[-1] + 1e-9:
             begun.append(begin)
             ranges.append(self._scan(begin, people))
             self._sweep += 1
@@ -61,7 +61,7 @@ class SimulatedLidar:
         self._times, self._poses = self._times[kept:], self._poses[kept:]
         stamps = np.array(begun)
         scans = Scans(stamps, np.reshape(np.array(ranges, np.float32), (len(begun), lidar.beams)))
-        return self._delivery.hand_over(float(times[-1]), stamps + lidar.beam_delays[-1], scans)
+        return self._delivery.hand_over(float(times[-1]), stamps + abs(lidar.sweep_seconds), scans)
 
     def _scan(self, t: float, people: FloatArray) -> NDArray[np.float32]:
         lidar = self._lidar
