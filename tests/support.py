@@ -22,6 +22,17 @@ from vinecompass.cli import main
 
 SHARED = "VINECOMPASS_TESTS_SHARED"
 """Environment variable: a folder that all processes of one call of ``python -m tests`` share."""
+DRY_ROUTE = [
+    (36.9, 24.6),
+    (36.9, 18.5),
+    (29.0, 18.5),
+    (28.2, 22.5),
+    (24.5, 23.6),
+    (28.2, 23.6),
+    (28.2, 18.5),
+    (36.9, 18.5),
+    (36.9, 22.0),
+]
 SHORT_ROUTE = [(36.9, 24.6), (36.9, 18.5), (29.0, 18.5)]
 
 
@@ -57,18 +68,7 @@ def loop_run():
 @functools.cache
 def dry_run():
     """Forty metres on dry floor, with curves to both sides."""
-    route = [
-        (36.9, 24.6),
-        (36.9, 18.5),
-        (29.0, 18.5),
-        (28.2, 22.5),
-        (24.5, 23.6),
-        (28.2, 23.6),
-        (28.2, 18.5),
-        (36.9, 18.5),
-        (36.9, 22.0),
-    ]
-    return record_drive(site(), robot(), route, seed=5)
+    return record_drive(site(), robot(), DRY_ROUTE, seed=5)
 
 
 @functools.cache

@@ -14,6 +14,7 @@ from scipy.spatial import cKDTree
 from shapely.affinity import affine_transform
 
 from benchmarks.other_world.base import OtherBase
+from benchmarks.other_world.recorder import spun
 from benchmarks.other_world.robots import OtherRobot
 from benchmarks.other_world.scanner import look
 from benchmarks.other_world.sites import OtherSite
@@ -127,6 +128,7 @@ class _Scanner:
         self._lidar = mission.robot.filed.lidars[0]
         self._floor, self._rng, self._walker = mission.site.floor, rng, walker
         self._history: deque[tuple[float, FloatArray]] = deque()
+        self._delays = spun(self._lidar)
         self._begins = 0.0
         self.last: Scan | None = None
 
@@ -134,10 +136,10 @@ class _Scanner:
         """Keep where the body is, and take the scan when its sweep is over."""
         lidar = self._lidar
         self._history.append((t, pose))
-        if t < self._begins + lidar.beam_delays.max() + LATENCY:
+        if t < self._begins + self._delays[-1] + LATENCY:
             return
         times, poses = np.array([each[0] for each in self._history]), np.array([each[1] for each in self._history])
-        fired = self._begins + lidar.beam_delays
+        fired = self._begins + self._delays
         body = np.column_stack([np.interp(fired, times, poses[:, part]) for part in range(3)])
         x, y, heading = lidar.mount_pose
         c, s = np.cos(body[:, 2]), np.sin(body[:, 2])

@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 
 from benchmarks.other_world.places import Place
 from vinecompass import Robot, Run, Track
+from vinecompass.robot import Lidar
 from vinecompass.runs import Imu, Scans, Wheels
 
-__all__ = ["RECORDERS", "Sensors", "draw_sensors", "record"]
+__all__ = ["RECORDERS", "Sensors", "draw_sensors", "record", "spun"]
 
 FloatArray = NDArray[np.float64]
 STEP = 0.005
@@ -213,9 +214,9 @@ def _scans(place: Place, s: Sensors, t: FloatArray, poses: FloatArray, rng: np.r
     lidar, segments = s.filed.scanner, place.segments
     stamps = np.arange(0.3, t[-1] - 0.3, 1.0 / lidar.rate)
     ranges = np.empty((len(stamps), lidar.beams), np.float32)
-    mount = lidar.mount_pose
+    mount, delays = lidar.mount_pose, spun(lidar)
     for i, stamp in enumerate(stamps):
-        fired = stamp + lidar.beam_delays
+        fired = stamp + delays
         first, last = np.searchsorted(t, [fired.min() - 2.0 * STEP, fired.max() + 2.0 * STEP])
         x, y, heading = (np.interp(fired, t[first:last], values) for values in poses[first:last].T)
         c, sine = np.cos(heading), np.sin(heading)
@@ -229,6 +230,12 @@ def _scans(place: Place, s: Sensors, t: FloatArray, poses: FloatArray, rng: np.r
     ranges = np.where(silent < s.silent, np.inf, ranges)
     ranges[ranges < lidar.nearest] = np.nan
     return Scans(stamps, ranges.astype(np.float32))
+
+
+def spun(lidar: Lidar) -> FloatArray:
+    """Return how long after the first each beam ``(B,)`` is fired by a scanner that spins evenly, s."""
+    turn = abs(lidar.last_beam_deg - lidar.first_beam_deg) / 360.0
+    return np.linspace(0.0, turn / lidar.rate, lidar.beams)
 
 
 def cast(segments: FloatArray, eyes: FloatArray, angles: FloatArray, farthest: float) -> FloatArray:

@@ -4,8 +4,8 @@ import unittest
 import numpy as np
 from benchmarks.other_world.base import OtherBase
 
-from tests.support import altered_robot, assert_input_error, dry_run, robot, short_run, site
-from vinecompass import Track, estimate_mount, record_drive
+from tests.support import DRY_ROUTE, altered_robot, assert_input_error, dry_run, robot, short_run, site
+from vinecompass import Track, check, estimate_mount, fuse, record_drive
 from vinecompass.fusion import amended_robot
 from vinecompass.fusion.base_response import base_response
 from vinecompass.runs import Commands, Scans
@@ -72,6 +72,25 @@ class KnownWrongValues(unittest.TestCase):
             self.assertLess(abs(estimate_mount(wrong).values["mount_heading"].value), np.radians(1.0))
         mirrored = dataclasses.replace(run, scans=Scans(run.scans.t, run.scans.ranges[:, ::-1].copy()))
         self.assertTrue(estimate_mount(mirrored).mirrored)
+
+    def test_a_scanner_that_sweeps_otherwise_is_found_by_how_its_scans_bend(self):
+        filed = robot()
+        for seconds in (0.0, -filed.scanner.sweep_seconds):
+            made = altered_robot(filed, lidar={"sweep_time": seconds})
+            run = record_drive(site(), made, DRY_ROUTE, seed=5)
+            wrong = dataclasses.replace(run, robot=filed)
+            with self.subTest(seconds=seconds):
+                calibration = estimate_mount(wrong)
+                self.assertEqual(calibration.values["sweep_time"].value, seconds)
+                self.assertAlmostEqual(amended_robot(filed, calibration).scanner.sweep_seconds, seconds, places=5)
+                # The clock and the wheels are not blamed for it.
+                self.assertAlmostEqual(calibration.values["stamp_offset"].value, 0.0, delta=0.01)
+                self.assertAlmostEqual(calibration.values["track_width"].value, filed.drive.track_width, delta=0.01)
+                self.assertIn(f"set sweep_time = {seconds:.4g}", fuse(wrong).doubts[0])
+                self.assertEqual(fuse(run).doubts, ())
+                found = check(wrong).findings[0]
+                self.assertEqual((found.stream, found.fault), ("scans", "another sweep than filed"))
+                self.assertEqual(check(run).findings, ())
 
     def test_an_odometry_stream_will_do_and_too_little_motion_is_named(self):
         run = dry_run()

@@ -55,6 +55,10 @@ class RobotFile(unittest.TestCase):
         clockwise = clockwise_robot().scanner
         np.testing.assert_allclose(clockwise.beam_angles, -lidar.beam_angles, atol=1e-12)
         np.testing.assert_allclose(clockwise.beam_delays, lidar.beam_delays, atol=1e-12)
+        # All at once, over the whole period, and the last of the list first.
+        for seconds, first_and_last in ((0.0, (0.0, 0.0)), (0.1, (0.0, 0.1)), (-0.1, (0.1, 0.0))):
+            delays = altered_robot(robot(), lidar={"sweep_time": seconds}).scanner.beam_delays
+            np.testing.assert_allclose(delays, np.linspace(*first_and_last, lidar.beams), atol=1e-12)
         self.assertEqual(len(lidar.model_copy(update={"beams": 10}).beam_angles), 10)
 
 

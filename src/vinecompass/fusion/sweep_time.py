@@ -29,9 +29,11 @@ CELL, SPREAD, WINDOW = 0.05, 0.08, SearchWindow(reach=0.1, turn=np.radians(5.0),
 """Cells of the grid that a scan is matched to and the spread of its likelihood field, m, and the search on it."""
 NORMAL = 1.4826
 """Standard deviation of normal errors, by the median of their absolute values."""
-ENOUGH, ALIKE, SURE = 0.05, 0.1, 4.0
-"""Shares of the time that a spinning scanner takes to which its sweep must be known, and within which it is taken for
-what scanners do; and standard errors by which it contradicts the filed one."""
+ENOUGH, ALIKE, NEAR, SURE = 0.05, 0.1, 0.25, 4.0
+"""Shares of the time that a spinning scanner takes: to which its sweep must be known, within which the filed one
+stands, and within which it is taken for what scanners do; and standard errors by which it contradicts the filed one."""
+MOST_TIMES = 3
+"""Times that the scans are straightened for what was found, and looked at again."""
 
 
 def scanner_track(
@@ -48,12 +50,19 @@ def scanner_track(
     EstimatedValue or None
         What `sweep_time` says.
     """
-    track, motions = laser_track(run, mount=np.zeros(3), progress=progress)
-    swept = sweep_time(_with_lidar(run, mount=(0.0, 0.0, 0.0)), track)
-    if swept is None or not _contradicts(swept):
-        return run, track, motions, swept
-    run = _with_lidar(run, sweep_time=swept.value)
-    return run, *laser_track(run, mount=np.zeros(3), progress=progress), swept
+    as_filed = run
+    for _ in range(MOST_TIMES):
+        track, motions = laser_track(run, mount=np.zeros(3), progress=progress)
+        swept = sweep_time(_with_lidar(run, mount=(0.0, 0.0, 0.0)), track)
+        if swept is None:
+            break
+        if not _contradicts(swept):
+            return run, track, motions, replace(swept, filed=as_filed.robot.scanner.sweep_seconds)
+        # Straightened for another sweep, scans are matched worse: look again when they are straightened for this one.
+        run = _with_lidar(run, sweep_time=swept.value)
+    if run is not as_filed:
+        track, motions = laser_track(as_filed, mount=np.zeros(3), progress=progress)
+    return as_filed, track, motions, None
 
 
 def bent_scans(run: Run, track: Track) -> tuple[str, ...]:
@@ -75,8 +84,8 @@ def sweep_time(run: Run, track: Track) -> EstimatedValue | None:
 
     A scan that is straightened for another sweep than the scanner made is bent in proportion to the turn rate. So of
     two scans between which the turn rate changes, one is fitted to the other with its bend left open: the change of
-    bend over the change of turn rate is how long the sweep really took. Of many pairs the median counts. The turning
-    is the scans' own, so that no other sensor's clock, unit or sign has a say.
+    bend over the change of turn rate is how long the sweep really took. Of many pairs the median counts. Where the
+    track is the scans' own, no other sensor's clock, unit or sign has a say.
 
     Parameters
     ----------
@@ -109,8 +118,11 @@ def sweep_time(run: Run, track: Track) -> EstimatedValue | None:
     found = turn * float(np.median(shares))
     error = turn * NORMAL * float(np.median(np.abs(shares - np.median(shares)))) * np.sqrt(0.5 * np.pi / len(shares))
     kinds = (filed.sweep_seconds, 0.0, turn, -turn, 1.0 / filed.rate, -1.0 / filed.rate)
-    alike = [kind for kind in kinds if abs(kind - found) < ALIKE * turn]
-    return EstimatedValue(alike[0], error, filed.sweep_seconds, ENOUGH * turn) if alike else None
+    nearest = min(kinds, key=lambda kind: abs(kind - found))
+    if abs(nearest - found) > NEAR * turn:
+        return None
+    value = filed.sweep_seconds if abs(filed.sweep_seconds - found) < ALIKE * turn else nearest
+    return EstimatedValue(value, error, filed.sweep_seconds, ENOUGH * turn)
 
 
 def _pairs(t: FloatArray, heading: FloatArray, turning: FloatArray) -> list[tuple[int, int]]:
