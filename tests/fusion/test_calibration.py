@@ -71,7 +71,9 @@ class KnownWrongValues(unittest.TestCase):
             wrong = dataclasses.replace(run, robot=altered_robot(robot(), lidar={"mount": (0.42, 0.0, heading_deg)}))
             self.assertLess(abs(estimate_mount(wrong).values["mount_heading"].value), np.radians(1.0))
         mirrored = dataclasses.replace(run, scans=Scans(run.scans.t, run.scans.ranges[:, ::-1].copy()))
-        self.assertTrue(estimate_mount(mirrored).mirrored)
+        calibration = estimate_mount(mirrored)
+        self.assertTrue(calibration.mirrored)
+        self.assertEqual(calibration.values["sweep_time"].value, -robot().scanner.sweep_seconds)
 
     def test_a_scanner_that_sweeps_otherwise_is_found_by_how_its_scans_bend(self):
         filed = robot()
