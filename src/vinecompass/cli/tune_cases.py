@@ -152,14 +152,18 @@ def _recorded(given: TuneOptions) -> Case:
     """Return the runs to be localized on the map, or mapped if there is none."""
     from vinecompass.fusion import usual_odometry
     from vinecompass.runs import cleaned, read_run
-    from vinecompass.tuning import LocalizationCase, MappingCase
+    from vinecompass.tuning import LocalizationCase, MappingCase, locate_run
 
     settings = load_settings(given.settings)
     runs = tuple(cleaned(read_run(path, as_recorded=True))[0] for path in given.runs)
     odometry = tuple(usual_odometry(run, settings=settings.fusion) for run in runs)
     if given.site is None:
         return MappingCase(runs, odometry, settings)
-    return LocalizationCase(load_map(given.site), runs, odometry, settings)
+    grid = load_map(given.site)
+    starts = tuple(
+        locate_run(grid, run, track, path)[0] for run, track, path in zip(runs, odometry, given.runs, strict=True)
+    )
+    return LocalizationCase(grid, runs, odometry, settings, starts)
 
 
 def _inputs(given: TuneOptions) -> dict[str, Path]:

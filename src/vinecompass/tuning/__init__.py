@@ -9,6 +9,7 @@ from vinecompass.tuning.explain import Explanation, explain
 from vinecompass.tuning.front import check_objectives, front
 from vinecompass.tuning.mission_case import MissionCase, MissionCases
 from vinecompass.tuning.mission_score import MissionScore
+from vinecompass.tuning.placed_runs import locate_run
 from vinecompass.tuning.plan_case import PlanCase, PlanScore
 from vinecompass.tuning.recorded_cases import LocalizationCase, LocalizationScore, MappingCase, MappingScore
 from vinecompass.tuning.score import Score
@@ -58,6 +59,7 @@ __all__ = [
     "explain",
     "front",
     "learn_prices",
+    "locate_run",
     "mean_cost",
     "passed_places",
     "read_shown_ways",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from math import isfinite
 
 import numpy as np
 from scipy.stats import bootstrap, norm
@@ -72,6 +73,7 @@ def compare_values(
     Parameters
     ----------
     first, second : dict of int to float
+        Seeds at which one of them is `nan`, not measured, do not count.
     confidence : float
         How often the interval is to hold the truth, between 0 and 1.
 
@@ -88,7 +90,7 @@ def compare_values(
     """
     if not 0.0 < confidence < 1.0:
         raise InputError("is no share", key="confidence", value=confidence, expected="between 0 and 1")
-    seeds = sorted(first.keys() & second.keys())
+    seeds = sorted(seed for seed in first.keys() & second.keys() if isfinite(second[seed] - first[seed]))
     if not seeds:
         raise InputError("have no seed in common", key="values", expected="trials of both on the same seeds")
     gains = np.array([second[seed] - first[seed] for seed in seeds])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from math import isnan
 
 import numpy as np
 
@@ -79,6 +80,8 @@ def explain(study: Study, seeds: int) -> Explanation:
         changes = {
             measure: compare_values(confirmed.of({}, measure), confirmed.of(best, measure))
             for measure in study.measures
+            # Nothing is measured beside a truth that the runs do not hold.
+            if not all(isnan(value) for value in confirmed.of(best, measure).values())
         }
         if len(study.sites) > 1:
             as_is, with_best = (confirmed.by_site(confirmed.of(values)) for values in ({}, best))

@@ -6,10 +6,11 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vinecompass.fusion import usual_odometry
 from vinecompass.grids import Grid
-from vinecompass.judging import judge_map
+from vinecompass.judging import FARTHEST_MISFIT, judge_map, misfit_of_track, misfits_on_map
 from vinecompass.localization import Localization, localize
 from vinecompass.mapping import build_map
 from vinecompass.runs import Run, Track, compare_relations, compare_tracks
@@ -19,6 +20,7 @@ from vinecompass.tuning.trial import Kind, Trial, new_seeds
 
 __all__ = ["LocalizationCase", "LocalizationScore", "MappingCase", "MappingScore"]
 
+FloatArray = NDArray[np.float64]
 START_OFF = np.array([0.3, 0.3, np.radians(9.0)])
 """Standard deviations of what people tell a robot about its start: metres and radians."""
 FARTHEST = 1.0
@@ -35,8 +37,8 @@ class LocalizationScore(Score):
         Share of the scans at which it was said to be right, 0 to 1.
     settled_after : float
         Metres of way until it was so for the first time; all of the way if never.
-    agreement : float
-        Mean share of a scan's beams that agree with the map.
+    misfit : float
+        How far on average what a scan hit lies from the next wall of the map, m: see `misfits_on_map`.
     particles : float
         How many there were on average: what the computing time goes by.
     rmse : float
@@ -46,15 +48,15 @@ class LocalizationScore(Score):
     wrong : float
         Share of the scans at which it was said to be right, and was off by more than 0.3 m and three sigmas.
     cost : float
-        RMSE of the position over all scans, m, none counted beyond 1 m; without the truth, the share of beams that
-        do not agree, all of them where it was not said to be right.
+        RMSE of the position over all scans, m, none counted beyond 1 m; without the truth, the misfit, m, as if
+        everything missed its wall by 0.3 m where it was not said to be right.
     """
 
     MEASURES: ClassVar[dict[str, str]] = {
-        "cost": "cost, m or share of beams",
+        "cost": "cost, m",
         "tracked": "share tracked",
         "settled_after": "way until settled, m",
-        "agreement": "agreement with the map",
+        "misfit": "misfit on the map, m",
         "particles": "particles, mean",
         "rmse": "RMSE once settled, m",
         "inside": "share inside the 95 % ellipse",
@@ -63,7 +65,7 @@ class LocalizationScore(Score):
 
     tracked: float
     settled_after: float
-    agreement: float
+    misfit: float
     particles: float
     rmse: float
     inside: float
@@ -82,12 +84,15 @@ class LocalizationCase:
     odometry : tuple of Track
         Of each run, by the settings given.
     settings : Settings
+    starts : tuple of array (3,), optional
+        Where each run begins on the map; as each run itself has it if not given.
     """
 
     grid: Grid
     runs: tuple[Run, ...]
     odometry: tuple[Track, ...]
     settings: Settings
+    starts: tuple[FloatArray, ...] = ()
     kind: Kind = "localization"
 
     def bound(self) -> float:
@@ -103,22 +108,26 @@ class LocalizationCase:
         settings = changed_settings(self.settings, trial.values)
         number = trial.seed % len(self.runs)
         run = self.runs[number]
+        start = self.starts[number] if self.starts else run.start
         off = np.random.default_rng(trial.seed).normal(0.0, START_OFF)
+        odometry = _odometry(run, self.odometry[number], settings, trial)
         found = localize(
             self.grid,
             run,
-            run.start + off,
-            odometry=_odometry(run, self.odometry[number], settings, trial),
+            start + off,
+            odometry=odometry,
             settings=settings.localization,
             seed=trial.seed,
         )
-        return _localization_score(found, run.truth)
+        misfits = misfits_on_map(self.grid, run, found.track, odometry=odometry)
+        return _localization_score(found, run, misfits)
 
 
-def _localization_score(found: Localization, truth: Track | None) -> LocalizationScore:
+def _localization_score(found: Localization, run: Run, misfits: FloatArray) -> LocalizationScore:
     rmse = inside = wrong = float("nan")
-    agreements = np.where(found.tracked, np.nan_to_num(found.agreements), 0.0)
-    cost = 1.0 - float(agreements.mean())
+    truth = run.truth
+    tracked = found.tracked[np.searchsorted(found.track.t, run.need_scans().t)]
+    cost = float(np.nanmean(np.where(tracked, misfits, FARTHEST_MISFIT)))
     if truth is not None:
         off = np.minimum(compare_tracks(found.track, truth).position, FARTHEST)
         cost = float(np.sqrt(np.mean(off**2)))
@@ -129,7 +138,7 @@ def _localization_score(found: Localization, truth: Track | None) -> Localizatio
     return LocalizationScore(
         tracked=float(found.tracked.mean()),
         settled_after=min(found.settled_after, float(found.ways[-1])),
-        agreement=found.mean_agreement,
+        misfit=float(np.nanmean(misfits)),
         particles=float(found.counts.mean()),
         rmse=rmse,
         inside=inside,
@@ -144,8 +153,8 @@ class MappingScore(Score):
 
     Parameters
     ----------
-    agreement : float
-        Mean share of a scan's points that lie by a wall of the submap before it.
+    misfit : float
+        How far on average what scans hit lies from what another part of the drive saw, m: see `misfit_of_track`.
     loops : int
         Closed.
     doubled : float
@@ -155,13 +164,13 @@ class MappingScore(Score):
     relations, aligned : float
         RMSE of the track's relations over a metre, and of the track laid over the truth as a whole, m.
     cost : float
-        Relations and aligned together, m; without the truth, the share of points by no wall and, for each metre of
-        way, the metres of walls drawn twice.
+        Relations and aligned together, m; without the truth, the misfit and, for each metre of way, the metres of
+        walls drawn twice.
     """
 
     MEASURES: ClassVar[dict[str, str]] = {
-        "cost": "cost, m or a share",
-        "agreement": "agreement with submaps",
+        "cost": "cost, m",
+        "misfit": "misfit of scans, m",
         "loops": "loops closed",
         "doubled": "walls drawn twice, m",
         "thickness": "wall thickness, m",
@@ -169,7 +178,7 @@ class MappingScore(Score):
         "aligned": "RMSE aligned, m",
     }
 
-    agreement: float
+    misfit: float
     loops: int
     doubled: float
     thickness: float
@@ -209,17 +218,18 @@ class MappingCase:
         run = self.runs[trial.seed]
         odometry = _odometry(run, self.odometry[trial.seed], settings, trial)
         mapping = build_map(run, odometry=odometry, settings=settings.mapping)
-        making, quality = mapping.making, judge_map(mapping.grid)
+        misfit = misfit_of_track(run, mapping.track, odometry=odometry)
+        quality = judge_map(mapping.grid)
         doubled = sum(spot.length for spot in quality.spots if spot.kind == "double line")
         relations = aligned = float("nan")
-        cost = 1.0 - making.agreement + doubled / max(mapping.track.length, 1.0)
+        cost = misfit + doubled / max(mapping.track.length, 1.0)
         if run.truth is not None:
             error = compare_relations(mapping.track, run.truth)
             relations, aligned = error.position, error.aligned_rmse
             cost = relations + aligned
         return MappingScore(
-            agreement=making.agreement,
-            loops=making.loops_closed,
+            misfit=misfit,
+            loops=mapping.making.loops_closed,
             doubled=float(doubled),
             thickness=quality.wall_thickness,
             relations=relations,

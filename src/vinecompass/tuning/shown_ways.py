@@ -11,11 +11,12 @@ from numpy.typing import NDArray
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
+from vinecompass.fusion import usual_odometry
 from vinecompass.geometry import distance_along, polyline_headings, resample_polyline
 from vinecompass.grids import Grid
-from vinecompass.localization import localize
-from vinecompass.runs import Track, read_run
+from vinecompass.runs import Track, cleaned, read_run
 from vinecompass.runs.tables import column, read_table
+from vinecompass.tuning.placed_runs import locate_run
 
 __all__ = ["ShownWay", "read_shown_ways", "ways_apart"]
 
@@ -102,10 +103,8 @@ def read_shown_ways(path: str | Path, grid: Grid) -> list[ShownWay]:
 
 def _driven(folder: Path, grid: Grid) -> list[FloatArray]:
     """Return where a run went on the map, parted where it stood."""
-    run = read_run(folder)
-    found = localize(grid, run, run.start)
-    if not np.any(found.tracked):
-        raise InputError("is not found on the map", file=folder, expected="a run recorded where the map was made")
+    run, _ = cleaned(read_run(folder, as_recorded=True))
+    _, found = locate_run(grid, run, usual_odometry(run), folder)
     track = Track(found.track.t[found.tracked], found.track.poses[found.tracked])
     return _between_stops(track)
 
