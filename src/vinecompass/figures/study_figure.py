@@ -71,7 +71,7 @@ def told_changes(changes: Mapping[str, Comparison]) -> list[tuple[str, str]]:
     return [
         (
             name,
-            "{:+.2g} ({:+.2g} to {:+.2g})".format(*(round(x, 3) for x in (change.difference, change.low, change.high))),
+            f"{change.difference:+.2g} ({change.low:+.2g} to {change.high:+.2g})",
         )
         for name, measure in (("cost", "cost"), ("time, s", "time"), ("clearance, m", "clearance"))
         if (change := changes.get(measure)) is not None
