@@ -1,12 +1,16 @@
+import dataclasses
 import unittest
 from pathlib import Path
 
 import numpy as np
+from scipy.spatial.distance import cdist
 
 from tests.support import assert_input_error, loop_run, room, short_mapping
-from vinecompass import Grid, align_maps, apply_edits, build_map, compare_maps, judge_map
-from vinecompass.geometry import relative
+from vinecompass import Grid, Track, align_maps, apply_edits, build_map, compare_maps, judge_map
+from vinecompass.geometry import compose, relative
 from vinecompass.grids import check_edits, in_frame
+from vinecompass.judging import misfit_of_track, misfits_on_map
+from vinecompass.runs import Scans
 
 
 def edited(grid, *edits):
@@ -60,6 +64,37 @@ class Differences(unittest.TestCase):
     def test_what_one_map_never_saw_is_not_new(self):
         before = edited(room(), block(2.0, 1.0, "unknown", 1.0))
         self.assertEqual(compare_maps(edited(room(), block(2.1, 1.1)), before).things, [])
+
+
+class Misfit(unittest.TestCase):
+    def test_hits_are_as_far_from_walls_as_brute_force_says(self):
+        run, grid = loop_run(), short_mapping().grid
+        lidar = run.robot.scanner
+        misfits = misfits_on_map(grid, run, run.truth, odometry=run.truth)
+        self.assertEqual(misfits.shape, (len(run.scans),))
+        for number in (5, 60):
+            t, ranges = run.scans.t[number], run.scans.ranges[number].astype(float)
+            hit = np.flatnonzero(lidar.returned(ranges))[:: max(int(np.sum(lidar.returned(ranges))) // 60, 1)]
+            sensor = compose(run.truth.at(t + lidar.beam_delays), lidar.mount_pose)[hit]
+            angles = sensor[:, 2] + lidar.beam_angles[hit]
+            ends = sensor[:, :2] + ranges[hit, None] * np.column_stack([np.cos(angles), np.sin(angles)])
+            away = cdist(ends, grid.occupied_points()).min(axis=1)
+            self.assertAlmostEqual(misfits[number], np.minimum(away, 0.3).mean(), places=5)
+
+    def test_a_drive_that_comes_back_beside_itself_fits_worse_the_farther(self):
+        run = loop_run()
+        turned = [
+            run.truth.poses + np.linspace(0.0, 1.0, len(run.truth))[:, None] * [metres, 0.0, 0.0]
+            for metres in (0.0, 0.1, 0.3)
+        ]
+        misfits = [misfit_of_track(run, Track(run.truth.t, poses), odometry=run.truth) for poses in turned]
+        # Halves of the drive lie half of that apart; what people hid from one of them is the same by any track.
+        self.assertGreater(misfits[1], misfits[0] + 0.002)
+        self.assertGreater(misfits[2], misfits[1] + 0.006)
+        nowhere = dataclasses.replace(run, scans=Scans(run.scans.t[:5], run.scans.ranges[:5]))
+        self.assertTrue(np.isnan(misfit_of_track(nowhere, run.truth, odometry=run.truth)))
+        empty = Grid(np.zeros((5, 5), np.float32), 0.1)
+        assert_input_error(self, lambda: misfits_on_map(empty, run, run.truth, odometry=run.truth), "no wall")
 
 
 class Quality(unittest.TestCase):

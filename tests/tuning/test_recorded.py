@@ -5,9 +5,10 @@ import unittest
 import numpy as np
 
 from tests.support import assert_input_error, new_folder, run, short_mapping, short_run
-from vinecompass import LocalizationCase, MappingCase, Settings, Trial, localize, write_map, write_run
+from vinecompass import Grid, LocalizationCase, MappingCase, Settings, Trial, localize, write_map, write_run
 from vinecompass.fusion import usual_odometry
-from vinecompass.tuning import StudyRun, Vary, choose_settings, explain
+from vinecompass.tuning import StudyRun, Vary, choose_settings, explain, locate_run
+from vinecompass.tuning.explain import compare_measures
 
 
 class Localizing(unittest.TestCase):
@@ -27,7 +28,9 @@ class Localizing(unittest.TestCase):
         self.assertLess(result.particles, alike.particles + 1.0)
         blind = dataclasses.replace(case, runs=(dataclasses.replace(made, truth=None),)).run(trial, 1.0)
         self.assertTrue(np.isnan(blind.rmse))
-        self.assertLess(blind.cost, 0.3)
+        # Without a truth: how far hits lie from walls, 0.3 m where the pose was not tracked.
+        self.assertLess(blind.misfit, 0.05)
+        self.assertAlmostEqual(blind.cost, blind.tracked * blind.misfit + (1.0 - blind.tracked) * 0.3, delta=0.01)
         # A filter that takes the odometry for perfect, and beams for proof, is worse.
         rash = {"localization.distance_noise": 0.005, "localization.beam_trust": 1.0, "localization.start_spread": 0.05}
         careless = [
@@ -35,6 +38,37 @@ class Localizing(unittest.TestCase):
         ]
         careful = [case.run(Trial(0, seed, {}), 1.0).cost for seed in (1, 3)]
         self.assertGreater(sum(careless), sum(careful))
+
+    def test_without_a_truth_no_setting_judges_itself(self):
+        made = dataclasses.replace(short_run(), truth=None)
+        odometry = usual_odometry(made)
+        case = LocalizationCase(short_mapping().grid, (made,), (odometry,), Settings())
+        maps = MappingCase((made,), (odometry,), Settings())
+        for one, key in ((case, "localization.field_spread"), (maps, "mapping.field_spread")):
+            with self.subTest(key):
+                # With a wide field everything agrees better, by the field; what it does to the poses is a millimetre.
+                narrow, wide = (one.run(Trial(0, 0, {key: spread}), 1.0).misfit for spread in (0.05, 0.2))
+                self.assertLess(abs(wide - narrow), 0.002)
+        beams = {"localization.beams": 40}
+        with StudyRun(case, new_folder() / "study", made_of={}, workers=2) as study_run:
+            study = study_run.run([Trial(2 * k + bool(one), k, one) for k in range(6) for one in ({}, beams)])
+        self.assertTrue(np.isnan(study.scores[0].rmse))
+        changes = compare_measures(study, beams)
+        self.assertEqual(set(study.measures) - set(changes), {"rmse", "inside", "wrong"})
+        self.assertEqual((changes["misfit"].pairs, changes["cost"].pairs), (6, 6))
+
+    def test_a_run_that_does_not_say_where_it_begins_is_found(self):
+        made, grid = short_run(), short_mapping().grid
+        for start in (made.start, made.start + [0.0, -4.0, 1.5], [1e3, 0.0, 0.0]):
+            untold = dataclasses.replace(made, start=np.array(start), truth=None)
+            with self.subTest(start=start):
+                found, located = locate_run(grid, untold, usual_odometry(untold))
+                self.assertLess(np.hypot(*(found - made.start)[:2]), 0.15)
+                off = located.track.poses - made.truth.at(located.track.t)
+                self.assertLess(np.median(np.hypot(off[:, 0], off[:, 1])), 0.05)
+        elsewhere = Grid(np.full((200, 200), -2.0, np.float32), 0.05, (0.0, 0.0))
+        elsewhere.log_odds[0] = 2.0
+        assert_input_error(self, lambda: locate_run(elsewhere, made, usual_odometry(made), "run"), "run", "--start")
 
 
 class Mapping(unittest.TestCase):

@@ -293,14 +293,9 @@ def _told(
 ) -> Outcome:
     """Return what a study says."""
     changed = _written(explanation.best)
-    if not explanation.differs:
-        line = "nothing that was tried changes anything: what was varied may not be used here"
-    elif not explanation.best:
-        line = "the settings as they are do best of all that was tried"
-    elif explanation.is_better:
-        line = f"better with {changed}"
-    else:
-        line = f"nothing surely better; the best seems {changed}"
+    line = explanation.verdict
+    if explanation.best and explanation.differs:
+        line = f"better with {changed}" if explanation.is_better else f"{line}; the best seems {changed}"
     details = [f"{explanation.tried} sets of values on {explanation.seeds} seeds, {len(study.trials)} trials in all"]
     if explanation.changes:
         details.append("what changes with it, on seeds that did not choose it (mean, 95 % interval):")

@@ -45,10 +45,9 @@ def draw_study(study: Study, explanation: Explanation, *, ax: Axes | None = None
     chosen_on = study.on_seeds(0, explanation.seeds)
     tried = chosen_on.tried()
     keys = [effect.key for effect in explanation.effects] or sorted({key for values in tried for key in values})
+    title = explanation.verdict[0].upper() + explanation.verdict[1:]
     if explanation.is_better:
-        title = f"Better by {100.0 * explanation.saved:.0f} % of the cost on seeds that did not choose it"
-    else:
-        title = "Nothing surely better than the settings as they are"
+        title += " on seeds that did not choose it"
     figure = blank_sheet(title, ax=ax)
     panels = _panels(figure, min(len(keys), MOST_PANELS) + (len(keys) == 2))
     for axes, key in zip(panels, keys, strict=False):

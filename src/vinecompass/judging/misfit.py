@@ -20,8 +20,9 @@ FARTHEST_MISFIT = 0.3
 """Metres that a point counts at most: what has gone since, and people, fit nowhere."""
 BEAMS_EACH = 60
 """About so many points of a scan are looked at."""
-KEPT_EVERY, PARTS = 0.2, (3.0, 5.0)
-"""Metres of way from scan to scan that are compared with each other, and of the parts that the way is cut into."""
+KEPT_EVERY, PARTS = 0.2, (3.0, 8.0, 20.0, 50.0)
+"""Metres of way from scan to scan that are compared with each other, and of the parts that the way is cut into: short
+ones show what bends, long ones what comes back beside itself."""
 
 
 @checked

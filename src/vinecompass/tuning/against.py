@@ -11,9 +11,9 @@ import numpy as np
 from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.settings import Settings, changed_settings
-from vinecompass.tuning.comparison import CONFIDENCE, FEWEST, Comparison, compare_values
+from vinecompass.tuning.comparison import CONFIDENCE, FEWEST, Comparison
 from vinecompass.tuning.designs import Values
-from vinecompass.tuning.explain import WORTH
+from vinecompass.tuning.explain import WORTH, compare_measures
 from vinecompass.tuning.study import Study, StudyRun
 from vinecompass.tuning.trial import Trial
 
@@ -97,11 +97,8 @@ def verdict(study: Study, trials: int) -> Verdict:
     """
     confidence = 1.0 - (1.0 - CONFIDENCE) / len(_looks(trials // 2))
     values = next((one for one in study.tried() if one), {})
-    measures = ("cost", *(name for name in study.measures if name != "cost"))
-    changes = {
-        name: compare_values(study.of({}, name), study.of(values, name), confidence=confidence) for name in measures
-    }
-    before = {name: float(np.mean(list(study.of({}, name).values()))) for name in measures}
+    changes = compare_measures(study, values, confidence)
+    before = {name: float(np.mean(list(study.of({}, name).values()))) for name in changes}
     cost, alike = changes["cost"], WORTH * before["cost"]
     if cost.is_told and cost.difference < 0.0:
         return Verdict(values, "better", changes, before)

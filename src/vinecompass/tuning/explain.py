@@ -8,12 +8,12 @@ from math import isnan
 import numpy as np
 
 from vinecompass.errors import InputError
-from vinecompass.tuning.comparison import Comparison, compare_values
+from vinecompass.tuning.comparison import CONFIDENCE, Comparison, compare_values
 from vinecompass.tuning.designs import Values
 from vinecompass.tuning.effects import Effect, best_values, effects
 from vinecompass.tuning.study import Study
 
-__all__ = ["Explanation", "explain"]
+__all__ = ["Explanation", "compare_measures", "explain"]
 
 WORTH = 0.01
 """Share of the cost that must be saved for a change to be worth it."""
@@ -52,6 +52,18 @@ class Explanation:
     in_sites: dict[str, Comparison] = field(default_factory=dict)
 
     @property
+    def verdict(self) -> str:
+        """What to do about the settings as they are, in a few words."""
+        if not self.differs:
+            return "nothing that was tried changes anything: what was varied may not be used here"
+        if not self.best:
+            return "the settings as they are do best of all that was tried"
+        if self.is_better:
+            return f"better by {100.0 * self.saved:.0f} % of the cost"
+        is_told = "cost" in self.changes and self.changes["cost"].is_told and self.saved > 0.0
+        return "nothing worth a change" if is_told and self.saved <= WORTH else "nothing surely better"
+
+    @property
     def is_better(self) -> bool:
         """Whether the best values beat the settings as they are on other seeds, beyond chance, and worth a change.
 
@@ -77,12 +89,7 @@ def explain(study: Study, seeds: int) -> Explanation:
     confirmed = study.on_seeds(seeds, last)
     changes, saved, in_sites = {}, float("nan"), {}
     if best and confirmed.of(best) and confirmed.of({}):
-        changes = {
-            measure: compare_values(confirmed.of({}, measure), confirmed.of(best, measure))
-            for measure in study.measures
-            # Nothing is measured beside a truth that the runs do not hold.
-            if not all(isnan(value) for value in confirmed.of(best, measure).values())
-        }
+        changes = compare_measures(confirmed, best)
         if len(study.sites) > 1:
             as_is, with_best = (confirmed.by_site(confirmed.of(values)) for values in ({}, best))
             in_sites = {
@@ -92,6 +99,19 @@ def explain(study: Study, seeds: int) -> Explanation:
         saved = -changes["cost"].difference / max(float(np.mean(list(confirmed.of({}).values()))), 1e-12)
     tried, differs = len(chosen_on.tried()), _differs(chosen_on)
     return Explanation(best, changes, effects(chosen_on), tried, seeds, differs, saved, in_sites)
+
+
+def compare_measures(study: Study, values: Values, confidence: float = CONFIDENCE) -> dict[str, Comparison]:
+    """Return how each measure changes from the settings as they are to a set of values, on a study's seeds.
+
+    What is measured nowhere, as errors of runs without a truth, is left out.
+    """
+    pairs = {name: (study.of({}, name), study.of(values, name)) for name in study.measures}
+    return {
+        name: compare_values(before, after, confidence=confidence)
+        for name, (before, after) in pairs.items()
+        if not all(isnan(value) for value in after.values())
+    }
 
 
 def _differs(study: Study) -> bool:
