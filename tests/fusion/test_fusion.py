@@ -10,10 +10,12 @@ from tests.motion.test_wheels import car, four_wheels
 from tests.odometry.test_laser_odometry import scans_between
 from tests.support import altered_robot, assert_input_error, dry_run, loop_run, robot, site, true_slip, wet_run
 from vinecompass import Command, LaserOdometry, OdometryFusion, Robot, Simulator, Track, compare_tracks, fuse
+from vinecompass.fusion import choose_odometry
 from vinecompass.geometry import arc, chain, wrap_angle
 from vinecompass.links import Recorder
 from vinecompass.motion import steering_angle, wheel_speeds
 from vinecompass.odometry import ScanMotion
+from vinecompass.rehearsal import inject_fault
 from vinecompass.runs import Imu, Positions, Run, Scans, Wheels
 from vinecompass.settings import FusionSettings
 
@@ -309,6 +311,17 @@ class BadInput(unittest.TestCase):
         self.assertEqual(fuse(run, sources=["wheels", "imu"]).doubts, ())
         against = dataclasses.replace(run, imu=dataclasses.replace(run.imu, turn_rate=-run.imu.turn_rate))
         self.assertIn("contradict", " ".join(fuse(against).doubts))
+
+    def test_scans_by_another_clock_are_told_by_their_turning(self):
+        late = inject_fault(dry_run(), "scan clock late", 0.0, 1.0)
+        for run, other in ((late, "gyro"), (dataclasses.replace(late, imu=None), "wheels")):
+            with self.subTest(other=other):
+                (doubt,) = fuse(run).doubts_of_scans
+                seconds = float(doubt.split("turn ")[1].split(" s after")[0])
+                self.assertAlmostEqual(seconds, 0.2, delta=0.05)
+                self.assertIn(other, doubt)
+                self.assertEqual(choose_odometry(run, "fused")[1], (doubt,))
+        self.assertEqual(choose_odometry(dry_run(), "fused")[1], ())
 
     def test_what_cannot_be_fused_is_named(self):
         run = dry_run()

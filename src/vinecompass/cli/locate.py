@@ -88,9 +88,8 @@ class LocateOptions:
 def run_locate(given: LocateOptions) -> Outcome:
     """Do what the command does."""
     from vinecompass.files import FILM, TRACK, check_suffix
-    from vinecompass.fusion import bent_scans, choose_odometry, learn_noise
+    from vinecompass.fusion import choose_odometry, learn_noise
     from vinecompass.localization import localize
-    from vinecompass.odometry import contradictions_of_scans
     from vinecompass.runs import cleaned, write_track
 
     check_suffix(given.out, ".csv", TRACK)
@@ -104,7 +103,7 @@ def run_locate(given: LocateOptions) -> Outcome:
 
         check_suffix(given.film, ".gif", FILM)
         watch = LocalizationFilm(grid, every=FRAME_EVERY)
-    track = choose_odometry(run, given.odometry)
+    track, doubts = choose_odometry(run, given.odometry)
     with progress_bar() as progress:
         found = localize(
             grid,
@@ -133,7 +132,6 @@ def run_locate(given: LocateOptions) -> Outcome:
         details += ["and of the sensors, for the robot file:"]
         details += [f"  {name} = {noise.value:.3g} (filed {noise.filed:.3g})" for name, noise in noises.items()]
         quality["learned_of_sensors"] = {name: noise.value for name, noise in noises.items()}
-    doubts = (*contradictions_of_scans(run), *bent_scans(run, track))
     quality["doubts"] = list(doubts)
     done = not doubts and found.settled_at is not None and found.changes[-1].state != "lost"
     return Outcome(

@@ -75,10 +75,9 @@ def run_map(
     """Do what the command does."""
 
     from vinecompass.files import FILM, TRACK, check_suffix
-    from vinecompass.fusion import bent_scans, choose_odometry
+    from vinecompass.fusion import choose_odometry
     from vinecompass.grids import check_map_name, write_map
     from vinecompass.mapping import build_map
-    from vinecompass.odometry import contradictions_of_scans
     from vinecompass.runs import cleaned, write_track
 
     check_map_name(out)
@@ -92,7 +91,7 @@ def run_map(
         watch = MapFilm(every=FRAME_EVERY)
     recorded, clock = read_told_run(run_path)
     run, left_out = cleaned(recorded)
-    motion = choose_odometry(run, odometry)
+    motion, doubts = choose_odometry(run, odometry)
     with progress_bar() as progress:
         mapping = build_map(
             run,
@@ -103,7 +102,6 @@ def run_map(
         )
     grid, mapper = mapping.grid, mapping.mapper
     truth, accuracy = _measured(mapping, run)
-    doubts = (*contradictions_of_scans(run), *bent_scans(run, motion))
     hint = f"vinecompass locate {out} RUN --at x,y,heading_deg -o track.csv"
     files = {path.suffix[1:]: str(path) for path in write_map(grid, out, making=mapping.making)}
     if track is not None:

@@ -13,12 +13,14 @@ from vinecompass.fusion.learned_noise import NOISES, contradictions, learn_noise
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.source_errors import SourceError, compare_sources
 from vinecompass.fusion.sweep_time import bent_scans, scanner_track
+from vinecompass.fusion.turning import HeadingSource, clock_offset, turn_ratio
 
 __all__ = [
     "NOISES",
     "Calibration",
     "EstimatedValue",
     "Fused",
+    "HeadingSource",
     "OdometryFusion",
     "SourceError",
     "SourceReport",
@@ -27,6 +29,7 @@ __all__ = [
     "amendments",
     "bent_scans",
     "choose_odometry",
+    "clock_offset",
     "compare_sources",
     "contradictions",
     "estimate_mount",
@@ -34,5 +37,6 @@ __all__ = [
     "learn_noise",
     "noise_advice",
     "scanner_track",
+    "turn_ratio",
     "usual_odometry",
 ]

@@ -17,6 +17,7 @@ from vinecompass.fusion.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.fusion.pauses import bridged
 from vinecompass.fusion.sweep_time import bent_scans
+from vinecompass.fusion.turning import late_scans
 from vinecompass.odometry import (
     ScanMotion,
     contradictions_of_scans,
@@ -86,9 +87,15 @@ class Fused:
         Scans that moved otherwise than wheels or odometry say, or bend in turns, and sources that contradict the
         others again and again.
         """
+        return (*self.doubts_of_scans, *_at_odds(self.report))
+
+    @cached_property
+    def doubts_of_scans(self) -> tuple[str, ...]:
+        """Those of the doubts that scans raise: of their mount, their sweep and their clock."""
         left_out: dict[str, Any] = {name: None for name in SOURCES if name not in self.report}
         used = replace(self.run, **left_out)
-        return (*contradictions_of_scans(used), *bent_scans(used, self.track), *_at_odds(self.report))
+        late = late_scans(used, track_of(self.motions)) if self.motions else ()
+        return (*contradictions_of_scans(used), *bent_scans(used, self.track), *late)
 
     @cached_property
     def alone(self) -> dict[str, Track]:
@@ -239,11 +246,16 @@ def usual_odometry(run: Run, *, settings: FusionSettings | None = None) -> Track
     return fuse(run, sources=[name for name in _usual_sources(run) if name != "position"], settings=settings).track
 
 
-def choose_odometry(run: Run, name: Literal["fused", "wheels", "scans"]) -> Track:
-    """Return the odometry of a run by name: all streams fused, the wheels (or odometry) alone, or the scans alone."""
-    if name == "wheels":
-        return odometry_track(run)
-    return laser_track(run)[0] if name == "scans" else usual_odometry(run)
+def choose_odometry(run: Run, name: Literal["fused", "wheels", "scans"]) -> tuple[Track, tuple[str, ...]]:
+    """Return the odometry of a run by name, and why its scans are not to be trusted, a sentence each.
+
+    All streams but position fixes fused, the wheels (or odometry) alone, or the scans alone.
+    """
+    if name == "fused":
+        fused = fuse(run, sources=[name for name in _usual_sources(run) if name != "position"])
+        return fused.track, fused.doubts_of_scans
+    track = odometry_track(run) if name == "wheels" else laser_track(run)[0]
+    return track, (*contradictions_of_scans(run), *bent_scans(run, track))
 
 
 def _usual_sources(run: Run) -> list[str]:

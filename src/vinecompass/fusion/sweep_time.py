@@ -27,6 +27,8 @@ FEWEST_POINTS, LEAST_MATCHED = 30, 0.6
 """Points that a scan must have, and the share of them that must lie by walls, for it to tell something."""
 CELL, SPREAD, WINDOW = 0.05, 0.08, SearchWindow(reach=0.1, turn=np.radians(5.0), turn_step=np.radians(1.0))
 """Cells of the grid that a scan is matched to and the spread of its likelihood field, m, and the search on it."""
+PRIOR_POINTS = 1e-3
+"""What the guess counts in a match: nothing, but where a scan shows nothing at all."""
 NORMAL = 1.4826
 """Standard deviation of normal errors, by the median of their absolute values."""
 ENOUGH, ALIKE, NEAR, SURE = 0.05, 0.1, 0.25, 4.0
@@ -154,7 +156,7 @@ def _bend_beyond(run: Run, track: Track, before: int, after: int) -> float | Non
         WallGrid.of_points(reference, cell_size=CELL, spread=SPREAD),
         relative(second.pose, first.pose),
         window=WINDOW,
-        prior_points=0.0,
+        prior_points=PRIOR_POINTS,
         doubt_sweep=True,
     )
     return match.turn_rate_error if match.matched_share > LEAST_MATCHED else None

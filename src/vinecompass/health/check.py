@@ -14,25 +14,25 @@ from vinecompass.errors import InputError
 from vinecompass.fusion import (
     NOISES,
     Calibration,
+    HeadingSource,
+    clock_offset,
     contradictions,
     estimate_mount,
     learn_noise,
     noise_advice,
     scanner_track,
+    turn_ratio,
 )
 from vinecompass.geometry import compose, inverse, wrap_angle
 from vinecompass.health.findings import SEVERITIES, Finding, Health
 from vinecompass.health.frames import frame_links, missing_streams
 from vinecompass.health.motion import (
     DEGREES,
-    HeadingSource,
     check_frozen_imu,
     check_slip,
     check_speeds,
-    clock_offset,
     heading_in_degrees,
     outside_spans,
-    turn_ratio,
 )
 from vinecompass.health.readings import another_sweep, check_finite, check_ranges, dirty_beams, own_beams
 from vinecompass.health.stamps import ANOTHER_TIME, MILLISECONDS, check_stamps, describe_stream

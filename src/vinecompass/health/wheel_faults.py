@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from vinecompass.fusion import HeadingSource
 from vinecompass.geometry import relative, wrap_angle
 from vinecompass.health.findings import Finding
-from vinecompass.health.motion import HeadingSource
 from vinecompass.importing import unwrapped
 from vinecompass.motion import body_velocity
 from vinecompass.robot import Robot
