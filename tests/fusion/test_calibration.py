@@ -7,7 +7,7 @@ from benchmarks.other_world.base import OtherBase
 from tests.support import DRY_ROUTE, altered_robot, assert_input_error, dry_run, robot, short_run, site
 from vinecompass import Track, check, estimate_mount, fuse, record_drive
 from vinecompass.fusion import amended_robot
-from vinecompass.fusion.base_response import base_response
+from vinecompass.fusion.calibrating.base_response import base_response
 from vinecompass.runs import Commands, Scans
 
 TRUE = {

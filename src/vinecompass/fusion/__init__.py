@@ -1,6 +1,6 @@
 """Motion from all sensors together, and the mounts and scales that fit it best."""
 
-from vinecompass.fusion.calibration import (
+from vinecompass.fusion.calibrating.calibration import (
     Calibration,
     EstimatedValue,
     amend_robot_file,
@@ -8,12 +8,12 @@ from vinecompass.fusion.calibration import (
     amendments,
     estimate_mount,
 )
+from vinecompass.fusion.calibrating.learned_noise import NOISES, contradictions, learn_noise, noise_advice
+from vinecompass.fusion.calibrating.sweep_time import scanner_track
+from vinecompass.fusion.calibrating.turning import HeadingSource, clock_offset, turn_ratio
 from vinecompass.fusion.fuse import Fused, choose_odometry, fuse, usual_odometry
-from vinecompass.fusion.learned_noise import NOISES, contradictions, learn_noise, noise_advice
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.source_errors import SourceError, compare_sources
-from vinecompass.fusion.sweep_time import bent_scans, scanner_track
-from vinecompass.fusion.turning import HeadingSource, clock_offset, turn_ratio
 
 __all__ = [
     "NOISES",
@@ -27,7 +27,6 @@ __all__ = [
     "amend_robot_file",
     "amended_robot",
     "amendments",
-    "bent_scans",
     "choose_odometry",
     "clock_offset",
     "compare_sources",

@@ -12,12 +12,12 @@ from numpy.typing import NDArray
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
-from vinecompass.fusion.estimated_value import EstimatedValue
-from vinecompass.fusion.learned_noise import learn_noise, with_learned_noise
+from vinecompass.fusion.calibrating.estimated_value import EstimatedValue
+from vinecompass.fusion.calibrating.learned_noise import learn_noise, with_learned_noise
+from vinecompass.fusion.calibrating.sweep_time import bent_scans
+from vinecompass.fusion.calibrating.turning import late_scans
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.fusion.pauses import bridged
-from vinecompass.fusion.sweep_time import bent_scans
-from vinecompass.fusion.turning import late_scans
 from vinecompass.odometry import (
     ScanMotion,
     contradictions_of_scans,

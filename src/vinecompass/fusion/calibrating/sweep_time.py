@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.fusion.estimated_value import EstimatedValue
+from vinecompass.fusion.calibrating.estimated_value import EstimatedValue
 from vinecompass.geometry import relative
 from vinecompass.matching import SearchWindow, WallGrid, match_scan
 from vinecompass.odometry import ScanMotion, deskewed_hits, laser_track, motion_at

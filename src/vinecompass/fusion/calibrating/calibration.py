@@ -13,10 +13,10 @@ from scipy.optimize import least_squares
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
-from vinecompass.fusion.base_response import base_response
-from vinecompass.fusion.estimated_value import EstimatedValue, curvature_errors
-from vinecompass.fusion.learned_noise import NOISES, learn_noise
-from vinecompass.fusion.sweep_time import scanner_track
+from vinecompass.fusion.calibrating.base_response import base_response
+from vinecompass.fusion.calibrating.estimated_value import EstimatedValue, curvature_errors
+from vinecompass.fusion.calibrating.learned_noise import NOISES, learn_noise
+from vinecompass.fusion.calibrating.sweep_time import scanner_track
 from vinecompass.geometry import arc, arc_velocity, chain, compose, inverse, relative, wrap_angle
 from vinecompass.odometry import turned_by_gyro, wheel_ways
 from vinecompass.robot import Drive, Robot

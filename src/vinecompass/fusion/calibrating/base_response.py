@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
-from vinecompass.fusion.estimated_value import EstimatedValue, curvature_errors
+from vinecompass.fusion.calibrating.estimated_value import EstimatedValue, curvature_errors
 from vinecompass.robot import Drive
 from vinecompass.runs import Commands
 

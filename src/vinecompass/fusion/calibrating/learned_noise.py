@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
-from vinecompass.fusion.estimated_value import EstimatedValue
+from vinecompass.fusion.calibrating.estimated_value import EstimatedValue
 from vinecompass.motion import unrolling_of
 from vinecompass.odometry import dead_reckon, turned_by_gyro
 from vinecompass.robot import Lidar, Robot

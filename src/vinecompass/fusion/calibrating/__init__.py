@@ -1,0 +1,1 @@
+"""What a run tells of the robot that made it: mount, sizes, sweep, clocks, noises."""
