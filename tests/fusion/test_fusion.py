@@ -320,8 +320,8 @@ class BadInput(unittest.TestCase):
                 seconds = float(doubt.split("turn ")[1].split(" s after")[0])
                 self.assertAlmostEqual(seconds, 0.2, delta=0.05)
                 self.assertIn(other, doubt)
-                self.assertEqual(choose_odometry(run, "fused")[1], (doubt,))
-        self.assertEqual(choose_odometry(dry_run(), "fused")[1], ())
+                self.assertEqual(choose_odometry(run, "fused").doubts, (doubt,))
+        self.assertEqual(choose_odometry(dry_run(), "fused").doubts, ())
 
     def test_what_cannot_be_fused_is_named(self):
         run = dry_run()

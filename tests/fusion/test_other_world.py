@@ -23,7 +23,7 @@ from vinecompass.geometry import distance_along, relative
 from vinecompass.odometry import dead_reckon, swept_scans
 from vinecompass.runs import Imu, Wheels, rows_of
 
-CLINIC = 18
+CLINIC, PLAIN = 18, 3
 
 
 @cache
@@ -91,15 +91,29 @@ class Fusing(unittest.TestCase):
         self.assertEqual(sorted(found), [("imu", "jitter"), ("wheels", "jitter")])
 
     def test_wheels_that_stand_while_the_robot_drives_are_not_believed(self):
-        _, run = rooms()
-        wheels, half = run.wheels, float(np.median(run.wheels.t))
-        for name, standing in (("from the start", wheels.t < half), ("to the end", wheels.t > half)):
+        _, plain = place_and_run(PLAIN)
+        until = plain.scans.t[0] + 80.0
+        plain = dataclasses.replace(
+            plain, **{name: rows_of(stream, stream.t < until) for name, stream in plain.streams().items()}
+        )
+        deaf = dataclasses.replace(plain, imu=None)
+        for name, run, rows, columns, most in (
+            ("both from the start, in rooms", rooms()[1], slice(0, 2500), [0, 1], 0.25),
+            # Scans that standing wheels led along plain aisles stood as well: 8 m off.
+            ("both to the end, along aisles", plain, slice(2000, None), [0, 1], 0.2),
+            ("the left one to the end, without an IMU", deaf, slice(2000, None), [0], 0.4),
+        ):
             with self.subTest(name):
-                angles = np.where(standing[:, None], wheels.angles[np.argmax(standing)], wheels.angles)
-                fused = fuse(dataclasses.replace(run, wheels=dataclasses.replace(wheels, angles=angles)))
-                error = compare_tracks(fused.track, run.truth)
-                self.assertLess(error.position_rmse, 0.25)
-                self.assertTrue(fused.doubts or len(fused.slips))
+                angles = run.wheels.angles.copy()
+                angles[rows, columns] = angles[rows, columns][0]
+                wheels = dataclasses.replace(run.wheels, angles=angles)
+                fused = fuse(dataclasses.replace(run, wheels=wheels))
+                self.assertLess(compare_tracks(fused.track, run.truth).position_rmse, most)
+                self.assertIn("left out meanwhile", fused.notes[0])
+                self.assertEqual((len(fused.standing), fused.doubts), (1, ()))
+        # The left wheel is dead still: without scans nothing takes its place.
+        alone = fuse(dataclasses.replace(plain, wheels=wheels, scans=None))
+        self.assertIn("the left wheel stands", alone.doubts[0])
 
     def test_a_pause_of_all_streams_is_bridged_by_the_wheels_and_its_doubt_is_told(self):
         _, run = rooms()

@@ -103,7 +103,8 @@ def run_locate(given: LocateOptions) -> Outcome:
 
         check_suffix(given.film, ".gif", FILM)
         watch = LocalizationFilm(grid, every=FRAME_EVERY)
-    track, doubts = choose_odometry(run, given.odometry)
+    chosen = choose_odometry(run, given.odometry)
+    track, doubts, left_out = chosen.track, chosen.doubts, (*left_out, *chosen.notes)
     with progress_bar() as progress:
         found = localize(
             grid,

@@ -91,11 +91,12 @@ def run_map(
         watch = MapFilm(every=FRAME_EVERY)
     recorded, clock = read_told_run(run_path)
     run, left_out = cleaned(recorded)
-    motion, doubts = choose_odometry(run, odometry)
+    chosen = choose_odometry(run, odometry)
+    doubts, left_out = chosen.doubts, (*left_out, *chosen.notes)
     with progress_bar() as progress:
         mapping = build_map(
             run,
-            odometry=motion,
+            odometry=chosen.track,
             settings=load_settings(settings).mapping,
             watch=watch,
             progress=progress,

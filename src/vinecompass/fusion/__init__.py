@@ -14,6 +14,7 @@ from vinecompass.fusion.calibrating.turning import HeadingSource, clock_offset, 
 from vinecompass.fusion.fuse import Fused, choose_odometry, fuse, usual_odometry
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.source_errors import SourceError, compare_sources
+from vinecompass.fusion.standing_wheels import StandingWheels, standing_wheels
 
 __all__ = [
     "NOISES",
@@ -24,6 +25,7 @@ __all__ = [
     "OdometryFusion",
     "SourceError",
     "SourceReport",
+    "StandingWheels",
     "amend_robot_file",
     "amended_robot",
     "amendments",
@@ -36,6 +38,7 @@ __all__ = [
     "learn_noise",
     "noise_advice",
     "scanner_track",
+    "standing_wheels",
     "turn_ratio",
     "usual_odometry",
 ]

@@ -18,6 +18,7 @@ from vinecompass.fusion.calibrating.sweep_time import bent_scans
 from vinecompass.fusion.calibrating.turning import late_scans
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.fusion.pauses import bridged
+from vinecompass.fusion.standing_wheels import StandingWheels, inside_spans, longest_part, standing_wheels
 from vinecompass.odometry import (
     ScanMotion,
     contradictions_of_scans,
@@ -26,12 +27,12 @@ from vinecompass.odometry import (
     odometry_track,
     track_of,
 )
-from vinecompass.runs import Run, Track, cleaned
+from vinecompass.runs import Run, Track, cleaned, rows_of
 from vinecompass.runs.order import spans_of
 from vinecompass.runs.streams import Stream
 from vinecompass.settings import FusionSettings
 
-__all__ = ["Fused", "choose_odometry", "fuse", "usual_odometry"]
+__all__ = ["ChosenOdometry", "Fused", "choose_odometry", "fuse", "usual_odometry"]
 
 MOST_GATED, LARGEST_INNOVATION = 0.6, 5.0
 """Share of a source's readings left out, and mean square of its innovations, beyond which something is wrong."""
@@ -65,6 +66,8 @@ class Fused:
         The noises that the run tells of its sensors, as `learn_noise` has them: the filter took them, not those filed.
     notes : tuple of str
         What was left out of the run, and why; and when nothing told how far the robot went.
+    standing : tuple of StandingWheels
+        When wheels, or the odometry in place of them, stood while the scans went: they were left out meanwhile.
     """
 
     run: Run
@@ -74,6 +77,7 @@ class Fused:
     motions: list[ScanMotion]
     learned: dict[str, EstimatedValue]
     notes: tuple[str, ...]
+    standing: tuple[StandingWheels, ...]
 
     @property
     def slipping(self) -> str:
@@ -84,18 +88,24 @@ class Fused:
     def doubts(self) -> tuple[str, ...]:
         """Why the track is not to be trusted before the run is checked, a sentence each; none if it is.
 
-        Scans that moved otherwise than wheels or odometry say, or bend in turns, and sources that contradict the
-        others again and again.
+        Scans that moved otherwise than wheels or odometry say, or bend in turns, sources that contradict the others
+        again and again, and a wheel that stands where there are no scans to go by.
         """
-        return (*self.doubts_of_scans, *_at_odds(self.report))
+        standing = () if self.motions else _told(standing_wheels(self._used))
+        return (*standing, *self.doubts_of_scans, *_at_odds(self.report))
 
     @cached_property
     def doubts_of_scans(self) -> tuple[str, ...]:
         """Those of the doubts that scans raise: of their mount, their sweep and their clock."""
-        left_out: dict[str, Any] = {name: None for name in SOURCES if name not in self.report}
-        used = replace(self.run, **left_out)
+        used = self._used
         late = late_scans(used, track_of(self.motions)) if self.motions else ()
         return (*contradictions_of_scans(used), *bent_scans(used, self.track), *late)
+
+    @property
+    def _used(self) -> Run:
+        """The run with only the sources that were used, where the wheels do not stand."""
+        left_out: dict[str, Any] = {name: None for name in SOURCES if name not in self.report}
+        return _where_wheels_turn(replace(self.run, **left_out), self.standing)
 
     @cached_property
     def alone(self) -> dict[str, Track]:
@@ -169,11 +179,24 @@ def fuse(
     used = replace(run, **left_out)
     scanned: Track | None = None
     motions: list[ScanMotion] = []
+    standing: tuple[StandingWheels, ...] = ()
     if "scans" in sources:
-        scanned, motions = _motion_by_scans(used, sources, settings, progress)
-    fused = _filtered(used, sources, scanned, motions, settings, progress)
+        standing = standing_wheels(used)
+        scanned, motions = _motion_by_scans(used, sources, standing, settings, progress)
+        notes += tuple(f"{sentence}: left out meanwhile" for sentence in _told(standing))
+    fused = _filtered(used, sources, scanned, motions, standing, settings, progress)
     notes += _untold_spans(motions, sources)
     return replace(fused, run=run, notes=notes)
+
+
+def _told(standing: Sequence[StandingWheels]) -> tuple[str, ...]:
+    """Return a sentence about each source that stands though the robot moves."""
+    return tuple(str(each) for each in standing)
+
+
+def _spans(standing: Sequence[StandingWheels]) -> NDArray[np.float64]:
+    """Return the spans ``(N, 2)`` in which wheels, or the odometry in their place, stand though the robot moves."""
+    return np.array([(each.begin, each.end) for each in standing]).reshape(-1, 2)
 
 
 def _at_odds(report: dict[str, SourceReport]) -> tuple[str, ...]:
@@ -192,19 +215,20 @@ def _at_odds(report: dict[str, SourceReport]) -> tuple[str, ...]:
 def _motion_by_scans(
     run: Run,
     sources: Sequence[str],
+    standing: Sequence[StandingWheels],
     settings: FusionSettings | None,
     progress: Callable[[float, str], None] | None,
 ) -> tuple[Track, list[ScanMotion]]:
     """Return laser odometry led by the other sources, and what each scan said.
 
-    Without wheels, an IMU alone leads nowhere; but fused with what the scans say by themselves it tells how the robot
+    Without wheels, or where they stand, an IMU alone leads nowhere; but fused with what the scans say by themselves it tells how the robot
     turned during each sweep, better than the sweep's own shape: so they are gone through again, led by both.
     """
-    leads, turns_told = _motion_without_scans(run, sources, settings)
-    scanned, motions = laser_track(run, led_by=leads, turns_told=turns_told, progress=progress)
-    if leads is not None or run.imu is None:
+    leads, turns_told = _motion_without_scans(run, sources, standing, settings)
+    scanned, motions = laser_track(run, led_by=leads, turns_told=turns_told, untold=_spans(standing), progress=progress)
+    if run.imu is None or (leads is not None and not standing):
         return scanned, motions
-    fused = _filtered(run, sources, scanned, motions, settings, progress)
+    fused = _filtered(run, sources, scanned, motions, standing, settings, progress)
     if _at_odds(fused.report):
         return scanned, motions
     return laser_track(run, led_by=fused.track, turns_told=True, progress=progress)
@@ -215,19 +239,30 @@ def _filtered(
     sources: Sequence[str],
     scanned: Track | None,
     motions: list[ScanMotion],
+    standing: Sequence[StandingWheels],
     settings: FusionSettings | None,
     progress: Callable[[float, str], None] | None,
 ) -> Fused:
     """Learn the noise of a run's sensors, beside the track that its scans tell, and give all readings to the filter."""
-    learned = learn_noise(run, scanned)
+    learned = learn_noise(_where_wheels_turn(run, standing), scanned)
     fusion = OdometryFusion(with_learned_noise(run.robot, learned), start=run.start, settings=settings)
-    track, gated = _run_through(fusion, bridged(run), sources, motions, progress)
+    track, gated = _run_through(fusion, bridged(run), sources, motions, _spans(standing), progress)
     slips = spans_of(gated, apart=0.6, shortest=0.15)
-    return Fused(run, track, fusion.report(), slips, motions, learned, ())
+    return Fused(run, track, fusion.report(), slips, motions, learned, (), tuple(standing))
+
+
+def _where_wheels_turn(run: Run, standing: Sequence[StandingWheels]) -> Run:
+    """Return a run with the longest part of its wheels, or its odometry, in which they do not stand."""
+    spans, wheels, odometry = _spans(standing), run.wheels, run.odometry
+    if wheels is not None:
+        wheels = rows_of(wheels, longest_part(wheels.t, spans))
+    if odometry is not None:
+        odometry = rows_of(odometry, longest_part(odometry.t, spans))
+    return replace(run, wheels=wheels, odometry=odometry)
 
 
 def _motion_without_scans(
-    run: Run, sources: Sequence[str], settings: FusionSettings | None
+    run: Run, sources: Sequence[str], standing: Sequence[StandingWheels], settings: FusionSettings | None
 ) -> tuple[Track | None, bool]:
     """Return the odometry of the other sources, if they tell one, and whether to believe how it turns.
 
@@ -237,8 +272,9 @@ def _motion_without_scans(
         return None, False
     if run.imu is None:
         return odometry_track(run), False
-    others = fuse(run, sources=[name for name in sources if name not in ("scans", "position")], settings=settings)
-    return others.track, not others.doubts
+    names = [name for name in sources if name not in ("scans", "position")]
+    others = _filtered(replace(run, scans=None, position=None), names, None, [], standing, settings, None)
+    return others.track, not _at_odds(others.report)
 
 
 def usual_odometry(run: Run, *, settings: FusionSettings | None = None) -> Track:
@@ -246,16 +282,38 @@ def usual_odometry(run: Run, *, settings: FusionSettings | None = None) -> Track
     return fuse(run, sources=[name for name in _usual_sources(run) if name != "position"], settings=settings).track
 
 
-def choose_odometry(run: Run, name: Literal["fused", "wheels", "scans"]) -> tuple[Track, tuple[str, ...]]:
-    """Return the odometry of a run by name, and why its scans are not to be trusted, a sentence each.
+@dataclass(frozen=True)
+class ChosenOdometry:
+    """The odometry that a run is mapped or localized with.
+
+    Parameters
+    ----------
+    track : Track
+    notes : tuple of str
+        What was left out of it, and why, a sentence each.
+    doubts : tuple of str
+        Why it, or the run's scans, are not to be trusted, a sentence each.
+    """
+
+    track: Track
+    notes: tuple[str, ...]
+    doubts: tuple[str, ...]
+
+
+def choose_odometry(run: Run, name: Literal["fused", "wheels", "scans"]) -> ChosenOdometry:
+    """Return the odometry of a run by name.
 
     All streams but position fixes fused, the wheels (or odometry) alone, or the scans alone.
     """
     if name == "fused":
         fused = fuse(run, sources=[name for name in _usual_sources(run) if name != "position"])
-        return fused.track, fused.doubts_of_scans
-    track = odometry_track(run) if name == "wheels" else laser_track(run)[0]
-    return track, (*contradictions_of_scans(run), *bent_scans(run, track))
+        return ChosenOdometry(fused.track, fused.notes, fused.doubts_of_scans)
+    doubts = contradictions_of_scans(run)
+    if name == "wheels":
+        track, standing = odometry_track(run), _told(standing_wheels(run))
+    else:
+        track, standing = laser_track(run)[0], ()
+    return ChosenOdometry(track, (), (*doubts, *bent_scans(run, track), *standing))
 
 
 def _usual_sources(run: Run) -> list[str]:
@@ -287,9 +345,13 @@ def _run_through(
     run: Run,
     sources: Sequence[str],
     motions: list[ScanMotion],
+    standing: NDArray[np.float64],
     progress: Callable[[float, str], None] | None,
 ) -> tuple[Track, list[float]]:
-    """Give every reading to the filter; return its track and the stamps of the wheel readings it did not believe."""
+    """Give every reading to the filter; return its track and the stamps of the wheel readings it did not believe.
+
+    In the spans ``(N, 2)`` in which they stand though the robot moves, it is not given those.
+    """
     updates: dict[str, Callable[[int], str]] = {}
     if run.imu is not None:
         imu = [
@@ -306,20 +368,30 @@ def _run_through(
         updates["position"] = lambda i: fusion.update_position(position.t[i], position.x[i], position.y[i])
     updates["scans"] = lambda i: fusion.update_scan(motions[i])
     found = run.streams()
-    stamps = np.concatenate([found[name].t for name in SOURCES if name in sources])
-    source = np.concatenate([np.full(len(found[n].t), k) for k, n in enumerate(SOURCES) if n in sources])
-    index = np.concatenate([np.arange(len(found[name].t)) for name in SOURCES if name in sources])
+    used = {name: np.arange(len(found[name].t)) for name in SOURCES if name in sources}
+    gated: list[float] = []
+    anew: dict[str, set[int]] = {}
+    for name in used.keys() & {"wheels", "odometry"}:
+        stand = inside_spans(found[name].t, standing)
+        used[name] = np.flatnonzero(~stand)
+        gated += found[name].t[stand].tolist()
+        anew[name] = set((np.flatnonzero(stand[:-1] & ~stand[1:]) + 1).tolist())
+    stamps = np.concatenate([found[name].t[rows] for name, rows in used.items()])
+    source = np.concatenate([np.full(len(rows), SOURCES.index(name)) for name, rows in used.items()])
+    index = np.concatenate(list(used.values()))
     # At the same moment the IMU comes first, as it drives the way up to it.
     order = np.lexsort((source, np.round(stamps, 6)))
     last_of_its_stamp = np.append(np.diff(stamps[order]) > 1e-6, True)
     times = np.empty(int(last_of_its_stamp.sum()))
-    poses, gated = np.empty((len(times), 3)), []
+    poses = np.empty((len(times), 3))
     covariances, steps = np.empty((2, len(times), 3, 3))
     filled = 0
     # Plain lists: reading single numbers out of arrays takes longer than the filter does.
     rows = zip(source[order].tolist(), index[order].tolist(), last_of_its_stamp.tolist(), strict=True)
     for done, (kind, row, last) in enumerate(rows):
         name = SOURCES[kind]
+        if row in anew.get(name, ()):
+            fusion.begin_anew(name)
         if updates[name](row) == "gated" and name in ("wheels", "odometry"):
             gated.append(float(found[name].t[row]))
         if last:
@@ -330,7 +402,7 @@ def _run_through(
             filled += 1
         if progress and done % 2000 == 0:
             progress(done / len(order), "fusing")
-    return Track(times, poses, covariances, summed_steps=np.cumsum(steps, axis=0)), gated
+    return Track(times, poses, covariances, summed_steps=np.cumsum(steps, axis=0)), sorted(gated)
 
 
 def _check_overlap(run: Run, streams: dict[str, Stream]) -> None:

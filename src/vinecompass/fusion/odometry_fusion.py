@@ -208,6 +208,10 @@ class OdometryFusion:
         """Take the angles turned so far by each wheel, radians, in the order of `Drive.wheel_names`."""
         return self._push(self._wheel_steps.wheel_event(t, angles, steering), WHEELS)
 
+    def begin_anew(self, source: str) -> None:
+        """Let the next reading of a source only say where it stands: what it counted since the last one is no way."""
+        (self._wheel_steps if source == "wheels" else self._odometry_steps).begin_anew()
+
     def update_odometry(self, t: float, pose: ArrayLike) -> Taken:
         """Take a pose ``(3,)`` of an odometry that someone else keeps: what counts is the step since the one before."""
         return self._push(self._odometry_steps.odometry_event(t, pose), ODOMETRY)
@@ -262,6 +266,10 @@ class _WaySteps:
         self._ways = (unrolling_of(robot.drive) * wheel_radii(robot.drive)).tolist()
         self._rims = rolling_of(robot.drive).tolist()
         self._last: tuple[float, list[float], float | None] | None = None
+
+    def begin_anew(self) -> None:
+        """Forget the last reading."""
+        self._last = None
 
     def wheel_event(self, t: float, angles: Iterable[float], steering: float | None) -> FloatArray | None:
         """Return the event of a wheel reading; None if it is not finite, out of order or absurd."""

@@ -7,14 +7,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from vinecompass.fusion import HeadingSource
+from vinecompass.fusion import HeadingSource, standing_wheels
 from vinecompass.geometry import relative, wrap_angle
 from vinecompass.health.findings import Finding
 from vinecompass.importing import unwrapped
 from vinecompass.motion import body_velocity
 from vinecompass.robot import Robot
 from vinecompass.runs import Run, Track, Wheels
-from vinecompass.runs.order import spans_of
 
 __all__ = ["SWAP_COLUMNS", "explain_wheels"]
 
@@ -37,9 +36,6 @@ TOO_FAST = 3.0
 """Times the robot's top speed that no wheel goes."""
 BITS = (8, 10, 12, 14, 15, 16, 24, 32)
 """Of counters that begin anew."""
-TURNS_ABOUT, STANDS_SHARE, STANDS_APART = 2.0, 0.01, 1.0
-"""Full turns about a wheel that no robot makes at a stretch; the share of the other's way that it may roll even so; and
-seconds between its rows without a tick that are still one stretch."""
 LEAP = 0.75
 """Share of a counter's span by which it leaps when it begins anew, at least."""
 
@@ -63,7 +59,7 @@ def explain_wheels(run: Run, sensor: Track | None) -> tuple[Run, Finding | None]
     wheels, drive = run.wheels, run.robot.drive
     if wheels is None or len(wheels.t) < 10 or drive.steered or len(drive.wheel_names) != 2:
         return run, None
-    standing = _standing_wheel(wheels, run.robot)
+    standing = _standing_wheel(run)
     if standing is not None:
         return replace(run, wheels=None), standing
     counter = _counter(wheels, run.robot)
@@ -84,28 +80,20 @@ def explain_wheels(run: Run, sensor: Track | None) -> tuple[Run, Finding | None]
     return _explained(run, explanations[best], evidence)
 
 
-def _standing_wheel(wheels: Wheels, robot: Robot) -> Finding | None:
-    """Find a wheel that stands for so long that no robot turns about it; the longest time that one does."""
-    half = 0.5 * (robot.drive.track_width or 1.0)
-    rolled = np.abs(np.diff(wheels.angles, axis=0)) * robot.drive.wheel_radius
-    found = []
-    for wheel, name in enumerate(robot.drive.wheel_names):
-        for begin, end in spans_of(wheels.t[1:][rolled[:, wheel] == 0.0], apart=STANDS_APART):
-            during = (wheels.t[1:] >= begin) & (wheels.t[1:] <= end)
-            own, other = rolled[during, wheel].sum(), rolled[during, 1 - wheel].sum()
-            if other > TURNS_ABOUT * 4.0 * np.pi * half and own < STANDS_SHARE * other:
-                found.append((other, name, float(begin), float(end)))
+def _standing_wheel(run: Run) -> Finding | None:
+    """Find a wheel that stands though the robot moves; of the longest time that one does."""
+    found = [each for each in standing_wheels(replace(run, scans=None)) if each.wheel]
     if not found:
         return None
-    other, name, begin, end = max(found)
+    most = max(found, key=lambda each: each.way)
     return Finding(
         "fatal",
         "wheels",
-        f"the {name} wheel stands",
-        f"the other rolls {other:.1f} m meanwhile",
-        begin,
-        end,
-        "look at its encoder and the cable; `fuse --use imu,scans` goes without the wheels",
+        f"the {most.wheel} wheel stands",
+        f"the other rolls {most.way:.1f} m meanwhile",
+        most.begin,
+        most.end,
+        "look at its encoder and the cable; `fuse` goes without the wheels meanwhile, where there are scans",
     )
 
 

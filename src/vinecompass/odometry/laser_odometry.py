@@ -374,12 +374,14 @@ def laser_track(
     mount: ArrayLike | None = None,
     led_by: Track | None = None,
     turns_told: bool = False,
+    untold: ArrayLike = (),
     progress: Callable[[float, str], None] | None = None,
 ) -> tuple[Track, list[ScanMotion]]:
     """Return the track of a run's scans, `LaserOdometry.update` over them, and what each scan said.
 
     The track begins at the origin. Another's track leads where scans cannot tell the motion; with `turns_told` it is
-    believed, too, in how the robot turned during each sweep, as one is that a gyro is part of.
+    believed, too, in how the robot turned during each sweep, as one is that a gyro is part of. In the spans ``(N, 2)``
+    `untold`, s, it does not tell how the robot went, only how it turned.
     """
     scans = run.need_scans()
     laser = LaserOdometry(run.robot.scanner, mount=mount)
@@ -397,6 +399,8 @@ def laser_track(
             else (0.5 * float(early[2] + late[2]), float(late[2] - early[2]) / half)
             for until, early, late in zip(velocities, first, second, strict=True)
         ]
+    for begin, end in np.reshape(untold, (-1, 2)):
+        velocities = [None if begin <= t <= end else told for t, told in zip(scans.t, velocities, strict=True)]
     motions = []
     for i, scan in enumerate(scans):
         rate, change = turns[i]
