@@ -310,7 +310,11 @@ class BadInput(unittest.TestCase):
         run = dry_run()
         self.assertEqual(fuse(run, sources=["wheels", "imu"]).doubts, ())
         against = dataclasses.replace(run, imu=dataclasses.replace(run.imu, turn_rate=-run.imu.turn_rate))
-        self.assertIn("contradict", " ".join(fuse(against).doubts))
+        self.assertIn("contradict", " ".join(fuse(against, sources=["wheels", "imu"]).doubts))
+        # With scans there are two against one.
+        whole = fuse(against)
+        self.assertIn("imu: it turns -1.0", " ".join(whole.notes))
+        self.assertLess(compare_tracks(whole.track, run.truth).position[-1], 0.01 * run.truth.length)
 
     def test_scans_by_another_clock_are_told_by_their_turning(self):
         late = inject_fault(dry_run(), "scan clock late", 0.0, 1.0)

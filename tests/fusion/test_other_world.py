@@ -6,6 +6,7 @@ from functools import cache
 from itertools import pairwise
 
 import numpy as np
+from benchmarks.other_world.check_campaign import SPOILT
 from benchmarks.other_world.places import PLACES
 from benchmarks.other_world.record_campaign import (
     fusion_row,
@@ -36,6 +37,16 @@ def clinic():
 def rooms():
     """Rooms with walls of 10 to 14 cm between them, and a drive through all of them, its stamps up to 6 ms late."""
     return rooms_and_run(0)
+
+
+@cache
+def aisles():
+    """The first minute of a drive up and down aisles."""
+    _, run = place_and_run(PLAIN)
+    until = run.scans.t[0] + 60.0
+    return dataclasses.replace(
+        run, **{name: rows_of(stream, stream.t < until) for name, stream in run.streams().items()}
+    )
 
 
 class Recorder(unittest.TestCase):
@@ -91,11 +102,7 @@ class Fusing(unittest.TestCase):
         self.assertEqual(sorted(found), [("imu", "jitter"), ("wheels", "jitter")])
 
     def test_wheels_that_stand_while_the_robot_drives_are_not_believed(self):
-        _, plain = place_and_run(PLAIN)
-        until = plain.scans.t[0] + 80.0
-        plain = dataclasses.replace(
-            plain, **{name: rows_of(stream, stream.t < until) for name, stream in plain.streams().items()}
-        )
+        plain = aisles()
         deaf = dataclasses.replace(plain, imu=None)
         for name, run, rows, columns, most in (
             ("both from the start, in rooms", rooms()[1], slice(0, 2500), [0, 1], 0.25),
@@ -114,6 +121,23 @@ class Fusing(unittest.TestCase):
         # The left wheel is dead still: without scans nothing takes its place.
         alone = fuse(dataclasses.replace(plain, wheels=wheels, scans=None))
         self.assertIn("the left wheel stands", alone.doubts[0])
+
+    def test_a_gyro_worse_than_none_is_left_out_and_a_wrong_robot_file_is_told(self):
+        for fault, noted, doubted in (
+            ("gyro upside down", "imu: it turns -1.00 times as fast as wheels and scans do: left out", ""),
+            ("gyro in degrees", "as if it counted degrees: left out", ""),
+            ("gyro frozen", "imu: the same turn rate to the last digit from 20.0 to 60.", ""),
+            ("turned by 6 degrees", "", "the lidar: it looks -6."),
+            ("0.2 m elsewhere", "", "the lidar: it sits -0.2"),
+        ):
+            with self.subTest(fault):
+                fused = fuse(SPOILT[fault][2](aisles(), np.random.default_rng(1)))
+                self.assertIn(noted, " ".join(fused.notes))
+                self.assertIn(doubted, " ".join(fused.doubts))
+                self.assertEqual((len(fused.notes), len(fused.doubts)), (bool(noted), bool(doubted)))
+                if noted:
+                    # Believed, they cost 8 to 15 m in two minutes.
+                    self.assertLess(compare_tracks(fused.track, aisles().truth).position_rmse, 0.4)
 
     def test_a_pause_of_all_streams_is_bridged_by_the_wheels_and_its_doubt_is_told(self):
         _, run = rooms()

@@ -8,6 +8,7 @@ from vinecompass.fusion.calibrating.calibration import (
     amendments,
     estimate_mount,
 )
+from vinecompass.fusion.calibrating.file_errors import lidar_elsewhere, turned_lidar, wrong_sizes
 from vinecompass.fusion.calibrating.learned_noise import NOISES, contradictions, learn_noise, noise_advice
 from vinecompass.fusion.calibrating.sweep_time import scanner_track
 from vinecompass.fusion.calibrating.turning import HeadingSource, clock_offset, turn_ratio
@@ -36,9 +37,12 @@ __all__ = [
     "estimate_mount",
     "fuse",
     "learn_noise",
+    "lidar_elsewhere",
     "noise_advice",
     "scanner_track",
     "standing_wheels",
     "turn_ratio",
+    "turned_lidar",
     "usual_odometry",
+    "wrong_sizes",
 ]

@@ -12,13 +12,17 @@ from numpy.typing import NDArray
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
+from vinecompass.fusion.bad_gyro import without_bad_gyro
+from vinecompass.fusion.calibrating.calibration import estimate_mount
 from vinecompass.fusion.calibrating.estimated_value import EstimatedValue
+from vinecompass.fusion.calibrating.file_errors import lidar_elsewhere, turned_lidar, wrong_gyro_scale
 from vinecompass.fusion.calibrating.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.calibrating.sweep_time import bent_scans
 from vinecompass.fusion.calibrating.turning import late_scans
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.fusion.pauses import bridged
 from vinecompass.fusion.standing_wheels import StandingWheels, inside_spans, longest_part, standing_wheels
+from vinecompass.geometry import compose
 from vinecompass.odometry import (
     ScanMotion,
     contradictions_of_scans,
@@ -96,10 +100,11 @@ class Fused:
 
     @cached_property
     def doubts_of_scans(self) -> tuple[str, ...]:
-        """Those of the doubts that scans raise: of their mount, their sweep and their clock."""
+        """Those of the doubts that scans raise: of their mount, their sweep and their clock, and the gyro's scale."""
         used = self._used
         late = late_scans(used, track_of(self.motions)) if self.motions else ()
-        return (*contradictions_of_scans(used), *bent_scans(used, self.track), *late)
+        doubts = (*contradictions_of_scans(used), *bent_scans(used, self.track), *late)
+        return doubts or _filed_otherwise(used, self.motions)
 
     @property
     def _used(self) -> Run:
@@ -176,7 +181,10 @@ def fuse(
     if "position" in sources and run.position is not None:
         _check_start(run, run.position.x[0], run.position.y[0])
     left_out: dict[str, Any] = {name: None for name in SOURCES if name not in sources}
-    used = replace(run, **left_out)
+    used, bad = without_bad_gyro(replace(run, **left_out))
+    if bad:
+        notes += bad
+        run, sources = replace(run, imu=used.imu), [name for name in sources if name != "imu" or used.imu is not None]
     scanned: Track | None = None
     motions: list[ScanMotion] = []
     standing: tuple[StandingWheels, ...] = ()
@@ -212,6 +220,19 @@ def _at_odds(report: dict[str, SourceReport]) -> tuple[str, ...]:
     return tuple(sentences)
 
 
+def _filed_otherwise(run: Run, motions: list[ScanMotion]) -> tuple[str, ...]:
+    """Return what the robot file says otherwise than the scans beside the wheels, a sentence each."""
+    if not motions or (run.wheels is None and run.odometry is None):
+        return ()
+    body = track_of(motions)
+    try:
+        told = estimate_mount(run, track=Track(body.t, compose(body.poses, run.robot.scanner.mount_pose)))
+    except InputError:  # It moves or turns too little to tell.
+        return ()
+    found = (("lidar", turned_lidar(told)), ("lidar", lidar_elsewhere(told)), ("gyro", wrong_gyro_scale(told)))
+    return tuple(f"the {name}: {clause}" for name, clause in found if clause)
+
+
 def _motion_by_scans(
     run: Run,
     sources: Sequence[str],
@@ -221,8 +242,9 @@ def _motion_by_scans(
 ) -> tuple[Track, list[ScanMotion]]:
     """Return laser odometry led by the other sources, and what each scan said.
 
-    Without wheels, or where they stand, an IMU alone leads nowhere; but fused with what the scans say by themselves it tells how the robot
-    turned during each sweep, better than the sweep's own shape: so they are gone through again, led by both.
+    Without wheels, or where they stand, an IMU alone leads nowhere; but fused with what the scans say by themselves
+    it tells how the robot turned during each sweep, better than the sweep's own shape: so they are gone through
+    again, led by both.
     """
     leads, turns_told = _motion_without_scans(run, sources, standing, settings)
     scanned, motions = laser_track(run, led_by=leads, turns_told=turns_told, untold=_spans(standing), progress=progress)

@@ -19,9 +19,12 @@ from vinecompass.fusion import (
     contradictions,
     estimate_mount,
     learn_noise,
+    lidar_elsewhere,
     noise_advice,
     scanner_track,
     turn_ratio,
+    turned_lidar,
+    wrong_sizes,
 )
 from vinecompass.geometry import compose, inverse, wrap_angle
 from vinecompass.health.findings import SEVERITIES, Finding, Health
@@ -47,11 +50,9 @@ OFFSET_TOLERANCE = 0.04
 """Seconds by which two clocks may disagree."""
 COARSE_TOLERANCE = 0.1
 """Seconds for wheels, as the body follows slipping ones late, and for a mirrored lidar, straightened the wrong way."""
-MOUNT_TOLERANCE, HEADING_TOLERANCE, SIZE_TOLERANCE = 0.04, np.radians(1.5), 0.03
-"""Metres, radians, and a share of their size by which mounts and wheels may differ from the robot file."""
+FAR_TURNED = np.radians(15.0)
+"""Radians by which a lidar looks so far from where it is filed that nothing made of the run is right."""
 MOUNT_ADVICE = "put `mount` right in robot.toml: `vinecompass fuse RUN --estimate-mount` writes an amended file"
-SURE_ERRORS = 4.0
-"""Standard errors that a difference must exceed as well."""
 BLIND_FAULTS = {"silent scanner", "frozen scans", "gap", "jitter", "ranges out of limits"}
 """Faults of scans during which they tell no motion."""
 
@@ -372,62 +373,25 @@ def _check_mount(run: Run, sensor: Track, evidence: _Evidence) -> tuple[NDArray[
                 "robot.toml",
             )
         )
-    evidence.findings += _turned_lidar(calibration, whole)
-    # Where the wheels reckon with a wrong size, or the scans are mirrored, the place is not to be told.
-    if not calibration.mirrored:
-        evidence.findings += _lidar_elsewhere(calibration, whole)
-        evidence.findings += _wrong_sizes(calibration, whole)
+    evidence.findings += _contradicted_mount(calibration, whole)
     mount = [values[key] for key in ("mount_x", "mount_y", "mount_heading")]
     return np.array([each.value if each.known else each.filed for each in mount]), calibration.mirrored
 
 
-def _turned_lidar(calibration: Calibration, whole: tuple[float, float]) -> Iterator[Finding]:
-    """Find a lidar that looks another way than the robot file says; `whole` is the run's first and last second."""
-    heading = calibration.values["mount_heading"]
-    turned = float(wrap_angle(heading.value - heading.filed))
-    if abs(turned) > max(HEADING_TOLERANCE, SURE_ERRORS * heading.error):
-        yield Finding(
-            "fatal" if abs(turned) > np.radians(15.0) else "serious",
-            "scans",
-            "turned lidar",
-            f"it looks {np.degrees(turned):+.1f} +- {np.degrees(heading.error):.1f} degrees from where the "
-            "robot file says",
-            *whole,
-            MOUNT_ADVICE,
-        )
+def _contradicted_mount(calibration: Calibration, whole: tuple[float, float]) -> Iterator[Finding]:
+    """Find a lidar that looks another way or sits elsewhere, and wheels of another size, than the robot file says.
 
-
-def _lidar_elsewhere(calibration: Calibration, whole: tuple[float, float]) -> Iterator[Finding]:
-    """Find a lidar that sits elsewhere than the robot file says."""
-    x, y = calibration.values["mount_x"], calibration.values["mount_y"]
-    if any(abs(each.value - each.filed) > max(MOUNT_TOLERANCE, SURE_ERRORS * each.error) for each in (x, y)):
-        yield Finding(
-            "serious",
-            "scans",
-            "lidar mounted elsewhere",
-            f"it sits {x.value - x.filed:+.3f} +- {x.error:.3f} m ahead and "
-            f"{y.value - y.filed:+.3f} +- {y.error:.3f} m to the left of where the robot file says",
-            *whole,
-            MOUNT_ADVICE,
-        )
-
-
-def _wrong_sizes(calibration: Calibration, whole: tuple[float, float]) -> Iterator[Finding]:
-    """Find wheels of another size, or farther apart, than the robot file says."""
-    for key in ("wheel_radius", "track_width"):
-        value = calibration.values.get(key)
-        if value is None:
-            continue
-        off = value.value / value.filed - 1.0
-        if abs(off) > max(SIZE_TOLERANCE, SURE_ERRORS * value.error / value.filed):
-            yield Finding(
-                "serious",
-                "wheels",
-                f"wrong {key}",
-                f"{value.value:.4f} +- {value.error:.4f} m by the motion, the robot file says {value.filed:g} m",
-                *whole,
-                f"put {key} right in robot.toml, or let --estimate-mount do it",
-            )
+    `whole` is the run's first and last second.
+    """
+    if evidence := turned_lidar(calibration):
+        heading = calibration.values["mount_heading"]
+        far = abs(float(wrap_angle(heading.value - heading.filed))) > FAR_TURNED
+        yield Finding("fatal" if far else "serious", "scans", "turned lidar", evidence, *whole, MOUNT_ADVICE)
+    if evidence := lidar_elsewhere(calibration):
+        yield Finding("serious", "scans", "lidar mounted elsewhere", evidence, *whole, MOUNT_ADVICE)
+    for key, evidence in wrong_sizes(calibration).items():
+        advice = f"put {key} right in robot.toml, or let --estimate-mount do it"
+        yield Finding("serious", "wheels", f"wrong {key}", evidence, *whole, advice)
 
 
 def _without_bias(imu: HeadingSource, wheels: Track, doubtful: NDArray[np.float64]) -> HeadingSource:

@@ -29,6 +29,7 @@ from vinecompass.importing.table_format import (
     read_recorded,
     tells_speed,
     text_of,
+    unpacked,
 )
 from vinecompass.robot import Robot
 from vinecompass.runs.stamping import guess_stamps, mean_step, mended_stamps
@@ -118,7 +119,10 @@ def guess_format(stream: str, paths: Sequence[Path], robot: Robot, *, given: Map
     """
     known = dict(given or {})
     reasons: list[str] = []
-    text = b"" if paths[0].suffix == ".parquet" else text_of(paths[0])
+    if not all(unpacked(path)[1] for path in paths if path.suffix == ".gz"):
+        known = {"cut": True, **known}
+        reasons.append("cut = true: a packed file ends early")
+    text = b"" if paths[0].suffix == ".parquet" else text_of(paths[0], cut=bool(known.get("cut")))
     if text:
         found, why = guess_text(text)
         reasons += [reason for reason in why if reason.split(" =")[0] not in known]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import re
+import zlib
 from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
@@ -31,11 +32,14 @@ __all__ = [
     "read_recorded",
     "tells_speed",
     "text_of",
+    "unpacked",
 ]
 
 WheelUnit = Literal["rad", "deg", "ticks", "m", "rad/s", "deg/s", "rpm", "ticks/s", "m/s"]
 WHEEL_UNITS: tuple[str, ...] = get_args(WheelUnit)
 TIME_UNITS = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
+PART = 2**20
+"""Bytes that are unpacked at a time: of a file that ends early, what came before is not lost."""
 LENGTH_UNITS = {"m": 1.0, "cm": 1e-2, "mm": 1e-3}
 Bits = Annotated[int, Strict(), Ge(4), Le(64)]
 
@@ -54,7 +58,9 @@ class TableFormat(Model):
     comment: str = Key("#", max_length=4, description="lines that begin so are left out")
     header: bool = Key(True, description="whether the first line names the columns; else they are 1, 2, 3, ...")
     leave_out: list[str] = Key(default_factory=list, description="columns to leave out")
-    cut: bool = Key(False, description="whether a last row that is cut short is left out")
+    cut: bool = Key(
+        False, description="whether a last row that is cut short is left out, and a packed file may end early"
+    )
     time: Literal["s", "ms", "us", "ns", "iso"] = Key("s", description="of the stamps; iso: dates as in ISO 8601")
     stamps: Stamps = Key(
         "each",
@@ -92,7 +98,7 @@ def read_recorded(paths: Sequence[Path], how: TableFormat) -> pyarrow.Table:
 
 
 def _read(path: Path, how: TableFormat) -> pyarrow.Table:
-    table = read_table(path) if path.suffix == ".parquet" else parse(text_of(path), how, path)
+    table = read_table(path) if path.suffix == ".parquet" else parse(text_of(path, cut=how.cut), how, path)
     return kept_columns(table, how, path)
 
 
@@ -110,19 +116,37 @@ def kept_columns(table: pyarrow.Table, how: TableFormat, path: Path) -> pyarrow.
     return table.drop_columns(list(how.leave_out))
 
 
-def text_of(path: Path) -> bytes:
-    """Return what a text file holds, unpacked if its name ends in ``.gz``."""
+def text_of(path: Path, *, cut: bool = False) -> bytes:
+    """Return what a text file holds, unpacked if its name ends in ``.gz``.
+
+    Of a packed one that ends early, as when a logger loses its power, `cut` takes the whole lines that are there.
+    """
+    text, whole = unpacked(path)
+    if whole:
+        return text
+    if not cut:
+        raise InputError("is not a whole gzip file", file=path, expected="a .gz that unpacks, or --how STREAM.cut=true")
+    return text.rpartition(b"\n")[0]
+
+
+def unpacked(path: Path) -> tuple[bytes, bool]:
+    """Return what a text file holds, unpacked if its name ends in ``.gz``; and whether it is whole."""
     data = read_bytes(path, largest=LARGEST_TABLE)
     if path.suffix != ".gz":
-        return data
-    try:
-        with gzip.GzipFile(fileobj=io.BytesIO(data)) as packed:
-            text = packed.read(LARGEST_TABLE + 1)
-    except (OSError, EOFError) as error:
-        raise InputError(f"is not a whole gzip file ({error})", file=path, expected="a .gz that unpacks") from None
-    if len(text) > LARGEST_TABLE:
+        return data, True
+    parts, whole, left = [], True, LARGEST_TABLE + 1
+    with gzip.GzipFile(fileobj=io.BytesIO(data)) as packed:
+        try:
+            while left > 0 and (part := packed.read1(min(left, PART))):
+                parts.append(part)
+                left -= len(part)
+        except EOFError:
+            whole = False
+        except (OSError, zlib.error) as error:
+            raise InputError(f"is no gzip file ({error})", file=path, expected="a .gz that unpacks") from None
+    if left <= 0:
         raise InputError("is too large once unpacked", file=path, expected=f"{LARGEST_TABLE // 2**30} GiB at most")
-    return text
+    return b"".join(parts), whole
 
 
 def parse(text: bytes, how: TableFormat, path: Path) -> pyarrow.Table:

@@ -10,11 +10,13 @@ from numpy.typing import NDArray
 from vinecompass.odometry import dead_reckon, turned_by_gyro
 from vinecompass.runs import Imu, Run, Track
 
-__all__ = ["HeadingSource", "clock_offset", "late_scans", "turn_ratio"]
+__all__ = ["LEAST_TURN_RATE", "HeadingSource", "clock_offset", "late_scans", "turn_ratio"]
 
 FloatArray = NDArray[np.float64]
 FARTHEST_OFFSET, LEAST_TURN_RATE, LEAST_LIKENESS = 2.0, 0.06, 0.8
 """Seconds to look for a clock's offset within; rad/s (RMS) and correlation without which it cannot be told."""
+PAUSE = 0.5
+"""Seconds between two readings of a source over which its turning is not compared."""
 LATE = 0.1
 """Seconds by which scans must be off not to be trusted: wheels that slip turn at other times, too."""
 
@@ -45,6 +47,7 @@ class HeadingSource:
 def turn_ratio(source: HeadingSource, other: HeadingSource) -> float:
     """Return how many times as fast `source` turns as `other`; `nan` where they do not turn together."""
     t = _common_times(source, other)
+    t = t[_goes_on(source, t) & _goes_on(other, t)]
     if len(t) < 20:
         return float("nan")
     mine, theirs = source.rates(t), other.rates(t)
@@ -79,6 +82,12 @@ def clock_offset(source: HeadingSource, other: HeadingSource) -> float | None:
         return None
     left, top, right = likeness[best - 1 : best + 2]
     return float((lags[best] + 0.5 * (left - right) / (left - 2.0 * top + right)) * step)
+
+
+def _goes_on(source: HeadingSource, t: FloatArray) -> NDArray[np.bool_]:
+    """Return at which times ``(N,)`` a source does not pause: over a pause nobody knows when it turned."""
+    after = np.clip(np.searchsorted(source.t, t), 1, len(source.t) - 1)
+    return np.asarray(source.t[after] - source.t[after - 1] < PAUSE)
 
 
 def _likeness(
