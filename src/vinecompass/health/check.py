@@ -96,7 +96,7 @@ def check(run: Run, *, progress: Progress | None = None) -> Health:
     evidence = _Evidence()
     streams = {name: describe_stream(stream.t) for name, stream in run.streams().items()}
     evidence.findings += check_stamps(run) + check_finite(run)
-    usable, _ = cleaned(run)
+    usable, _ = cleaned(run, keep_repeats=True)
     if usable.scans is not None and len(usable.scans) > 1:
         evidence.findings += check_ranges(usable.scans, run.robot)
     if not any(f.fault in (ANOTHER_TIME, MILLISECONDS) for f in evidence.findings):

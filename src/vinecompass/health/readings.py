@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from itertools import pairwise
-
 import numpy as np
 import shapely
 from numpy.typing import NDArray
@@ -11,7 +9,7 @@ from numpy.typing import NDArray
 from vinecompass.fusion import EstimatedValue
 from vinecompass.health.findings import Finding, Severity
 from vinecompass.robot import Robot
-from vinecompass.runs import Run, Scans, readings_of
+from vinecompass.runs import Run, Scans, readings_of, repeats
 from vinecompass.runs.order import spans_of
 
 __all__ = ["another_sweep", "check_finite", "check_ranges", "dirty_beams", "own_beams"]
@@ -106,9 +104,7 @@ def _silent(scans: Scans, finite: NDArray[np.bool_]) -> list[Finding]:
 
 
 def _frozen(scans: Scans) -> list[Finding]:
-    ranges = scans.ranges
-    alike = ((a == b) | (np.isnan(a) & np.isnan(b)) for a, b in pairwise(ranges))
-    same = np.array([np.all(beams) for beams in alike], dtype=bool) & np.isfinite(ranges[1:]).any(axis=1)
+    same = repeats(scans.ranges)
     severity: Severity = "fatal" if np.mean(same) > 0.5 else "serious"
     period = float(np.median(np.diff(scans.t)))
     return [
@@ -121,7 +117,7 @@ def _frozen(scans: Scans) -> list[Finding]:
             float(end) + period,
             "the driver repeats old data: restart it, and drive again",
         )
-        for begin, end in spans_of(scans.t[1:][same], apart=1.5 * period, shortest=0.9 * period)
+        for begin, end in spans_of(scans.t[same], apart=1.5 * period, shortest=0.9 * period)
     ]
 
 

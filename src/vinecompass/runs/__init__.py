@@ -1,6 +1,6 @@
 """Recorded runs, their streams and their files."""
 
-from vinecompass.runs.cleaned import cleaned
+from vinecompass.runs.cleaned import cleaned, repeats
 from vinecompass.runs.comparison import RelationError, TrackError, compare_relations, compare_tracks
 from vinecompass.runs.run import Run
 from vinecompass.runs.run_files import RUN_MARKER, check_run_folder, read_run, read_track, write_run, write_track
@@ -26,6 +26,7 @@ __all__ = [
     "read_run",
     "read_track",
     "readings_of",
+    "repeats",
     "rows_of",
     "write_run",
     "write_track",

@@ -30,7 +30,7 @@ SEGMENT = 1.0
 POSITION_SCATTER, TURN_SCATTER = 0.006, 0.004
 """Metres and radians by which good segments differ; what differs by far more (slip) hardly counts."""
 GAP = 0.5
-"""Seconds between two readings of the wheels across which no motion is compared."""
+"""Seconds between two readings of wheels, or of a gyro, across which no motion is compared."""
 STRICTER = (30.0, 6.0, 1.0)
 """Standard deviations from which a segment counts less, round after round: where the robot file is far wrong, the few
 segments in which the robot turns would be left out as slip if the first were strict."""
@@ -200,9 +200,7 @@ def _segments(
     body = Track(stamps, chain(np.zeros(3), arc(ways, 1.0)))
     rolled = relative(body.at(ends), body.at(begins))
     inside = (begins > stamps[0] + 0.5) & (ends < stamps[-1] - 0.5) & (ends - begins < 1.5 * SEGMENT)
-    # Over a gap in the wheels nobody knows which way they went.
-    for gap in np.flatnonzero(np.diff(stamps) > GAP):
-        inside &= (ends <= stamps[gap]) | (begins >= stamps[gap + 1])
+    inside &= _goes_on(stamps, begins, ends)
     moving = inside & ((np.hypot(*rolled[:, :2].T) > 0.05) | (np.abs(rolled[:, 2]) > 0.05))
     if np.sum(moving) < LEAST_SEGMENTS or np.sum(np.abs(rolled[moving, 2])) < LEAST_TURN:
         raise InputError(
@@ -213,6 +211,14 @@ def _segments(
             expected="a minute of curves to both sides",
         )
     return begins[moving], ends[moving], seen[moving], rolled[moving]
+
+
+def _goes_on(stamps: FloatArray, begins: FloatArray, ends: FloatArray) -> NDArray[np.bool_]:
+    """Return in which spans ``(N,)`` a stream has no gap: over one nobody knows which way it went."""
+    whole = np.ones(len(begins), dtype=bool)
+    for gap in np.flatnonzero(np.diff(stamps) > GAP):
+        whole &= (ends <= stamps[gap]) | (begins >= stamps[gap + 1])
+    return whole
 
 
 def amended_robot(robot: Robot, calibration: Calibration) -> Robot:
@@ -292,10 +298,10 @@ def _gyro(run: Run, begins: FloatArray, ends: FloatArray, turned: FloatArray) ->
     imu = run.imu
     assert imu is not None
     read = turned_by_gyro(imu)
-    inside = (begins > imu.t[0]) & (ends < imu.t[-1])
+    inside = (begins > imu.t[0]) & (ends < imu.t[-1]) & _goes_on(imu.t, begins, ends)
     read = np.interp(ends[inside], imu.t, read) - np.interp(begins[inside], imu.t, read)
     design = np.column_stack([ends[inside] - begins[inside], turned[inside]])
-    if len(read) < LEAST_SEGMENTS:
+    if len(read) < LEAST_SEGMENTS or np.sum(np.abs(turned[inside])) < LEAST_TURN:
         return {}
 
     def residuals(p: FloatArray) -> FloatArray:
