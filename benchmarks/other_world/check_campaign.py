@@ -202,6 +202,13 @@ def _held(readings: FloatArray) -> FloatArray:
     return readings
 
 
+def _in_g(run: Run, rng: np.random.Generator) -> Run:
+    """Return a run whose accelerations are counted in g."""
+    assert run.imu is not None
+    pushed = {name: getattr(run.imu, name) / 9.81 for name in ("acceleration_x", "acceleration_y")}
+    return replace(run, imu=replace(run.imu, **pushed))
+
+
 def _not_a_number(readings: FloatArray) -> FloatArray:
     readings[1000:2000] = np.nan
     return readings
@@ -290,6 +297,7 @@ SPOILT: dict[str, tuple[str, str, Spoil]] = {
         lambda r, g: _swept(r, -r.robot.scanner.sweep_seconds),
     ),
     "gyro in degrees": ("imu", "degrees taken for radians", _imu(np.degrees)),
+    "accelerations in g": ("imu", "accelerations of another unit or axis", _in_g),
     "gyro not a number": ("imu", "not a number", _imu(_not_a_number)),
     "gyro upside down": ("imu", "turns the other way", _imu(np.negative)),
     "gyro frozen": ("imu", "frozen readings", _imu(_held)),

@@ -128,6 +128,10 @@ class Fusing(unittest.TestCase):
         for fault, told in (
             ("gyro upside down", "imu: it turns -1.00 times as fast as wheels and scans do: left out"),
             ("gyro frozen", "imu: the same turn rate to the last digit from 20.0 to 60."),
+            (
+                "accelerations in g",
+                "imu: its accelerations ahead are 0.10 times those of the wheels, as if it counted in",
+            ),
             ("frozen scans", "scans: 224 rows repeat the one before to the last digit, left out"),
         ):
             with self.subTest(fault):

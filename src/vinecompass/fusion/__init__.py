@@ -1,5 +1,6 @@
 """Motion from all sensors together, and the mounts and scales that fit it best."""
 
+from vinecompass.fusion.bad_imu import without_bad_accelerations
 from vinecompass.fusion.calibrating.calibration import (
     Calibration,
     EstimatedValue,
@@ -44,5 +45,6 @@ __all__ = [
     "turn_ratio",
     "turned_lidar",
     "usual_odometry",
+    "without_bad_accelerations",
     "wrong_sizes",
 ]

@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 
 from vinecompass.door import checked
 from vinecompass.errors import InputError
-from vinecompass.fusion.bad_gyro import without_bad_gyro
+from vinecompass.fusion.bad_imu import without_bad_accelerations, without_bad_gyro
 from vinecompass.fusion.calibrating.calibration import estimate_mount
 from vinecompass.fusion.calibrating.estimated_value import EstimatedValue
-from vinecompass.fusion.calibrating.file_errors import lidar_elsewhere, turned_lidar, wrong_gyro_scale
+from vinecompass.fusion.calibrating.file_errors import lidar_elsewhere, turned_lidar, wrong_gyro_scale, wrong_sizes
 from vinecompass.fusion.calibrating.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.calibrating.sweep_time import bent_scans
 from vinecompass.fusion.calibrating.turning import late_scans
@@ -185,6 +185,8 @@ def fuse(
     if bad:
         notes += bad
         run, sources = replace(run, imu=used.imu), [name for name in sources if name != "imu" or used.imu is not None]
+    used, bad = without_bad_accelerations(used)
+    notes += bad
     scanned: Track | None = None
     motions: list[ScanMotion] = []
     standing: tuple[StandingWheels, ...] = ()
@@ -229,8 +231,14 @@ def _filed_otherwise(run: Run, motions: list[ScanMotion]) -> tuple[str, ...]:
         told = estimate_mount(run, track=Track(body.t, compose(body.poses, run.robot.scanner.mount_pose)))
     except InputError:  # It moves or turns too little to tell.
         return ()
-    found = (("lidar", turned_lidar(told)), ("lidar", lidar_elsewhere(told)), ("gyro", wrong_gyro_scale(told)))
-    return tuple(f"the {name}: {clause}" for name, clause in found if clause)
+    radius = wrong_sizes(told).get("wheel_radius")
+    found = (
+        ("the lidar", turned_lidar(told)),
+        ("the lidar", lidar_elsewhere(told)),
+        ("the gyro", wrong_gyro_scale(told)),
+        ("the wheels, or else all ranges", f"of another size: wheel_radius is {radius}" if radius else ""),
+    )
+    return tuple(f"{name}: {clause}" for name, clause in found if clause)
 
 
 def _motion_by_scans(

@@ -24,6 +24,7 @@ from vinecompass.fusion import (
     scanner_track,
     turn_ratio,
     turned_lidar,
+    without_bad_accelerations,
     wrong_sizes,
 )
 from vinecompass.geometry import compose, inverse, wrap_angle
@@ -122,6 +123,7 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
     run, finding = explain_wheels(run, sensor)
     evidence.findings += [] if finding is None else [finding]
     wheels = _check_reckoned(run, evidence)
+    evidence.findings += _other_accelerations(run)
     headings = {
         name: HeadingSource.from_track(track) for name, track in (("wheels", wheels), ("scans", sensor)) if track
     }
@@ -166,6 +168,21 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
     evidence.findings += check_slip(wheels, body, gyro, doubtful=doubtful, blind=blind)
     if not evidence.findings:
         evidence.findings += _wrong_noise(run, body)
+
+
+def _other_accelerations(run: Run) -> Iterator[Finding]:
+    """Find accelerations that are not those of the wheels: in another unit, or along other axes."""
+    for sentence in without_bad_accelerations(run)[1]:
+        assert run.imu is not None
+        yield Finding(
+            "serious",
+            "imu",
+            "accelerations of another unit or axis",
+            sentence.removeprefix("imu: ").removesuffix(": left out"),
+            float(run.imu.t[0]),
+            float(run.imu.t[-1]),
+            "import again with --how imu.acceleration=g if it counts in g, or put the IMU's mount right in robot.toml",
+        )
 
 
 def _wrong_noise(run: Run, body: Track | None) -> Iterator[Finding]:
