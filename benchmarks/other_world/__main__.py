@@ -2,8 +2,8 @@
 
 Parts: missions, faults (something goes wrong on the way), walkers (one comes the robot's way), and of recorded runs
 fusion, mapping, rooms (mapping where walls are thin and stamps scatter), localization, starts (from anywhere, COUNT
-with each robot), gaps (the scanner shows nothing for a while), checks (whether `check` names what is wrong with them)
-and hour (COUNT laps of one hall, 11 in an hour).
+with each robot), gaps (the scanner shows nothing for a while), checks (whether `check` names what is wrong with them),
+spoilt (what that costs the fused track, and whether it is told) and hour (COUNT laps of one hall, 11 in an hour).
 """
 
 from __future__ import annotations
@@ -15,7 +15,14 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from benchmarks.other_world import check_campaign, gap_campaign, hour_campaign, record_campaign, starts_campaign
+from benchmarks.other_world import (
+    check_campaign,
+    gap_campaign,
+    hour_campaign,
+    record_campaign,
+    spoilt_campaign,
+    starts_campaign,
+)
 from benchmarks.other_world.faults import FAULTS, barrier, fault_of
 from benchmarks.other_world.mission import Outcome, draw_mission, drive, map_of
 from benchmarks.other_world.robots import BODIES, draw_robot
@@ -26,6 +33,7 @@ CAMPAIGNS = {
     "starts": starts_campaign.campaign,
     "gaps": gap_campaign.campaign,
     "checks": check_campaign.campaign,
+    "spoilt": spoilt_campaign.campaign,
 }
 COUNTS = {
     **dict.fromkeys(record_campaign.PARTS, 20),
@@ -33,6 +41,7 @@ COUNTS = {
     "starts": 50,
     "gaps": 20,
     "checks": len(check_campaign.RUNS),
+    "spoilt": 2,
     "hour": 11,
 }
 """How many each part tries, if it is not said; of missions, faults and walkers 28."""

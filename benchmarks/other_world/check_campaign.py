@@ -16,7 +16,7 @@ from vinecompass import Run, check
 from vinecompass.robot import Robot
 from vinecompass.runs import Scans, Wheels, rows_of
 
-__all__ = ["RUNS", "SPOILT", "campaign"]
+__all__ = ["RUNS", "SPOILT", "campaign", "recorded"]
 
 FloatArray = NDArray[np.float64]
 Spoil = Callable[[Run, np.random.Generator], Run]
@@ -44,7 +44,7 @@ def campaign(count: int, jobs: int | None) -> None:
 
 
 @cache
-def _recorded(number: int) -> Run:
+def recorded(number: int) -> Run:
     """Return the first part of a run, without its truth."""
     _, run = place_and_run(number)
     begin = float(run.scan_stamps()[0])
@@ -58,7 +58,7 @@ def _recorded(number: int) -> Run:
 
 def _found(number: int, name: str) -> list[tuple[str, str]]:
     """Return what is found in a run with a fault, the worst first."""
-    run = _recorded(number)
+    run = recorded(number)
     if name:
         run = SPOILT[name][2](run, np.random.default_rng(number))
     return [(finding.stream, finding.fault) for finding in check(run).findings]
