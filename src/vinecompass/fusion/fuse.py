@@ -13,16 +13,14 @@ from numpy.typing import NDArray
 from vinecompass.door import checked
 from vinecompass.errors import InputError
 from vinecompass.fusion.bad_imu import without_bad_accelerations, without_bad_gyro
-from vinecompass.fusion.calibrating.calibration import estimate_mount
 from vinecompass.fusion.calibrating.estimated_value import EstimatedValue
-from vinecompass.fusion.calibrating.file_errors import lidar_elsewhere, turned_lidar, wrong_gyro_scale, wrong_sizes
 from vinecompass.fusion.calibrating.learned_noise import learn_noise, with_learned_noise
 from vinecompass.fusion.calibrating.sweep_time import bent_scans
 from vinecompass.fusion.calibrating.turning import late_scans
+from vinecompass.fusion.doubts import at_odds, filed_otherwise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.fusion.pauses import bridged
 from vinecompass.fusion.standing_wheels import StandingWheels, inside_spans, longest_part, standing_wheels
-from vinecompass.geometry import compose
 from vinecompass.odometry import (
     ScanMotion,
     contradictions_of_scans,
@@ -38,8 +36,6 @@ from vinecompass.settings import FusionSettings
 
 __all__ = ["ChosenOdometry", "Fused", "choose_odometry", "fuse", "usual_odometry"]
 
-MOST_GATED, LARGEST_INNOVATION = 0.6, 5.0
-"""Share of a source's readings left out, and mean square of its innovations, beyond which something is wrong."""
 LONGEST_RATIO = 20.0
 """Times as long as another that a stream may last."""
 SPANS_TOLD = 5
@@ -96,7 +92,7 @@ class Fused:
         again and again, and a wheel that stands where there are no scans to go by.
         """
         standing = () if self.motions else _told(standing_wheels(self._used))
-        return (*standing, *self.doubts_of_scans, *_at_odds(self.report))
+        return (*standing, *self.doubts_of_scans, *at_odds(self.report))
 
     @cached_property
     def doubts_of_scans(self) -> tuple[str, ...]:
@@ -104,7 +100,7 @@ class Fused:
         used = self._used
         late = late_scans(used, track_of(self.motions)) if self.motions else ()
         doubts = (*contradictions_of_scans(used), *bent_scans(used, self.track), *late)
-        return doubts or _filed_otherwise(used, self.motions)
+        return doubts or filed_otherwise(used, self.motions)
 
     @property
     def _used(self) -> Run:
@@ -209,38 +205,6 @@ def _spans(standing: Sequence[StandingWheels]) -> NDArray[np.float64]:
     return np.array([(each.begin, each.end) for each in standing]).reshape(-1, 2)
 
 
-def _at_odds(report: dict[str, SourceReport]) -> tuple[str, ...]:
-    """Return a sentence about each source that contradicts the others again and again."""
-    sentences = []
-    for name, source in report.items():
-        share = source.gated / max(source.taken + source.gated, 1)
-        if share > MOST_GATED or source.normalised_innovation > LARGEST_INNOVATION:
-            sentences.append(
-                f"{name}: {100.0 * share:.0f} % of the readings contradict the rest, the others by "
-                f"{source.normalised_innovation:.1f} times what is expected"
-            )
-    return tuple(sentences)
-
-
-def _filed_otherwise(run: Run, motions: list[ScanMotion]) -> tuple[str, ...]:
-    """Return what the robot file says otherwise than the scans beside the wheels, a sentence each."""
-    if not motions or (run.wheels is None and run.odometry is None):
-        return ()
-    body = track_of(motions)
-    try:
-        told = estimate_mount(run, track=Track(body.t, compose(body.poses, run.robot.scanner.mount_pose)))
-    except InputError:  # It moves or turns too little to tell.
-        return ()
-    radius = wrong_sizes(told).get("wheel_radius")
-    found = (
-        ("the lidar", turned_lidar(told)),
-        ("the lidar", lidar_elsewhere(told)),
-        ("the gyro", wrong_gyro_scale(told)),
-        ("the wheels, or else all ranges", f"of another size: wheel_radius is {radius}" if radius else ""),
-    )
-    return tuple(f"{name}: {clause}" for name, clause in found if clause)
-
-
 def _motion_by_scans(
     run: Run,
     sources: Sequence[str],
@@ -259,7 +223,7 @@ def _motion_by_scans(
     if run.imu is None or (leads is not None and not standing):
         return scanned, motions
     fused = _filtered(run, sources, scanned, motions, standing, settings, progress)
-    if _at_odds(fused.report):
+    if at_odds(fused.report):
         return scanned, motions
     return laser_track(run, led_by=fused.track, turns_told=True, progress=progress)
 
@@ -304,7 +268,7 @@ def _motion_without_scans(
         return odometry_track(run), False
     names = [name for name in sources if name not in ("scans", "position")]
     others = _filtered(replace(run, scans=None, position=None), names, None, [], standing, settings, None)
-    return others.track, not _at_odds(others.report)
+    return others.track, not at_odds(others.report)
 
 
 def usual_odometry(run: Run, *, settings: FusionSettings | None = None) -> Track:
