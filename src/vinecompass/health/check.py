@@ -54,6 +54,9 @@ COARSE_TOLERANCE = 0.1
 FAR_TURNED = np.radians(15.0)
 """Radians by which a lidar looks so far from where it is filed that nothing made of the run is right."""
 MOUNT_ADVICE = "put `mount` right in robot.toml: `vinecompass fuse RUN --estimate-mount` writes an amended file"
+OTHER_AXES = "accelerations of another unit or axis"
+MOTION_TOLD = {"jitter", "clock", "another rate than filed", "degrees taken for radians", OTHER_AXES}
+"""Faults of wheels, IMU and odometry, with which they tell the motion even so."""
 BLIND_FAULTS = {"silent scanner", "frozen scans", "gap", "jitter", "ranges out of limits"}
 """Faults of scans during which they tell no motion."""
 
@@ -157,10 +160,7 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
             (f.begin, f.end)
             for f in evidence.findings
             if (f.stream == "scans" and f.fault in BLIND_FAULTS)
-            or (
-                f.stream in ("wheels", "imu", "odometry")
-                and f.fault not in ("jitter", "clock", "another rate than filed", "degrees taken for radians")
-            )
+            or (f.stream in ("wheels", "imu", "odometry") and f.fault not in MOTION_TOLD)
         ]
     ).reshape(-1, 2)
     blind = np.array([m.t for m in motions if _is_blind(m, run)]) + shifts.get("scans", 0.0)
@@ -177,7 +177,7 @@ def _other_accelerations(run: Run) -> Iterator[Finding]:
         yield Finding(
             "serious",
             "imu",
-            "accelerations of another unit or axis",
+            OTHER_AXES,
             sentence.removeprefix("imu: ").removesuffix(": left out"),
             float(run.imu.t[0]),
             float(run.imu.t[-1]),
