@@ -13,7 +13,7 @@ from vinecompass.fusion.calibrating.file_errors import lidar_elsewhere, turned_l
 from vinecompass.fusion.calibrating.learned_noise import NOISES, contradictions, learn_noise, noise_advice
 from vinecompass.fusion.calibrating.sweep_time import scanner_track
 from vinecompass.fusion.calibrating.turning import HeadingSource, clock_offset, turn_ratio
-from vinecompass.fusion.fuse import Fused, choose_odometry, fuse, usual_odometry
+from vinecompass.fusion.fuse import Fused, choose_odometry, fuse, usual_fusion, usual_odometry
 from vinecompass.fusion.odometry_fusion import OdometryFusion, SourceReport
 from vinecompass.fusion.source_errors import SourceError, compare_sources
 from vinecompass.fusion.standing_wheels import StandingWheels, standing_wheels
@@ -44,6 +44,7 @@ __all__ = [
     "standing_wheels",
     "turn_ratio",
     "turned_lidar",
+    "usual_fusion",
     "usual_odometry",
     "without_bad_accelerations",
     "wrong_sizes",

@@ -34,7 +34,7 @@ from vinecompass.runs.order import spans_of
 from vinecompass.runs.streams import Stream
 from vinecompass.settings import FusionSettings
 
-__all__ = ["ChosenOdometry", "Fused", "choose_odometry", "fuse", "usual_odometry"]
+__all__ = ["ChosenOdometry", "Fused", "choose_odometry", "fuse", "usual_fusion", "usual_odometry"]
 
 LONGEST_RATIO = 20.0
 """Times as long as another that a stream may last."""
@@ -273,7 +273,12 @@ def _motion_without_scans(
 
 def usual_odometry(run: Run, *, settings: FusionSettings | None = None) -> Track:
     """Return the odometry that a run is mapped and localized with by default: all but position fixes, fused."""
-    return fuse(run, sources=[name for name in _usual_sources(run) if name != "position"], settings=settings).track
+    return usual_fusion(run, settings=settings).track
+
+
+def usual_fusion(run: Run, *, settings: FusionSettings | None = None) -> Fused:
+    """Return a run's `usual_odometry` with what was left out of it, and why it is not to be trusted."""
+    return fuse(run, sources=[name for name in _usual_sources(run) if name != "position"], settings=settings)
 
 
 @dataclass(frozen=True)
@@ -300,7 +305,7 @@ def choose_odometry(run: Run, name: Literal["fused", "wheels", "scans"]) -> Chos
     All streams but position fixes fused, the wheels (or odometry) alone, or the scans alone.
     """
     if name == "fused":
-        fused = fuse(run, sources=[name for name in _usual_sources(run) if name != "position"])
+        fused = usual_fusion(run)
         return ChosenOdometry(fused.track, fused.notes, fused.doubts_of_scans)
     doubts = contradictions_of_scans(run)
     if name == "wheels":

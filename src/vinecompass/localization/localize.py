@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from vinecompass.door import checked
-from vinecompass.fusion import usual_odometry
+from vinecompass.fusion import usual_fusion
 from vinecompass.geometry import chi_square_bound, distance_along
 from vinecompass.grids import Grid
 from vinecompass.localization.estimate import Estimate, Snapshot
@@ -149,7 +149,10 @@ def localize(
     """
     run, left_out = cleaned(run)
     stamps = run.scan_stamps()
-    track = odometry if odometry is not None else usual_odometry(run)
+    track = odometry
+    if track is None:
+        fused = usual_fusion(run)
+        track, left_out = fused.track, (*left_out, *fused.notes)
     localizer = ParticleLocalizer(grid, run.robot, initial_pose, settings=settings, seed=seed)
     first_particles = localizer.particles
     ways = distance_along(track.at(stamps))

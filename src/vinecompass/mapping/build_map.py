@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.door import checked
-from vinecompass.fusion import usual_odometry
+from vinecompass.fusion import usual_fusion
 from vinecompass.geometry import compose, compose_covariances
 from vinecompass.grids import Grid, Making, MapDoubt
 from vinecompass.mapping.disputed import disputes
@@ -111,7 +111,8 @@ def build_map(
     """
     run, left_out = cleaned(run)
     if odometry is None:
-        odometry = usual_odometry(run)
+        fused = usual_fusion(run)
+        odometry, left_out = fused.track, (*left_out, *fused.notes)
     settings = settings or MappingSettings()
     scale = 1.0
     for _ in range(MOST_TIMES):
