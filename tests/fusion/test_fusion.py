@@ -229,7 +229,7 @@ class OnARun(unittest.TestCase):
         run = loop_run()
         in_degrees = dataclasses.replace(run.imu, turn_rate=np.degrees(run.imu.turn_rate))
         fused = fuse(dataclasses.replace(run, imu=in_degrees))
-        self.assertIn("imu: ", fused.doubts[0])
+        self.assertIn("as if it counted degrees: left out", fused.notes[0])
         self.assertLess(compare_tracks(fused.track, run.truth).position[-1], 0.1)
 
     def test_wheels_lead_where_a_plain_aisle_shows_scans_nothing(self):

@@ -31,6 +31,8 @@ LIVELY = 0.08
 """m/s2 by which the wheels' accelerations must vary: below, their own scatter makes a share small."""
 ALONG, ASIDE = (0.5, 2.0), (0.2, 2.0)
 """Shares of what the wheels tell that right accelerations have, ahead and to the left: wheels scatter in turns."""
+HARDER = 1.5
+"""Times what the drive can do beyond which an acceleration is none."""
 ROUNDS, NORMAL = 5, 1.4826
 """Of a robust fit; and the standard deviation of normal errors, by the median of their absolute values."""
 GRAVITY = 9.81
@@ -60,17 +62,19 @@ def without_bad_accelerations(run: Run) -> tuple[Run, tuple[str, ...]]:
     """Return a run without accelerations that are not those of its wheels or odometry, and a sentence about them.
 
     Ahead, a robot is pushed as its wheels' speed changes, and to the left as it turns at a speed: a sensor whose unit,
-    sign or axes are wrong shows another share of that.
+    sign or axes are wrong shows another share of that. One that always says the same has no accelerometer.
     """
-    if run.imu is None or (run.wheels is None and run.odometry is None):
+    imu = run.imu
+    if imu is None or (run.wheels is None and run.odometry is None):
         return run, ()
+    untold = np.full(len(imu.t), np.nan)
+    without = replace(run, imu=replace(imu, acceleration_x=untold, acceleration_y=untold), as_recorded=True)
+    if np.ptp(imu.acceleration_x) + np.ptp(imu.acceleration_y) == 0.0:
+        return without, ()
     for way, share, bounds in zip(("ahead", "to the left"), _shares(run), (ALONG, ASIDE), strict=True):
         if not bounds[0] < share < bounds[1]:
             in_g = ", as if it counted in g" if ALONG[0] < share * GRAVITY < ALONG[1] else ""
-            untold = np.full(len(run.imu.t), np.nan)
-            imu = replace(run.imu, acceleration_x=untold, acceleration_y=untold)
-            sentence = f"imu: its accelerations {way} are {share:.2f} times those of the wheels{in_g}: left out"
-            return replace(run, imu=imu, as_recorded=True), (sentence,)
+            return without, (f"imu: its accelerations {way} are {share:.2f} times those of the wheels{in_g}: left out",)
     return run, ()
 
 
@@ -95,7 +99,13 @@ def _shares(run: Run) -> tuple[float, float]:
     cosine, sine = np.cos(heading), np.sin(heading)
     x, y = mean(imu.acceleration_x), mean(imu.acceleration_y)
     felt = cosine * x - sine * y, sine * x + cosine * y
-    return _share(felt[0], rolled[0]), _share(felt[1], rolled[1])
+    drive = run.robot.drive
+    hardest = HARDER * max(drive.acceleration, drive.braking, drive.top_speed * drive.top_turn_rate)
+    # Where wheels or an odometry leap, they push nobody.
+    rolls = (np.abs(rolled[0]) < hardest) & (np.abs(rolled[1]) < hardest)
+    if np.sum(rolls) <= FEWEST:
+        return 1.0, 1.0
+    return _share(felt[0][rolls], rolled[0][rolls]), _share(felt[1][rolls], rolled[1][rolls])
 
 
 def _share(felt: FloatArray, rolled: FloatArray) -> float:

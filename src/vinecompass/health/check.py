@@ -126,7 +126,8 @@ def _check_motion(run: Run, evidence: _Evidence, progress: Progress | None) -> N
     run, finding = explain_wheels(run, sensor)
     evidence.findings += [] if finding is None else [finding]
     wheels = _check_reckoned(run, evidence)
-    evidence.findings += _other_accelerations(run)
+    if not any(finding.stream in ("wheels", "odometry") for finding in evidence.findings):
+        evidence.findings += _other_accelerations(run)
     headings = {
         name: HeadingSource.from_track(track) for name, track in (("wheels", wheels), ("scans", sensor)) if track
     }
