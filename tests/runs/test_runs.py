@@ -102,6 +102,26 @@ class AsRecorded(unittest.TestCase):
         mended, _ = cleaned(dataclasses.replace(run, as_recorded=True, imu=dataclasses.replace(run.imu, t=leaps)))
         np.testing.assert_array_equal(mended.imu.t, np.delete(run.imu.t, 100))
 
+    def test_scans_that_repeat_the_one_before_are_left_out_and_silent_ones_are_not(self):
+        run = dataclasses.replace(short_run(), as_recorded=True)
+        ranges = run.scans.ranges.copy()
+        ranges[5:9] = ranges[4]
+        ranges[12:15] = np.inf
+        ranges[20:22] = np.where(np.arange(ranges.shape[1]) % 2, ranges[20], np.nan)
+        spoilt = dataclasses.replace(run, scans=Scans(run.scans.t, ranges))
+        left, notes = cleaned(spoilt)
+        kept = np.delete(np.arange(len(ranges)), [5, 6, 7, 8, 21])
+        np.testing.assert_array_equal(left.scans.t, run.scans.t[kept])
+        np.testing.assert_array_equal(left.scans.ranges, ranges[kept])
+        self.assertEqual(notes, ("scans: 5 rows repeat the one before to the last digit, left out",))
+        whole, notes = cleaned(spoilt, keep_repeats=True)
+        self.assertEqual((len(whole.scans), notes), (len(ranges), ()))
+        # One and the same scan all along is a single reading.
+        stuck = dataclasses.replace(run, scans=Scans(run.scans.t, np.tile(ranges[4], (len(ranges), 1))))
+        left, notes = cleaned(stuck)
+        self.assertIsNone(left.scans)
+        self.assertIn("a single reading", notes[-1])
+
     def test_the_longest_increasing_part_is_kept(self):
         rng = np.random.default_rng(2)
         for _ in range(20):
