@@ -29,14 +29,15 @@ class _Outcome:
 def campaign(count: int, jobs: int | None) -> None:
     """Fuse so many of the runs with each fault, and say what that cost, and what was said."""
     cases = [(number, name) for name in ("", *SPOILT) for number in RUNS[:count]]
+    silent, clean = 0, {}
     with ProcessPoolExecutor(jobs) as pool:
-        outcomes = dict(zip(cases, pool.map(_fused, *zip(*cases, strict=True)), strict=True))
-    silent = 0
-    for (number, name), outcome in outcomes.items():
-        costs = outcome.worst > WORSE * outcomes[number, ""].worst + BY
-        silent += costs and not outcome.told
-        if costs or outcome.told or not name:
-            print(f"{number:3d} {name or 'clean'}: {outcome.worst:.2f} m; {outcome.told or 'nothing said'}", flush=True)
+        for (number, name), outcome in zip(cases, pool.map(_fused, *zip(*cases, strict=True)), strict=True):
+            if not name:
+                clean[number] = outcome.worst
+            costs = outcome.worst > WORSE * clean[number] + BY
+            silent += costs and not outcome.told
+            if costs or outcome.told or not name:
+                print(f"{number:3d} {name or 'clean'}: {outcome.worst:.2f} m; {outcome.told or 'nothing'}", flush=True)
     print(f"{silent} of {len(cases)} cost something, and nothing is said")
 
 
