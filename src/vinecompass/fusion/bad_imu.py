@@ -8,13 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vinecompass.fusion.calibrating.turning import LEAST_TURN_RATE, HeadingSource, turn_ratio
-from vinecompass.fusion.standing_wheels import inside_spans
 from vinecompass.geometry import arc_velocity, relative
 from vinecompass.odometry import laser_track, odometry_track
 from vinecompass.runs import Run, rows_of
-from vinecompass.runs.order import spans_of
+from vinecompass.runs.order import inside_spans, spans_of
 
-__all__ = ["frozen_spans", "without_bad_accelerations", "without_bad_gyro"]
+__all__ = ["without_bad_accelerations", "without_bad_gyro"]
 
 FloatArray = NDArray[np.float64]
 SAME_FOR, OFF = 0.5, 0.15
@@ -47,7 +46,7 @@ def without_bad_gyro(run: Run) -> tuple[Run, tuple[str, ...]]:
     """
     if run.imu is None or len(run.imu.t) < 2:
         return run, ()
-    spans = frozen_spans(run)
+    spans = _frozen_spans(run)
     left = ~inside_spans(run.imu.t, spans)
     notes = tuple(
         f"imu: the same turn rate to the last digit from {begin:.1f} to {end:.1f} s: left out meanwhile"
@@ -121,7 +120,7 @@ def _share(felt: FloatArray, rolled: FloatArray) -> float:
     return slope if 0.0 < error < SURE * max(abs(slope), 1.0) and rolled.std() > LIVELY else 1.0
 
 
-def frozen_spans(run: Run) -> FloatArray:
+def _frozen_spans(run: Run) -> FloatArray:
     """Return the spans ``(N, 2)`` in which the gyro gives one reading over and over, while wheels or scans turn."""
     assert run.imu is not None
     imu = run.imu

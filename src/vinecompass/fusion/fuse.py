@@ -20,7 +20,7 @@ from vinecompass.fusion.calibrating.turning import late_scans
 from vinecompass.fusion.doubts import at_odds, filed_otherwise
 from vinecompass.fusion.odometry_fusion import SOURCES, OdometryFusion, SourceReport
 from vinecompass.fusion.pauses import bridged
-from vinecompass.fusion.standing_wheels import StandingWheels, inside_spans, longest_part, standing_wheels
+from vinecompass.fusion.standing_wheels import StandingWheels, longest_part, standing_wheels
 from vinecompass.odometry import (
     ScanMotion,
     contradictions_of_scans,
@@ -30,7 +30,7 @@ from vinecompass.odometry import (
     track_of,
 )
 from vinecompass.runs import Run, Track, cleaned, rows_of
-from vinecompass.runs.order import spans_of
+from vinecompass.runs.order import inside_spans, spans_of
 from vinecompass.runs.streams import Stream
 from vinecompass.settings import FusionSettings
 

@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from vinecompass.odometry import laser_track
 from vinecompass.runs import Run, rows_of
-from vinecompass.runs.order import spans_of
+from vinecompass.runs.order import inside_spans, spans_of
 
-__all__ = ["StandingWheels", "inside_spans", "longest_part", "standing_wheels"]
+__all__ = ["StandingWheels", "longest_part", "standing_wheels"]
 
 FloatArray = NDArray[np.float64]
 TURNS_ABOUT, ROLLS_SHARE, STANDS_APART = 2.0, 0.01, 1.0
@@ -80,14 +80,6 @@ def longest_part(t: FloatArray, spans: FloatArray) -> slice:
     cuts = np.flatnonzero(np.concatenate([[True], inside_spans(t, spans), [True]]))
     longest = int(np.argmax(np.diff(cuts)))
     return slice(int(cuts[longest]), int(cuts[longest + 1]) - 1)
-
-
-def inside_spans(t: FloatArray, spans: FloatArray) -> NDArray[np.bool_]:
-    """Return which times ``(N,)`` lie within any of some spans ``(M, 2)``."""
-    inside = np.zeros(len(t), dtype=bool)
-    for begin, end in spans:
-        inside |= (t >= begin) & (t <= end)
-    return inside
 
 
 def _one_wheel(run: Run) -> list[StandingWheels]:

@@ -36,13 +36,13 @@ from vinecompass.health.motion import (
     check_slip,
     check_speeds,
     heading_in_degrees,
-    outside_spans,
 )
 from vinecompass.health.readings import another_sweep, check_finite, check_ranges, dirty_beams, own_beams
 from vinecompass.health.stamps import ANOTHER_TIME, MILLISECONDS, check_stamps, describe_stream
 from vinecompass.health.wheel_faults import SWAP_COLUMNS, explain_wheels
 from vinecompass.odometry import ScanMotion, dead_reckon
 from vinecompass.runs import Run, Track, cleaned
+from vinecompass.runs.order import inside_spans
 
 __all__ = ["check"]
 
@@ -419,7 +419,7 @@ def _without_bias(imu: HeadingSource, wheels: Track, doubtful: NDArray[np.float6
     """
     t = np.arange(wheels.t[0] + 0.5, wheels.t[-1] - 0.5, 0.1)
     t = t[(t > imu.t[0] + 0.5) & (t < imu.t[-1] - 0.5)]
-    t = t[outside_spans(t, doubtful, 0.5)]
+    t = t[~inside_spans(t, doubtful, by=0.5)]
     if len(t) == 0:
         return imu
     bias = float(np.median(imu.rates(t) - HeadingSource.from_track(wheels).rates(t)))

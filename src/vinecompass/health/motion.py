@@ -10,14 +10,13 @@ from vinecompass.geometry import interpolate_poses, relative, wrap_angle
 from vinecompass.health.findings import Finding
 from vinecompass.robot import Robot
 from vinecompass.runs import Imu, Track
-from vinecompass.runs.order import spans_of
+from vinecompass.runs.order import inside_spans, spans_of
 
 __all__ = [
     "check_frozen_imu",
     "check_slip",
     "check_speeds",
     "heading_in_degrees",
-    "outside_spans",
 ]
 
 FloatArray = NDArray[np.float64]
@@ -170,7 +169,7 @@ def check_slip(
         by_gyro = rolled[:, 2] - gyro.rates(t, SLIP_WINDOW) * SLIP_WINDOW
         turned = np.where(inside, wrap_angle(by_gyro), turned)
     slips = (np.abs(ahead) > SLIP_SPEED * SLIP_WINDOW) | (np.abs(turned) > SLIP_TURN_RATE * SLIP_WINDOW)
-    slips &= outside_spans(t, doubtful, SLIP_WINDOW)
+    slips &= ~inside_spans(t, doubtful, by=SLIP_WINDOW)
     findings = []
     for begin, end in spans_of(t[slips], apart=2.0, shortest=0.2):
         inside = (t >= begin - 0.1) & (t <= end + 0.1)
@@ -200,14 +199,6 @@ def check_slip(
             )
         )
     return findings
-
-
-def outside_spans(t: FloatArray, spans: FloatArray, by: float) -> NDArray[np.bool_]:
-    """Return which times ``(N,)`` lie farther than so many seconds from all spans ``(M, 2)``."""
-    outside = np.ones(len(t), bool)
-    for begin, end in spans:
-        outside &= (t < begin - by) | (t > end + by)
-    return outside
 
 
 def _motion(track: Track, t: FloatArray) -> FloatArray:

@@ -82,7 +82,7 @@ def explain_wheels(run: Run, sensor: Track | None) -> tuple[Run, Finding | None]
 
 def _standing_wheel(run: Run) -> Finding | None:
     """Find a wheel that stands though the robot moves; of the longest time that one does."""
-    found = [each for each in standing_wheels(replace(run, scans=None)) if each.wheel]
+    found = standing_wheels(replace(run, scans=None))
     if not found:
         return None
     most = max(found, key=lambda each: each.way)

@@ -16,6 +16,7 @@ from vinecompass.geometry.kernels import ONE_SPOT_REACH, ONE_SPOT_SHARE, heavies
 from vinecompass.odometry.kernels import align_scan, fit_lines, straighten
 from vinecompass.robot import Lidar
 from vinecompass.runs import Run, Scan, Track
+from vinecompass.runs.order import inside_spans
 
 __all__ = ["LaserOdometry", "ScanMotion", "laser_track", "track_of"]
 
@@ -399,8 +400,8 @@ def laser_track(
             else (0.5 * float(early[2] + late[2]), float(late[2] - early[2]) / half)
             for until, early, late in zip(velocities, first, second, strict=True)
         ]
-    for begin, end in np.reshape(untold, (-1, 2)):
-        velocities = [None if begin <= t <= end else told for t, told in zip(scans.t, velocities, strict=True)]
+    aside = inside_spans(scans.t, untold)
+    velocities = [None if left_out else told for left_out, told in zip(aside, velocities, strict=True)]
     motions = []
     for i, scan in enumerate(scans):
         rate, change = turns[i]

@@ -7,7 +7,7 @@ from bisect import bisect_left
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-__all__ = ["rows_in_order", "spans_of"]
+__all__ = ["inside_spans", "rows_in_order", "spans_of"]
 
 
 def rows_in_order(t: NDArray[np.float64]) -> NDArray[np.bool_]:
@@ -52,3 +52,15 @@ def spans_of(stamps: ArrayLike, *, apart: float, shortest: float = 0.0) -> NDArr
     first, last = np.append(True, np.diff(t) > apart), np.append(np.diff(t) > apart, True)
     spans = np.column_stack([t[first], t[last]])
     return spans[spans[:, 1] - spans[:, 0] >= shortest]
+
+
+def inside_spans(t: NDArray[np.float64], spans: ArrayLike, *, by: float = 0.0) -> NDArray[np.bool_]:
+    """Return which times ``(N,)`` lie within any of some spans ``(M, 2)``, or within so many seconds of one.
+
+    >>> inside_spans(np.array([0.5, 1.0, 2.1, 3.0]), [[1.0, 2.0]], by=0.2).tolist()
+    [False, True, True, False]
+    """
+    inside = np.zeros(len(t), dtype=bool)
+    for begin, end in np.reshape(spans, (-1, 2)):
+        inside |= (t >= begin - by) & (t <= end + by)
+    return inside
